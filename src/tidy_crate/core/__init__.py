@@ -1,0 +1,1 @@
+"""Everything the tool computes, with no interface code."""

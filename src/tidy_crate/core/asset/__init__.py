@@ -1,0 +1,1 @@
+"""Files and the paths that name them: dialects, sequences, resolving, searching."""

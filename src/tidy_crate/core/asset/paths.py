@@ -1,0 +1,141 @@
+"""Path dialects: what a path written in a scene means, whatever system it was written on.
+
+Pure functions on text; nothing here looks at a disk.
+"""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from enum import StrEnum
+from pathlib import PurePosixPath
+from urllib.parse import unquote, urlsplit
+
+
+class Dialect(StrEnum):
+    """The ways a path can be written."""
+
+    EMPTY = "empty"
+    RELATIVE = "relative"  # ./a or ../a, or a\b: from the file that names it
+    SEARCH = "search"  # a/b: from the file that names it, then along the search path
+    POSIX = "posix"  # /a/b
+    DRIVE = "drive"  # C:\a or C:/a
+    SHARE = "share"  # \\server\share\a or //server/share/a
+    FILE_URL = "file url"  # file:///a
+    URL = "url"  # https://…, or another scheme
+    PACKAGED = "packaged"  # a.usdz[b.png]
+    EXPRESSION = "expression"  # `"${SHOT}/a.png"`
+
+
+_DRIVE = re.compile(r"[A-Za-z]:[\\/]|[A-Za-z]:$")
+_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
+# what some system that a farm may run does not take in a file name
+_FORBIDDEN = re.compile(r'[<>:"|?*\\\x00-\x1f\x7f]')
+_RESERVED = re.compile(r"(?i)(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*)?")
+VERSION_TOKEN = re.compile(r"[._-]?v\d{1,6}(?=$|[._-])", re.IGNORECASE)
+
+
+def dialect(text: str) -> Dialect:
+    """Which dialect a path is written in."""
+    if not text:
+        return Dialect.EMPTY
+    if text.startswith("`"):
+        return Dialect.EXPRESSION
+    if text.endswith("]") and "[" in text:
+        return Dialect.PACKAGED
+    if text.startswith(("\\\\", "//")):
+        return Dialect.SHARE
+    if _DRIVE.match(text):
+        return Dialect.DRIVE
+    if text.lower().startswith("file:"):
+        return Dialect.FILE_URL
+    if _SCHEME.match(text):
+        return Dialect.URL
+    if text.startswith("/"):
+        return Dialect.POSIX
+    if text.startswith(("./", "../", ".\\", "..\\")) or text in (".", ".."):
+        return Dialect.RELATIVE
+    return Dialect.SEARCH
+
+
+def is_absolute(text: str) -> bool:
+    """Whether a path holds on one machine only, because it starts at a root, a drive, a share or a URL."""
+    return dialect(text) in (Dialect.POSIX, Dialect.DRIVE, Dialect.SHARE, Dialect.FILE_URL, Dialect.URL)
+
+
+def forward_slashes(text: str) -> str:
+    """The path with forward slashes. On POSIX a backslash may be part of a name, so call it for Windows dialects only."""
+    return text.replace("\\", "/")
+
+
+def to_slashes(text: str) -> str:
+    """One spelling for comparing and splitting: forward slashes, file URLs decoded, trailing slashes gone."""
+    kind = dialect(text)
+    if kind is Dialect.FILE_URL:
+        url = urlsplit(forward_slashes(text))
+        path = unquote(url.path)
+        if url.netloc and url.netloc != "localhost":
+            return f"//{url.netloc}{path}"
+        return path[1:] if _DRIVE.match(path[1:]) else path
+    if kind in (Dialect.EXPRESSION, Dialect.URL, Dialect.PACKAGED):
+        return text
+    # a backslash in a path with forward slashes only up front can still be a Windows path written half and half
+    return forward_slashes(text)
+
+
+def file_name(text: str) -> str:
+    """The last part of a path of any dialect."""
+    return posixpath.basename(to_slashes(text).rstrip("/"))
+
+
+def parts(text: str) -> tuple[str, ...]:
+    """The parts of a path of any dialect, without empty ones and `.`."""
+    return tuple(part for part in to_slashes(text).split("/") if part not in ("", "."))
+
+
+def swap_prefix(text: str, old: str, new: str) -> str | None:
+    """`text` with the leading folders `old` replaced by `new`, or None when it does not start with them.
+
+    Whole parts only (`/mnt/a` is no prefix of `/mnt/ab`); Windows dialects compare without regard to case.
+    """
+    whole, lead = to_slashes(text), to_slashes(old).rstrip("/")
+    folded = dialect(old) in (Dialect.DRIVE, Dialect.SHARE) or dialect(text) in (Dialect.DRIVE, Dialect.SHARE)
+    head = whole[: len(lead)]
+    if (head.lower() != lead.lower()) if folded else (head != lead):
+        return None
+    rest = whole[len(lead) :]
+    if rest and not rest.startswith("/"):
+        return None
+    return to_slashes(new).rstrip("/") + rest
+
+
+def name_troubles(name: str) -> list[str]:
+    """Why a file or folder name would not survive on some farm's system; empty when it would."""
+    troubles = []
+    found = sorted(set(_FORBIDDEN.findall(name)))
+    if found:
+        troubles.append("holds " + " ".join(repr(mark) for mark in found))
+    if name.endswith((" ", ".")) and name not in (".", ".."):
+        troubles.append("ends with a space or a full stop")
+    if _RESERVED.fullmatch(name):
+        troubles.append("is a device name on Windows")
+    if len(name.encode("utf-8", "surrogatepass")) > 255:
+        troubles.append("is longer than 255 bytes")
+    return troubles
+
+
+def without_version(stem: str) -> str:
+    """A file's stem without its version token: `shot_v003` gives `shot`."""
+    return VERSION_TOKEN.sub("", stem).strip("._-") or stem
+
+
+def version_of(stem: str) -> str | None:
+    """A file's version token (`v003`), or None."""
+    found = VERSION_TOKEN.findall(stem)
+    return str(found[-1]).lstrip("._-") if found else None
+
+
+def relative(target: PurePosixPath, folder: PurePosixPath) -> str:
+    """`target` as seen from `folder`, both relative to the same root, always starting with `./` or `../`."""
+    text = posixpath.relpath(str(target), str(folder) or ".")
+    return text if text.startswith("../") else f"./{text}"

@@ -1,0 +1,148 @@
+"""From a path as written to the files it stands for on this disk."""
+
+from __future__ import annotations
+
+import os
+import stat
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.asset.paths import Dialect
+
+WINDOWS = os.name == "nt"
+
+
+@dataclass(frozen=True)
+class Member:
+    """One file of an asset. `number` is its frame or tile, None for a single file."""
+
+    path: Path
+    number: int | None
+    bytes: int
+    mtime_ns: int
+
+
+@dataclass(frozen=True)
+class Resolution:
+    """What a path as written stands for.
+
+    location: absolute path, or the pattern of a set; None when the dialect has no meaning on this system.
+    members: the files that are there. trouble: why nothing usable was found, in plain words.
+    """
+
+    location: Path | None
+    members: tuple[Member, ...] = ()
+    trouble: str | None = None
+
+
+@dataclass
+class Disk:
+    """The disk as one survey sees it: every folder is listed once and every file is looked at once."""
+
+    _folders: dict[Path, tuple[str, ...]] = field(default_factory=dict)
+    _files: dict[Path, Member | str] = field(default_factory=dict)
+
+    def names(self, folder: Path) -> tuple[str, ...]:
+        """The names in a folder; none when it cannot be listed."""
+        if folder not in self._folders:
+            try:
+                self._folders[folder] = tuple(sorted(os.listdir(folder)))  # noqa: PTH208 - names only, fast
+            except (OSError, ValueError):
+                self._folders[folder] = ()
+        return self._folders[folder]
+
+    def look(self, path: Path) -> Member | str:
+        """The file at `path`, or in plain words why it cannot be used."""
+        if path not in self._files:
+            self._files[path] = self._look(path)
+        return self._files[path]
+
+    @staticmethod
+    def _look(path: Path) -> Member | str:
+        try:
+            found = path.stat()
+        except (FileNotFoundError, NotADirectoryError):
+            return "there is no such file"
+        except ValueError:
+            return "the name holds a zero byte"
+        except OSError as error:
+            return (error.strerror or str(error)).lower()
+        if stat.S_ISDIR(found.st_mode):
+            return "it is a folder, not a file"
+        if not stat.S_ISREG(found.st_mode):
+            return "it is a device or a pipe, not a file"
+        if not os.access(path, os.R_OK):
+            return "it may not be read by this user"
+        return Member(path, None, found.st_size, found.st_mtime_ns)
+
+    def other_case(self, path: Path) -> Path | None:
+        """A file that differs from `path` in the case of its last part only."""
+        lower = path.name.lower()
+        for name in self.names(path.parent):
+            if name.lower() == lower and name != path.name:
+                return path.with_name(name)
+        return None
+
+
+def locate(text: str, anchor: Path, search: tuple[Path, ...] = ()) -> Path | None:
+    """Where a path as written points on this system, or None when it can point nowhere here.
+
+    anchor: the folder of the file that names it. A bare path is looked for from there first, then along `search`.
+    """
+    kind = paths.dialect(text)
+    if kind in (Dialect.EMPTY, Dialect.URL, Dialect.EXPRESSION, Dialect.PACKAGED):
+        return None
+    if kind in (Dialect.DRIVE, Dialect.SHARE) and not WINDOWS:
+        return None
+    plain = paths.to_slashes(text)
+    if kind is Dialect.FILE_URL and paths.dialect(plain) in (Dialect.DRIVE, Dialect.SHARE) and not WINDOWS:
+        return None
+    if kind in (Dialect.RELATIVE, Dialect.SEARCH, Dialect.POSIX) and not WINDOWS:
+        plain = text
+    here = _tidy(anchor / plain)
+    if kind is not Dialect.SEARCH or not search or here.exists():
+        return here
+    return next((found for folder in search if (found := _tidy(folder / plain)).exists()), here)
+
+
+def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) -> Resolution:
+    """Find the file, or all files of the sequence or tile set, that a path as written stands for."""
+    location = locate(text, anchor, search)
+    if location is None:
+        return Resolution(None, trouble=_no_meaning(text))
+    if not sequences.tokens(location.name):
+        found = disk.look(location)
+        if isinstance(found, Member):
+            return Resolution(location, (found,))
+        # a Windows path written on another system: the backslashes were separators after all
+        if "\\" in text and not WINDOWS and paths.dialect(text) in (Dialect.RELATIVE, Dialect.SEARCH):
+            return resolve(paths.forward_slashes(text), anchor, disk, search)
+        return Resolution(location, trouble=found)
+    files, trouble = [], "no file matches the pattern"
+    for name, number in sequences.members(location.name, disk.names(location.parent)).items():
+        found = disk.look(location.with_name(name))
+        if isinstance(found, Member):
+            files.append(Member(found.path, number, found.bytes, found.mtime_ns))
+        else:
+            trouble = found
+    return Resolution(location, tuple(files), None if files else trouble)
+
+
+def _tidy(path: Path) -> Path:
+    """Without `.` and `..` and without following links: a link is a place of its own."""
+    return Path(os.path.normpath(path))
+
+
+def _no_meaning(text: str) -> str:
+    match paths.dialect(text):
+        case Dialect.EMPTY:
+            return "the path is empty"
+        case Dialect.DRIVE | Dialect.FILE_URL:
+            return "a Windows drive means nothing on this system"
+        case Dialect.SHARE:
+            return "a network share in Windows form means nothing on this system"
+        case Dialect.URL:
+            return "it is a web address, which is not fetched"
+        case _:
+            return "this form of path is not understood yet"

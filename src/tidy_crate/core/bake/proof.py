@@ -1,0 +1,104 @@
+"""Order proof: any frame evaluated alone, in order, backwards or at random comes out the same, to the bit.
+
+The evaluator is the one that nodes use, each order runs in a fresh process, and what is compared is every pose and
+every point of the scene, not only of what is known to be a simulation.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import random
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.model import Model
+from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.scene.model import Simulation, SimulationState
+from tidy_crate.core.scene.staging import StagingPlan
+
+MOST_BATCHES = 4
+MOST_NAMED = 20
+
+
+class Difference(Model):
+    """A prim that comes out otherwise. order: the order in which it did; frame: the first such frame of it."""
+
+    prim: str
+    simulation: str | None
+    order: str
+    frame: int
+
+
+class OrderProof(Model):
+    """The outcome. orders: what was tried, in words. live: simulations that are still solved on the node."""
+
+    holds: bool
+    frames: int
+    orders: tuple[str, ...]
+    differs: tuple[Difference, ...]
+    live: tuple[str, ...]
+
+
+def prove_order(context: SceneContext, batch: int = 2, progress: Progress = silent, workers: int = 2) -> OrderProof:
+    """Evaluate the staged scene in several orders and compare. Raises WrongUsage when it has no frames."""
+    survey = context.survey()
+    frames = list(survey.frames.numbers())
+    if not frames:
+        raise WrongUsage("the scene has no frame range", context.scene, "set its start and end")
+    orders = _orders(frames, batch)
+    pool = ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn"), max_tasks_per_child=1)
+    with pool:
+        plan = context.plan.model_dump_json()
+        runs = {name: pool.submit(evaluate, context.scene, plan, order) for name, order in orders.items()}
+        results = {}
+        for done, (name, run) in enumerate(runs.items(), 1):
+            results[name] = run.result()
+            progress(Step("order proof", done, len(runs), "orders", name))
+    differs = _differences(results, survey.simulations)
+    return OrderProof(
+        holds=not differs,
+        frames=len(frames),
+        orders=tuple(orders),
+        differs=tuple(differs),
+        live=tuple(s.name for s in survey.simulations if s.state is not SimulationState.CACHED),
+    )
+
+
+def _orders(frames: list[int], batch: int) -> dict[str, list[int]]:
+    """The whole range first, which all others are compared with; then other orders, and batches each alone."""
+    shuffled = frames.copy()
+    random.Random(len(frames)).shuffle(shuffled)
+    orders = {"in order": frames, "backwards": frames[::-1], "shuffled": shuffled}
+    batches = [frames[at : at + batch] for at in range(0, len(frames), batch)]
+    count = min(MOST_BATCHES, len(batches))
+    picks = sorted({round(i * (len(batches) - 1) / max(1, count - 1)) for i in range(count)})
+    for pick in picks:
+        chosen = batches[pick]
+        orders[f"{chosen[0]}-{chosen[-1]} alone" if len(chosen) > 1 else f"{chosen[0]} alone"] = chosen
+    return orders
+
+
+def _differences(results: dict[str, dict[int, dict[str, str]]], simulations: tuple[Simulation, ...]) -> list[Difference]:
+    reference = results["in order"]
+    found: dict[str, Difference] = {}
+    for order, frames in results.items():
+        for frame in sorted(frames):
+            for prim, digest in frames[frame].items():
+                if prim not in found and reference[frame].get(prim) != digest:
+                    owner = next((s.name for s in simulations if (prim + "/").startswith(s.name + "/")), None)
+                    found[prim] = Difference(prim=prim, simulation=owner, order=order, frame=frame)
+    # simulations first: they are the cause, what hangs on them the consequence
+    ranked = sorted(found.values(), key=lambda one: (one.simulation != one.prim, one.prim))
+    return ranked[:MOST_NAMED]
+
+
+def evaluate(scene: Path, plan: str, frames: list[int]) -> dict[int, dict[str, str]]:
+    """Evaluate frames in the order given, as one node would: a digest of pose and points per frame and prim.
+
+    Runs in a process of its own.
+    """
+    from tidy_crate.core.bake.digests import frame_digests
+
+    return frame_digests(scene, StagingPlan.model_validate_json(plan), frames)

@@ -1,0 +1,69 @@
+"""Cache records: what a cache holds and what it was computed from, kept beside the cache."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from tidy_crate.core.files import read_json, write_json
+from tidy_crate.core.model import Model, validated
+from tidy_crate.core.scene.staging import UseCache
+
+SUFFIX = ".record.json"
+
+
+class CacheRecord(Model):
+    """fingerprint: of all inputs. first, last: cached frames, both counted. fps: frames per second. blake3: of the layer."""
+
+    simulation: str
+    kind: str
+    fingerprint: str
+    first: int
+    last: int
+    fps: float
+    layer: str
+    bytes: int
+    blake3: str
+    tool: str
+
+
+def cache_folder(tidy: Path) -> Path:
+    """Where a scene's caches lie."""
+    return tidy / "caches"
+
+
+def slug(simulation: str) -> str:
+    """A file name for a simulation: its path with dots."""
+    return re.sub(r"[^A-Za-z0-9_.-]", "_", simulation.strip("/").replace("/", "."))[:120] or "simulation"
+
+
+def write_record(folder: Path, record: CacheRecord) -> None:
+    """Write the record last: a cache without one was interrupted and does not count."""
+    write_json(folder / f"{slug(record.simulation)}{SUFFIX}", record.model_dump(mode="json"))
+
+
+def read_records(folder: Path) -> list[CacheRecord]:
+    """All records in a folder, by simulation. Raises UnreadableInput on a broken one."""
+    found = [
+        validated(CacheRecord, read_json(path, "cache record"), "cache record", path)
+        for path in sorted(folder.glob(f"*{SUFFIX}"))
+    ]
+    return sorted(found, key=lambda record: record.simulation)
+
+
+def cache_edits(tidy: Path) -> tuple[UseCache, ...]:
+    """The caches of a scene as edits of its staging plan. One whose layer is gone makes no edit."""
+    folder = cache_folder(tidy)
+    if not folder.is_dir():
+        return ()
+    return tuple(
+        UseCache(
+            simulation=record.simulation,
+            layer=(folder / Path(record.layer).name).absolute(),
+            fingerprint=record.fingerprint,
+            covers=(record.first, record.last),
+            because=f"baked by {record.tool}",
+        )
+        for record in read_records(folder)
+        if (folder / Path(record.layer).name).is_file()
+    )

@@ -1,0 +1,95 @@
+"""Where each source file lies in the crate: a pure function of the scene, never of the machine."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.project import Project
+from tidy_crate.core.scene.model import Asset, Survey
+from tidy_crate.core.scene.staging import StagingPlan, UseCache
+
+
+@dataclass
+class Layout:
+    """places: for every source file and set pattern its place in the crate. sources: how each file is noted."""
+
+    places: dict[Path, PurePosixPath] = field(default_factory=dict)
+    sources: dict[Path, str] = field(default_factory=dict)
+    _taken: dict[str, Path] = field(default_factory=dict)
+    _outside: dict[Path, str] = field(default_factory=dict)
+
+    def put(self, path: Path, root: Path, roots: dict[str, Path]) -> None:
+        """Give a file its place: as in the project, else below its root's alias, else in a folder of its own."""
+        if path in self.places:
+            return
+        if path.is_relative_to(root):
+            place = PurePosixPath(path.relative_to(root).as_posix())
+            source = f"project:{place}"
+        else:
+            alias = next((name for name, folder in roots.items() if path.is_relative_to(folder)), None)
+            if alias is not None:
+                inner = path.relative_to(roots[alias]).as_posix()
+                place, source = PurePosixPath("roots", alias, inner), f"{alias}:{inner}"
+            else:
+                place = PurePosixPath("elsewhere", self._label(path.parent), path.name)
+                source = str(place).replace("elsewhere/", "elsewhere:", 1)
+        self.claim(path, place, source)
+
+    def claim(self, path: Path, place: PurePosixPath, source: str) -> None:
+        """Take a place; one that differs from a taken one in case only would be the same file on some systems."""
+        free, number = place, 2
+        while self._taken.setdefault(str(free).lower(), path) != path:
+            free, number = place.parent / f"{place.stem}-{number}{place.suffix}", number + 1
+        self.places[path], self.sources[path] = free, source
+
+    def _label(self, folder: Path) -> str:
+        """A short name for a folder outside the project, by its own name and the order it was met in."""
+        if folder not in self._outside:
+            base = paths.file_name(folder.as_posix()) or "root"
+            base = "".join(c if c.isalnum() or c in "._-" else "_" for c in base)[:60]
+            taken, label, number = set(self._outside.values()), base, 2
+            while label in taken:
+                label, number = f"{base}-{number}", number + 1
+            self._outside[folder] = label
+        return self._outside[folder]
+
+
+def lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
+    """Places for the scene, everything it names that is there, and its caches."""
+    layout = Layout()
+    root = project.root or scene_root(survey)
+    roots = {name: (project.root or Path()) / folder for name, folder in project.content.roots.items()}
+    layout.put(survey.scene, root, roots)
+    caches = {edit.layer for edit in plan.of(UseCache)}
+    for cache in sorted(caches):
+        layout.claim(cache, PurePosixPath("caches", cache.name), f"caches:{cache.name}")
+    for asset in survey.assets:
+        for member in asset.members:
+            layout.put(member.path, root, roots)
+        if asset.resolved is not None and asset.members and asset.resolved not in layout.places:
+            # a set's pattern lies where its members lie
+            folder = layout.places[asset.members[0].path].parent
+            layout.places[asset.resolved] = folder / asset.resolved.name
+    return layout
+
+
+def scene_root(survey: Survey) -> Path:
+    """The folder that stands for the project where no project file says so.
+
+    The scene's own folder, or as far above it as its relative paths reach, but never a home or a root folder.
+    """
+    root = survey.scene.parent
+    for asset in survey.assets:
+        if not asset.members or asset.relinked or not _is_relative(asset):
+            continue
+        common = Path(os.path.commonpath([root, asset.members[0].path]))
+        if len(common.parts) > 2 and common != Path.home():
+            root = common
+    return root
+
+
+def _is_relative(asset: Asset) -> bool:
+    return not paths.is_absolute(asset.value)

@@ -1,0 +1,189 @@
+"""The inner half of the proof, run in a fresh process: `python -m tidy_crate.core.crate.proving CRATE SCRATCH FRAME`.
+
+It shuts itself in before it opens anything of the crate, and prints its outcome as JSON.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+from tidy_crate.core.crate.confine import confine, runtime_folders
+from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
+from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.files import hash_file, inside
+from tidy_crate.core.model import Model
+
+TIME_LIMIT = 1800.0
+
+
+class FrameProof(Model):
+    """The test frame. why: what is wrong with it, None when it is good or was not asked for."""
+
+    frame: int
+    seconds: float
+    good: bool
+    why: str | None = None
+
+
+class Proof(Model):
+    """Whether a crate is whole.
+
+    enforced: the kernel denied every way out while it was tried; why_not says why it could not. outside: paths that
+    lead out of the crate. unresolved: paths that lead to nothing and were not let go. changed: files that are not as
+    packed. differs: what the crate surveys otherwise than the staged scene did. unexpected: files nobody packed.
+    """
+
+    whole: bool
+    enforced: bool
+    why_not: str | None
+    outside: tuple[str, ...]
+    unresolved: tuple[str, ...]
+    changed: tuple[str, ...]
+    differs: tuple[str, ...]
+    unexpected: tuple[str, ...]
+    test_frame: FrameProof | None
+
+
+def main() -> int:
+    """Prove one crate."""
+    crate, scratch = Path(sys.argv[1]), Path(sys.argv[2])
+    frame = None if sys.argv[3] == "-" else int(sys.argv[3])
+    content = read_packing_list(crate)
+    programs = content.render.command[:1] if content.render else ()
+    why_not = confine([crate, *runtime_folders(programs)], [scratch, Path("/dev")])
+    proof = prove_here(crate, content, scratch, frame, why_not)
+    sys.stdout.write(proof.model_dump_json())
+    return 0
+
+
+def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | None, why_not: str | None) -> Proof:
+    """Prove a crate in this process, which is already shut in (or cannot be, for the reason given)."""
+    from tidy_crate.core.scene.formats.registry import format_of
+    from tidy_crate.core.scene.settings import load_maps
+
+    changed, unexpected = _changed(crate, content)
+    outside: list[str] = []
+    unresolved: list[str] = []
+    differs: list[str] = []
+    try:
+        scene = inside(crate, content.scene)
+        survey = format_of(scene).read(scene, None, content.requests[0], load_maps())
+        outside = sorted(
+            {
+                f"{asset.authored} ({asset.owner})"
+                for asset in survey.assets
+                for path in [*(member.path for member in asset.members), *([asset.resolved] if asset.resolved else [])]
+                if not _within(path, crate)
+            }
+        )
+        excused = {one.path for one in content.missing if one.let_go or not one.needed}
+        for asset in survey.assets:
+            if asset.members and not asset.trouble:
+                continue
+            place = _place(asset.resolved, crate) if asset.resolved else None
+            if place not in excused:
+                unresolved.append(f"{asset.authored} ({asset.owner})")
+        places = {m.path: _place(m.path, crate) or "" for asset in survey.assets for m in asset.members}
+        missing = tuple(one.path for one in content.missing)
+        differs = _differences(content.essentials, essentials(survey, places, missing))
+    except TidyCrateError as error:
+        unresolved.append(str(error))
+    test = _test_frame(crate, content, scratch, frame) if frame is not None and not changed else None
+    whole = not (outside or unresolved or changed or differs or unexpected) and (test is None or test.good)
+    return Proof(
+        whole=whole,
+        enforced=why_not is None,
+        why_not=why_not,
+        outside=tuple(outside),
+        unresolved=tuple(unresolved),
+        changed=tuple(changed),
+        differs=tuple(differs),
+        unexpected=tuple(unexpected),
+        test_frame=test,
+    )
+
+
+def _changed(crate: Path, content: PackingList) -> tuple[list[str], list[str]]:
+    """Files that are gone or not as packed, and files that nobody packed."""
+    changed = []
+    for file in content.files:
+        path = inside(crate, file.path)
+        try:
+            same = not path.is_symlink() and path.stat().st_size == file.bytes and hash_file(path) == file.blake3
+        except OSError:
+            same = False
+        if not same:
+            changed.append(file.path)
+    listed = {file.path for file in content.files} | {FILE_NAME}
+    present = (Path(folder, name) for folder, _, names in os.walk(crate) for name in names)
+    unexpected = sorted(place for path in present if (place := path.relative_to(crate).as_posix()) not in listed)
+    return changed, unexpected
+
+
+def _within(path: Path, crate: Path) -> bool:
+    # a link may look as if it lay inside
+    return Path(os.path.realpath(path)).is_relative_to(os.path.realpath(crate))
+
+
+def _place(path: Path, crate: Path) -> str | None:
+    return path.relative_to(crate).as_posix() if path.is_relative_to(crate) else None
+
+
+def _differences(packed: Essentials, now: Essentials) -> list[str]:
+    """What differs, in plain words. The crate's own survey also finds the staged root's parts, which is no loss."""
+    differs = []
+    for name, label in (
+        ("frames", "frame range"),
+        ("up_axis", "up axis"),
+        ("meters_per_unit", "scene unit"),
+        ("cameras", "cameras"),
+        ("outputs", "outputs"),
+        ("simulations", "simulations"),
+    ):
+        before, after = getattr(packed, name), getattr(now, name)
+        if before != after:
+            differs.append(f"{label}: packed {_short(before)}, found {_short(after)}")
+    lost = sorted(set(packed.found) - set(now.found))
+    if lost:
+        differs.append("no longer named by the scene: " + ", ".join(lost[:10]))
+    return differs
+
+
+def _short(value: object) -> str:
+    if isinstance(value, Model):
+        value = value.model_dump(mode="json")
+    text = str(value)
+    return text if len(text) < 160 else text[:157] + "..."
+
+
+def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) -> FrameProof | None:
+    from tidy_crate.core.render_command import products, run
+    from tidy_crate.core.review.frame import Expected, Verdict, judge_file
+
+    if content.render is None:
+        return FrameProof(frame=frame, seconds=0.0, good=False, why="no render command is known")
+    request = content.requests[0]
+    outputs = tuple(content.output(name) for name in request.outputs)
+    into = scratch / "test-frame"
+    try:
+        done = run(content.render, inside(crate, content.scene), request, (frame,), into, TIME_LIMIT)
+    except TidyCrateError as error:
+        tail = f": {error.remedy[-300:]}" if error.remedy else ""
+        return FrameProof(frame=frame, seconds=0.0, good=False, why=f"{error.what}{tail}")
+    troubles = []
+    for output in outputs:
+        path = products(into, (output,), frame)[output.name]
+        if path is None:
+            troubles.append(f"{output.name}: nothing was written")
+            continue
+        expected = Expected(width=request.width, height=request.height, passes=output.variables)
+        judged = judge_file(path, expected)
+        if judged.verdict is not Verdict.GOOD:
+            troubles.append(f"{output.name}: {'; '.join(judged.reasons)}")
+    return FrameProof(frame=frame, seconds=done.seconds, good=not troubles, why="; ".join(troubles) or None)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

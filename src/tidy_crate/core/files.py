@@ -1,0 +1,100 @@
+"""Reading, hashing and writing files so that a crash leaves either the old file or the new one."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import secrets
+from collections.abc import Iterator
+from pathlib import Path, PurePosixPath
+from typing import Any, BinaryIO
+
+from blake3 import blake3
+
+from tidy_crate.core.errors import TidyCrateError, UnreadableInput
+
+CHUNK = 1 << 20
+
+
+def os_reason(error: OSError) -> str:
+    """The operating system's reason in lower case, without its number."""
+    return (error.strerror or str(error)).lower()
+
+
+@contextlib.contextmanager
+def write_whole(path: Path, *, sync: bool = False) -> Iterator[BinaryIO]:
+    """Open a file beside `path` for writing and rename it into place when the block ends well."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    draft = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}.part")
+    try:
+        with draft.open("wb") as stream:
+            yield stream
+            if sync:
+                stream.flush()
+                os.fsync(stream.fileno())
+        draft.replace(path)
+    except OSError as error:
+        raise TidyCrateError(
+            f"cannot write the file ({os_reason(error)})", path, "check free space and permissions"
+        ) from error
+    finally:
+        draft.unlink(missing_ok=True)
+
+
+def write_bytes(path: Path, data: bytes) -> None:
+    """Replace the file at `path` by `data` in one step."""
+    with write_whole(path) as stream:
+        stream.write(data)
+
+
+def write_json(path: Path, document: Any) -> None:
+    """Write a JSON document that is the same bytes for the same content on every system."""
+    write_bytes(path, (json.dumps(document, indent=1, ensure_ascii=False) + "\n").encode())
+
+
+def read_json(path: Path, what: str) -> Any:
+    """Read a JSON file; `what` names it in the error ("packing list")."""
+    try:
+        return json.loads(path.read_bytes())
+    except OSError as error:
+        raise UnreadableInput(f"cannot read the {what} ({os_reason(error)})", path) from error
+    except (ValueError, RecursionError) as error:
+        raise UnreadableInput(f"the {what} is not valid JSON ({error})", path) from error
+
+
+def hash_file(path: Path) -> str:
+    """BLAKE3 of a file's content, as 64 hexadecimal digits."""
+    digest = blake3()
+    with path.open("rb") as stream:
+        while chunk := stream.read(CHUNK):
+            digest.update(chunk)
+    return digest.hexdigest()
+
+
+def copy_and_hash(source: Path, target: Path) -> tuple[str, int]:
+    """Copy a file and hash it in the same pass. Returns (BLAKE3, bytes)."""
+    digest, size = blake3(), 0
+    with source.open("rb") as stream, write_whole(target) as out:
+        while chunk := stream.read(CHUNK):
+            digest.update(chunk)
+            out.write(chunk)
+            size += len(chunk)
+    return digest.hexdigest(), size
+
+
+def inside(folder: Path, relative: str) -> Path:
+    """`folder / relative`, for a relative path that came from outside and may be hostile.
+
+    Raises UnreadableInput when it is absolute, climbs out, or holds what some system reads as a separator.
+    """
+    parts = PurePosixPath(relative).parts
+    forbidden = ("\\", ":", "\0")
+    if (
+        not parts
+        or relative.startswith("/")
+        or any(part in ("..", ".") or any(mark in part for mark in forbidden) for part in parts)
+        or str(PurePosixPath(relative)) != relative
+    ):
+        raise UnreadableInput("a path that does not stay inside its folder", repr(relative))
+    return folder.joinpath(*parts)

@@ -1,0 +1,29 @@
+"""The base of every model that is read from, or written to, disk or wire."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from tidy_crate.core.errors import UnreadableInput
+
+
+class Model(BaseModel):
+    """Frozen, and strict about unknown keys: a misspelt key is an error, not silence."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+M = TypeVar("M", bound=BaseModel)
+
+
+def validated(kind: type[M], content: Any, what: str, where: Path | str) -> M:
+    """Turn foreign data into a model. Raises UnreadableInput that names the first wrong key in plain words."""
+    try:
+        return kind.model_validate(content)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        key = ".".join(str(part) for part in first["loc"]) or "the whole document"
+        raise UnreadableInput(f"the {what} is wrong at '{key}': {first['msg'].lower()}", where) from error

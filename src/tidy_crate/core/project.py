@@ -1,0 +1,75 @@
+"""Project configuration: `tidy-crate.toml` in a scene's folder or any folder above it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import tomlkit
+from pydantic import Field
+from tomlkit.exceptions import TOMLKitError
+
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import os_reason
+from tidy_crate.core.model import Model, validated
+from tidy_crate.core.scene.decisions import Decisions, RenderCommand
+
+FILE_NAME = "tidy-crate.toml"
+
+
+class ProjectFile(Model):
+    """What the file may say.
+
+    roots: aliases for folders outside the project that files come from, by which they are noted in a packing
+    list. settings_maps: files that say what a renderer's own settings mean. tidy_dir: where decisions and
+    caches go when they may not lie beside the scene.
+    """
+
+    name: str = ""
+    roots: dict[str, Path] = Field(default_factory=dict)
+    settings_maps: tuple[Path, ...] = ()
+    tidy_dir: Path | None = None
+    render: RenderCommand | None = None
+
+
+class Project:
+    """A project: its root folder and what its file says. Without a file the root is None."""
+
+    def __init__(self, root: Path | None, content: ProjectFile) -> None:
+        self.root = root
+        self.content = content
+
+    @classmethod
+    def of(cls, scene: Path) -> Project:
+        """The project that a scene belongs to. Raises UnreadableInput on a broken file."""
+        for folder in scene.absolute().parents:
+            file = folder / FILE_NAME
+            if file.is_file():
+                return cls(folder, _read(file))
+        return cls(None, ProjectFile())
+
+    @property
+    def tidy_dir(self) -> Path | None:
+        """Absolute folder for decisions and caches, None for beside the scene."""
+        return self._absolute(self.content.tidy_dir) if self.content.tidy_dir else None
+
+    @property
+    def settings_maps(self) -> tuple[Path, ...]:
+        """Absolute paths of the project's settings maps."""
+        return tuple(self._absolute(path) for path in self.content.settings_maps)
+
+    def render_command(self, decisions: Decisions) -> RenderCommand | None:
+        """The command that renders: the scene's own decision, else the project's."""
+        return decisions.render or self.content.render
+
+    def _absolute(self, path: Path) -> Path:
+        return path if self.root is None else self.root / path
+
+
+def _read(file: Path) -> ProjectFile:
+    try:
+        content = tomlkit.parse(file.read_text(encoding="utf-8")).unwrap()
+    except OSError as error:
+        raise UnreadableInput(f"cannot read the project file ({os_reason(error)})", file) from error
+    except (TOMLKitError, ValueError) as error:
+        raise UnreadableInput(f"the project file is not valid TOML ({error})", file) from error
+    return validated(ProjectFile, content, "project file", file)

@@ -1,0 +1,1 @@
+"""Review: every frame opened and judged."""

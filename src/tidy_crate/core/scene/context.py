@@ -1,0 +1,73 @@
+"""A scene with all that belongs to it: its format, project, decisions and caches."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from tidy_crate.core.bake.records import cache_edits
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.project import Project
+from tidy_crate.core.scene.decisions import Decisions, DecisionsFile, RenderCommand
+from tidy_crate.core.scene.formats.interface import SceneFormat
+from tidy_crate.core.scene.formats.registry import format_of
+from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.scene.settings import SettingsMap, load_maps
+from tidy_crate.core.scene.staging import StagingPlan
+
+
+@dataclass(frozen=True)
+class SceneContext:
+    """scene: absolute path. plan: the staging plan that decisions and caches make now."""
+
+    scene: Path
+    format: SceneFormat
+    project: Project
+    file: DecisionsFile
+    decisions: Decisions
+    plan: StagingPlan
+    maps: tuple[SettingsMap, ...]
+
+    @property
+    def tidy(self) -> Path:
+        """The folder of this scene's decisions and caches."""
+        return self.file.path.parent
+
+    @property
+    def render_command(self) -> RenderCommand | None:
+        """The command line that renders this scene."""
+        return self.project.render_command(self.decisions)
+
+    def survey(self, request: RenderRequest | None = None) -> Survey:
+        """The scene as it would be staged now."""
+        return self.format.read(self.scene, self.plan, request, self.maps)
+
+    def survey_as_found(self, request: RenderRequest | None = None) -> Survey:
+        """The scene as the artist saved it."""
+        return self.format.read(self.scene, None, request, self.maps)
+
+
+def open_scene(scene: Path, tidy_dir: Path | None = None) -> SceneContext:
+    """Find a scene's format, project, decisions and caches. Raises UnreadableInput when any of them is broken.
+
+    tidy_dir: overrides where decisions and caches lie.
+    """
+    scene = scene.absolute()
+    chosen = format_of(scene)
+    project = Project.of(scene)
+    file = DecisionsFile(scene, tidy_dir or project.tidy_dir)
+    decisions = file.read()
+    plan = StagingPlan(edits=(*cache_edits(file.path.parent), *decisions.edits(scene)))
+    return SceneContext(scene, chosen, project, file, decisions, plan, load_maps(project.settings_maps))
+
+
+def need_render_command(command: RenderCommand | None, where: object) -> RenderCommand:
+    """The render command, or a WrongUsage that says how to name one."""
+    if command is None:
+        raise WrongUsage(
+            "no command is known that renders this scene",
+            where,
+            "name it under [render] in the decisions or in the project's tidy-crate.toml",
+        )
+    return command

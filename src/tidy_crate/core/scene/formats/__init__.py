@@ -1,0 +1,1 @@
+"""Scene formats: an interface, and a module or package per format, registered by entry points."""

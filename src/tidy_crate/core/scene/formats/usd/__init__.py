@@ -1,0 +1,42 @@
+"""OpenUSD scenes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path, PurePosixPath
+from typing import TYPE_CHECKING
+
+from tidy_crate.core.scene.formats.interface import StagedScene
+
+if TYPE_CHECKING:
+    from tidy_crate.core.scene.model import Survey
+    from tidy_crate.core.scene.request import RenderRequest
+    from tidy_crate.core.scene.settings import SettingsMap
+    from tidy_crate.core.scene.staging import StagingPlan
+
+
+class OpenUsd:
+    """OpenUSD by the `pxr` library, which is only imported once a scene is opened."""
+
+    name = "openusd"
+    suffixes = (".usda", ".usdc", ".usd", ".usdz")
+
+    def read(
+        self,
+        scene: Path,
+        plan: StagingPlan | None = None,
+        request: RenderRequest | None = None,
+        maps: tuple[SettingsMap, ...] = (),
+    ) -> Survey:
+        """See SceneFormat.read."""
+        from tidy_crate.core.scene.formats.usd.read import read
+
+        return read(scene, plan, request, maps)
+
+    def apply(
+        self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+    ) -> StagedScene:
+        """See SceneFormat.apply."""
+        from tidy_crate.core.scene.formats.usd.apply import apply
+
+        return apply(scene, plan, survey, places, folder)

@@ -1,0 +1,136 @@
+"""Writing a staged USD scene: a new root over it, and rewritten copies of the layers whose paths would break."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path, PurePosixPath
+
+from pxr import Sdf
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.resolve import Disk, locate
+from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.scene.formats.interface import StagedScene
+from tidy_crate.core.scene.formats.usd.compose import compose_source, staged_root
+from tidy_crate.core.scene.formats.usd.layers import walk_layers
+from tidy_crate.core.scene.formats.usd.quiet import usd_messages
+from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
+from tidy_crate.core.scene.model import Asset, Survey
+from tidy_crate.core.scene.staging import StagingPlan, UseCache
+
+
+def apply(
+    scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+) -> StagedScene:
+    """Write the staged scene into `folder`. See SceneFormat.apply."""
+    scene = scene.absolute()
+    walk = walk_layers(scene, plan, Disk())
+    by_layer: dict[Path, list[Asset]] = {}
+    for asset in survey.assets:
+        by_layer.setdefault(asset.layer, []).append(asset)
+    written: list[PurePosixPath] = []
+    copied: dict[PurePosixPath, Path] = {}
+    with usd_messages():
+        for path, layer in walk.layers.items():
+            place = places[path]
+            texts = _new_texts(path, place, by_layer.get(path, []), places)
+            if texts:
+                export(_edited(layer, path, texts), folder / place, _encoding(layer))
+                written.append(place)
+            else:
+                copied[place] = path
+        root = _root_place(places[scene], set(places.values()))
+        caches = {e.simulation: paths.relative(places[e.layer], root.parent) for e in plan.of(UseCache)}
+        staged = staged_root(
+            compose_source(walk).stage, plan, caches, paths.relative(places[scene], root.parent)
+        )
+        # asset paths in the metadata taken over from the scene's root stay valid: both lie in one folder
+        top = _new_texts(scene, places[scene], [a for a in by_layer.get(scene, []) if a.owner == "/"], places)
+        rewrite(staged, lambda slot: top.get((slot.path, slot.field, slot.text, slot.time), slot.text))
+        export(staged, folder / root, "usda")
+    written.append(root)
+    return StagedScene(root=root, written=tuple(written), copied=copied)
+
+
+Key = tuple[str, str, str, float | None]
+
+
+def _new_texts(
+    layer: Path, place: PurePosixPath, assets: list[Asset], places: Mapping[Path, PurePosixPath]
+) -> dict[Key, str]:
+    """The slots of a layer whose text must change so that it points into the crate; empty when all hold as they are."""
+    changes: dict[Key, str] = {}
+    for asset in assets:
+        target = _place_of(asset, places)
+        text = paths.relative(target, place.parent)
+        if not _holds(asset, layer, place, target):
+            # the field alone does not tell two time samples of one attribute apart, and need not: the text does
+            for time in _times(layer, asset):
+                changes[(asset.owner, asset.field, asset.authored, time)] = text
+    return changes
+
+
+def _place_of(asset: Asset, places: Mapping[Path, PurePosixPath]) -> PurePosixPath:
+    if asset.resolved is not None and asset.resolved in places:
+        return places[asset.resolved]
+    # a path to nothing must not lead out of the crate, where on another machine it might lead to something
+    return PurePosixPath(asset.missing_place)
+
+
+def _holds(asset: Asset, layer: Path, place: PurePosixPath, target: PurePosixPath) -> bool:
+    """Whether the path as written, read from the layer's place in the crate, already leads to the target."""
+    if asset.relinked or asset.value != asset.authored or paths.is_absolute(asset.authored) or "\\" in asset.authored:
+        return False
+    located = locate(asset.authored, Path("/", place.parent))
+    return located is not None and located == Path("/", target) and layer.parent is not None
+
+
+def _times(layer: Path, asset: Asset) -> list[float | None]:
+    if asset.field != "timeSamples":
+        return [None]
+    found = Sdf.Layer.Find(str(layer))
+    return list(found.ListTimeSamplesForPath(asset.owner)) if found else []
+
+
+def _edited(layer: Sdf.Layer, path: Path, texts: dict[Key, str]) -> Sdf.Layer:
+    # never edit a layer of the registry: every open stage would change with it
+    copy = Sdf.Layer.CreateAnonymous(path.name)
+    copy.TransferContent(layer)
+
+    def new_text(slot: Slot) -> str:
+        return texts.get((slot.path, slot.field, slot.text, slot.time), slot.text)
+
+    rewrite(copy, new_text)
+    return copy
+
+
+def _encoding(layer: Sdf.Layer) -> str:
+    """`usda` or `usdc`: a rewritten layer keeps the encoding it had."""
+    extension = str(layer.GetFileFormat().formatId)
+    if extension == "usd":
+        with Path(layer.realPath).open("rb") as stream:
+            return "usdc" if stream.read(8) == b"PXR-USDC" else "usda"
+    return extension
+
+
+def export(layer: Sdf.Layer, target: Path, encoding: str) -> None:
+    """Write a layer freshly, beside its place and then into it: the same content always gives the same bytes."""
+    target.parent.mkdir(parents=True, exist_ok=True)
+    draft = target.with_name(f".{target.stem[:80]}.part{target.suffix}")
+    arguments = {"format": encoding} if target.suffix.lower() == ".usd" else {}
+    try:
+        if not layer.Export(str(draft), args=arguments):
+            raise TidyCrateError("cannot write the staged layer", target, "check free space and permissions")
+        draft.replace(target)
+    finally:
+        draft.unlink(missing_ok=True)
+
+
+def _root_place(scene: PurePosixPath, taken: set[PurePosixPath]) -> PurePosixPath:
+    stem = scene.stem
+    for number in range(1, 1000):
+        name = f"{stem}.staged.usda" if number == 1 else f"{stem}.staged{number}.usda"
+        place = scene.with_name(name)
+        if place not in taken:
+            return place
+    raise TidyCrateError("no free name for the staged scene", scene)

@@ -1,0 +1,128 @@
+"""Composing the scene as found, and as a staging plan would have it, without writing anything."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from pxr import Sdf, Usd
+
+from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
+from tidy_crate.core.scene.formats.usd.outputs import find_outputs
+from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
+from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
+from tidy_crate.core.scene.staging import OutputPath, StagingPlan, UseCache
+
+LIVE = "tidy:simulation:live"
+CACHE = "tidy:simulation:cache"
+
+
+@dataclass(frozen=True)
+class Composed:
+    """A composed stage. origin: which file an in-memory layer of the stage stands for, by layer identifier."""
+
+    stage: Usd.Stage
+    origin: dict[str, Path]
+
+    def file_of(self, layer: Sdf.Layer) -> Path | None:
+        """The scene file that a layer of the stage is, None for layers that staging adds."""
+        found = self.origin.get(layer.identifier)
+        return found if found is not None else (Path(layer.realPath) if layer.realPath else None)
+
+
+def compose_source(walk: Walk) -> Composed:
+    """The scene as the artist saved it, with relinked layers in their places, and nothing else changed."""
+    with usd_messages():
+        root, origin = _with_relinked_arcs(walk)
+    # an in-memory layer lives as long as somebody holds it, which the stage does from here on
+    return Composed(open_stage(root, walk.root), origin)
+
+
+def compose_staged(walk: Walk, plan: StagingPlan, source: Composed) -> Composed:
+    """The scene as the plan would have it: caches over it, live solvers off, overrides in force."""
+    root = source.stage.GetRootLayer().identifier
+    with usd_messages():
+        staged = staged_root(source.stage, plan, {e.simulation: str(e.layer) for e in plan.of(UseCache)}, root)
+    return Composed(open_stage(staged, walk.root), source.origin)
+
+
+def staged_root(source: Usd.Stage, plan: StagingPlan, cache_texts: dict[str, str], scene_text: str) -> Sdf.Layer:
+    """The new root over a scene: caches first, the scene last, everything that only a root can say copied onto it.
+
+    A cache brought in by the scene itself would lose to the scene's own opinions. cache_texts: for every
+    simulation the path of its cache as it is to be written; scene_text: likewise for the scene's root layer.
+    """
+    top = source.GetRootLayer()
+    layer = Sdf.Layer.CreateAnonymous("staged.usda")
+    for key in top.pseudoRoot.ListInfoKeys():
+        if key not in ("subLayers", "subLayerOffsets"):
+            layer.pseudoRoot.SetInfo(key, top.pseudoRoot.GetInfo(key))
+    layer.subLayerPaths[:] = [*dict.fromkeys(cache_texts.values()), scene_text]
+    for edit in plan.of(UseCache):
+        path = Sdf.Path(edit.simulation)
+        if not source.GetPrimAtPath(path):
+            continue
+        _make_editable(source, layer, path)
+        spec = Sdf.CreatePrimInLayer(layer, path)
+        _author(spec, LIVE, Sdf.ValueTypeNames.Bool, False)
+        _author(spec, CACHE, Sdf.ValueTypeNames.Asset, Sdf.AssetPath(cache_texts[edit.simulation]))
+    prims = {output.name: output.prim for output in find_outputs(source).outputs}
+    for change in plan.of(OutputPath):
+        if change.output in prims:
+            spec = Sdf.CreatePrimInLayer(layer, prims[change.output])
+            _author(spec, "productName", Sdf.ValueTypeNames.Token, change.path, custom=False)
+    return layer
+
+
+def _make_editable(source: Usd.Stage, layer: Sdf.Layer, path: Sdf.Path) -> None:
+    """Opinions below an instance are ignored, so what holds the prim must not be an instance any more."""
+    for ancestor in path.GetPrefixes():
+        prim = source.GetPrimAtPath(ancestor)
+        if prim and prim.IsInstance():
+            Sdf.CreatePrimInLayer(layer, ancestor).instanceable = False
+
+
+def _author(spec: Sdf.PrimSpec, name: str, kind: Sdf.ValueTypeName, value: object, *, custom: bool = True) -> None:
+    attribute = spec.attributes.get(name) or Sdf.AttributeSpec(spec, name, kind)
+    attribute.custom = custom
+    attribute.default = value
+
+
+def _with_relinked_arcs(walk: Walk) -> tuple[Sdf.Layer, dict[str, Path]]:
+    """In-memory copies of the layers that lead to a relinked layer; every other layer is used as it is."""
+    arcs: dict[Path, list[Occurrence]] = {}
+    for occurrence in walk.occurrences:
+        if occurrence.slot.is_arc and occurrence.layer_target is not None:
+            arcs.setdefault(occurrence.layer, []).append(occurrence)
+    changed = _leading_to_relinks(arcs)
+    copies = {path: Sdf.Layer.CreateAnonymous(path.name) for path in changed}
+    origin = {layer.identifier: path for path, layer in walk.layers.items()}
+    origin |= {layer.identifier: path for path, layer in copies.items()}
+    for path, copy in copies.items():
+        copy.TransferContent(walk.layers[path])
+        targets = {(o.slot.path, o.slot.field, o.slot.text): o.layer_target for o in arcs.get(path, ())}
+        folder = path.parent
+
+        def new_text(slot: Slot, targets=targets, folder=folder) -> str:  # type: ignore[no-untyped-def]
+            target = targets.get((slot.path, slot.field, slot.text))
+            if target is not None:
+                return copies[target].identifier if target in copies else str(target)
+            # an in-memory layer has no folder, so what is relative to one must be spelt out
+            return str(folder / slot.text) if slot.text.startswith(("./", "../")) else slot.text
+
+        rewrite(copy, new_text)
+    root = copies.get(walk.root, walk.layers[walk.root])
+    walk.in_memory.extend(copies.values())
+    return root, origin
+
+
+def _leading_to_relinks(arcs: dict[Path, list[Occurrence]]) -> set[Path]:
+    """The layers that hold a relinked arc, and all from which they are reached."""
+    changed = {path for path, found in arcs.items() if any(o.relinked for o in found)}
+    while True:
+        more = {
+            path for path, found in arcs.items() if path not in changed and any(o.layer_target in changed for o in found)
+        }
+        if not more:
+            return changed
+        changed |= more

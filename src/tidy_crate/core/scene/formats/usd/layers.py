@@ -1,0 +1,149 @@
+"""Our own walk over all layers of a scene, from its root along sublayers, references and payloads."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections import deque
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+from pxr import Sdf
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.resolve import Disk, Resolution, resolve
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.formats.usd.quiet import open_layer
+from tidy_crate.core.scene.formats.usd.slots import Slot, slots
+from tidy_crate.core.scene.staging import StagingPlan
+
+MOST_LAYERS = 100_000
+
+
+@dataclass(frozen=True)
+class Occurrence:
+    """One slot of one layer in one context, and what it stands for.
+
+    value: the text in force, after expressions and relinks. layer_target: the layer it brings in, if any.
+    """
+
+    id: str
+    layer: Path
+    slot: Slot
+    context: str
+    value: str
+    resolution: Resolution
+    relinked: bool
+    layer_target: Path | None
+
+
+@dataclass
+class Walk:
+    """All layers of a scene in the order they were met, and every occurrence.
+
+    unread: layers that could not be read, with the reason. opaque: arcs to files this USD build has no reader for.
+    """
+
+    root: Path
+    layers: dict[Path, Sdf.Layer] = field(default_factory=dict)
+    occurrences: list[Occurrence] = field(default_factory=list)
+    unread: dict[Path, str] = field(default_factory=dict)
+    opaque: set[Path] = field(default_factory=set)
+    # layers made for composing: held here, or they would vanish before a stage holds them
+    in_memory: list[Sdf.Layer] = field(default_factory=list)
+
+
+def walk_layers(scene: Path, plan: StagingPlan, disk: Disk) -> Walk:
+    """Walk all layers. Raises UnreadableInput only when the root layer itself cannot be read."""
+    walk = Walk(scene)
+    root = open_layer(scene)
+    walk.layers[scene] = root
+    variables = dict(root.expressionVariables)
+    queue: deque[tuple[Path, dict[str, Any]]] = deque([(scene, variables)])
+    # a layer is walked once per set of expression variables, since only these change what its paths mean
+    seen = {(scene, _context(variables))}
+    slots_of: dict[Path, list[Slot]] = {}
+    ids: dict[str, int] = {}
+    while queue:
+        path, variables = queue.popleft()
+        layer = walk.layers[path]
+        context = _context(variables)
+        if path not in slots_of:
+            slots_of[path] = slots(layer)
+        for slot in slots_of[path]:
+            occurrence = _occurrence(walk, path, slot, variables, context, plan, disk, ids)
+            walk.occurrences.append(occurrence)
+            target = occurrence.layer_target
+            if target is None or target in walk.unread:
+                continue
+            if target not in walk.layers:
+                if len(walk.layers) >= MOST_LAYERS:
+                    raise UnreadableInput(f"the scene has more than {MOST_LAYERS} layers", scene)
+                try:
+                    walk.layers[target] = open_layer(target)
+                except UnreadableInput as error:
+                    walk.unread[target] = error.what
+                    continue
+            inherited = variables
+            if slot.field != "subLayers":
+                # a layer stack of its own: its root's variables, overridden by those of the stack that brings it in
+                inherited = {**dict(walk.layers[target].expressionVariables), **variables}
+            key = (target, _context(inherited))
+            if key not in seen:
+                seen.add(key)
+                queue.append((target, inherited))
+    return walk
+
+
+def _occurrence(
+    walk: Walk,
+    path: Path,
+    slot: Slot,
+    variables: dict[str, Any],
+    context: str,
+    plan: StagingPlan,
+    disk: Disk,
+    ids: dict[str, int],
+) -> Occurrence:
+    expression = slot.text.startswith("`")
+    value = _evaluated(slot.text, variables) if expression else slot.text
+    seen_in = context if expression else ""
+    name = _id(walk.root, path, slot, seen_in, ids)
+    relink = plan.relink(name, slot.text)
+    if relink:
+        value = str(relink.to)
+    resolution = resolve(value, path.parent, disk)
+    target = None
+    if slot.is_arc and resolution.members and resolution.location is not None:
+        suffix = resolution.location.suffix.lower()
+        if Sdf.FileFormat.FindByExtension(suffix.lstrip(".")) is None:
+            walk.opaque.add(resolution.location)
+        elif suffix != ".usdz":  # a package is one file: what is inside names nothing outside
+            target = resolution.location
+    return Occurrence(name, path, slot, seen_in, value, resolution, relink is not None, target)
+
+
+def _id(root: Path, layer: Path, slot: Slot, context: str, ids: dict[str, int]) -> str:
+    """An id that stays the same between versions of a scene and on another machine."""
+    place = paths.relative(PurePosixPath(layer.as_posix()), PurePosixPath(root.parent.as_posix()))
+    head, _, name = place.rpartition("/")
+    stem = f"{head}/{paths.without_version(Path(name).stem)}{Path(name).suffix}"
+    key = "\0".join((stem, slot.path, slot.field, slot.text, str(slot.time), context))
+    digest = hashlib.blake2b(key.encode("utf-8", "surrogatepass"), digest_size=5).hexdigest()
+    # the same file named twice in one array: tell them apart by their order
+    count = ids[digest] = ids.get(digest, 0) + 1
+    return digest if count == 1 else f"{digest}-{count}"
+
+
+def _evaluated(expression: str, variables: dict[str, Any]) -> str:
+    result = Sdf.VariableExpression(expression).Evaluate(variables)
+    return str(result.value) if not result.errors and result.value is not None else expression
+
+
+def _context(variables: dict[str, Any]) -> str:
+    """A short name for a set of expression variables; empty for none."""
+    if not variables:
+        return ""
+    return hashlib.blake2b(json.dumps(variables, sort_keys=True, default=str).encode(), digest_size=4).hexdigest()
+

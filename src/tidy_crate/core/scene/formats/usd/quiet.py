@@ -1,0 +1,58 @@
+"""Opening USD files so that the library's own messages never reach the user, only ours do."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from pxr import Sdf, Tf, Usd, UsdUtils
+
+from tidy_crate.core.errors import UnreadableInput
+
+_REASON = re.compile(r" : '(.*?)'\s*(?:\n|$)", re.DOTALL)
+
+
+@contextmanager
+def usd_messages() -> Iterator[list[str]]:
+    """Catch what the library would print; the list is filled when the block ends."""
+    caught: list[str] = []
+    delegate = UsdUtils.CoalescingDiagnosticDelegate()
+    try:
+        yield caught
+    finally:
+        caught.extend(str(message.commentary) for message in delegate.TakeUncoalescedDiagnostics())
+        del delegate
+
+
+def reason(error: Exception) -> str:
+    """The library's reason for a failure, in one line and without its own source code locations."""
+    found = _REASON.search(str(error))
+    text = found[1] if found else str(error).strip()
+    return re.sub(r"\s+", " ", text).strip()[:300]
+
+
+def open_layer(path: Path) -> Sdf.Layer:
+    """Open a layer for reading. Raises UnreadableInput with a plain reason."""
+    # a device or a pipe would be read for ever
+    if not path.is_file():
+        raise UnreadableInput("there is no such layer" if not path.exists() else "the layer is not a file", path)
+    try:
+        with usd_messages() as messages:
+            layer = Sdf.Layer.FindOrOpen(str(path))
+    except Tf.ErrorException as error:
+        raise UnreadableInput(f"the layer is broken ({reason(error)})", path, "save it again from its source") from error
+    if layer is None:
+        detail = f" ({messages[0][:200]})" if messages else ""
+        raise UnreadableInput(f"the layer cannot be read{detail}", path, "save it again from its source")
+    return layer
+
+
+def open_stage(root: Sdf.Layer, where: Path) -> Usd.Stage:
+    """Compose the scene below a root layer, payloads loaded."""
+    try:
+        with usd_messages():
+            return Usd.Stage.Open(root, load=Usd.Stage.LoadAll)
+    except Tf.ErrorException as error:
+        raise UnreadableInput(f"the scene cannot be composed ({reason(error)})", where) from error

@@ -1,0 +1,232 @@
+"""From a USD scene to a survey."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+from pxr import Sdf, Usd, UsdGeom
+
+from tidy_crate.core.asset.resolve import Disk
+from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
+from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
+from tidy_crate.core.scene.formats.usd.needed import is_needed, judge
+from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings
+from tidy_crate.core.scene.formats.usd.quiet import usd_messages
+from tidy_crate.core.scene.formats.usd.simulations import find_simulations
+from tidy_crate.core.scene.model import (
+    Asset,
+    AssetMember,
+    Camera,
+    FrameRange,
+    Setting,
+    Software,
+    Status,
+    Survey,
+    Variant,
+    totals,
+)
+from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.scene.settings import SettingsMap, canonical
+from tidy_crate.core.scene.staging import StagingPlan
+
+_KINDS = {
+    ".exr": "texture", ".hdr": "texture", ".png": "texture", ".jpg": "texture", ".jpeg": "texture",
+    ".tif": "texture", ".tiff": "texture", ".tx": "texture", ".tga": "texture", ".bmp": "texture",
+    ".vdb": "volume", ".ies": "light profile", ".abc": "cache", ".ocio": "colour configuration",
+    ".ttf": "font", ".otf": "font", ".usdz": "package", ".mtlx": "material",
+}  # fmt: skip
+
+
+def read(
+    scene: Path, plan: StagingPlan | None, request: RenderRequest | None, maps: tuple[SettingsMap, ...]
+) -> Survey:
+    """Survey a scene as found, or as the plan would stage it. See SceneFormat.read."""
+    scene = scene.absolute()
+    in_force = plan or StagingPlan()
+    walk = walk_layers(scene, in_force, Disk())
+    source = compose_source(walk)
+    composed = compose_staged(walk, in_force, source) if in_force.edits else source
+    with usd_messages():
+        return _survey(walk, source, composed, in_force, request, maps)
+
+
+def _survey(
+    walk: Walk,
+    source: Composed,
+    composed: Composed,
+    plan: StagingPlan,
+    request: RenderRequest | None,
+    maps: tuple[SettingsMap, ...],
+) -> Survey:
+    stage = composed.stage
+    frames = _frames(stage)
+    render = find_outputs(stage, maps)
+    prims = [render.settings] if render.settings else []
+    prims += [stage.GetPrimAtPath(output.prim) for output in render.outputs]
+    settings = raw_settings(prims, maps)
+    cameras = find_cameras(stage, render.outputs, frames.start, frames.end)
+    simulations = find_simulations(source.stage, stage, plan, frames)
+    assets = _assets(walk, composed, plan, _window(frames, request), render.settings)
+    return Survey(
+        scene=walk.root,
+        format="openusd",
+        staged=bool(plan.edits),
+        frames=frames,
+        animated=_animated(stage),
+        up_axis=str(UsdGeom.GetStageUpAxis(stage)),
+        meters_per_unit=UsdGeom.GetStageMetersPerUnit(stage),
+        cameras=cameras,
+        resolution=render.resolution or next((o.resolution for o in render.outputs if o.resolution), None),
+        outputs=render.outputs,
+        assets=assets,
+        simulations=simulations,
+        settings=settings,
+        canonical=canonical(settings),
+        software=_software(stage, settings),
+        variants=_variants(stage),
+        motion=_motion(stage, cameras, bool(simulations)),
+        unread=tuple(f"{path}: {why}" for path, why in walk.unread.items())
+        + tuple(f"{path}: no reader for this format here, prims behind it are unseen" for path in sorted(walk.opaque)),
+        totals=totals(assets, simulations),
+    )
+
+
+def _frames(stage: Usd.Stage) -> FrameRange:
+    """A frame is a time code: whole ones inside the authored range. The rate is time codes per second."""
+    start = stage.GetStartTimeCode() if stage.GetRootLayer().HasStartTimeCode() else None
+    end = stage.GetEndTimeCode() if stage.GetRootLayer().HasEndTimeCode() else None
+    return FrameRange(
+        start=None if start is None or not math.isfinite(start) else math.ceil(start),
+        end=None if end is None or not math.isfinite(end) else math.floor(end),
+        fps=stage.GetTimeCodesPerSecond(),
+    )
+
+
+def _window(frames: FrameRange, request: RenderRequest | None) -> tuple[float, float] | None:
+    if request is not None:
+        numbers = request.numbers()
+        return float(min(numbers)), float(max(numbers))
+    return None if frames.start is None or frames.end is None else (float(frames.start), float(frames.end))
+
+
+def _animated(stage: Usd.Stage) -> tuple[int, int] | None:
+    """First and last time code at which anything that renders is keyed."""
+    first, last = math.inf, -math.inf
+    for prim in stage.Traverse():
+        for attribute in prim.GetAuthoredAttributes():
+            if attribute.GetNumTimeSamples() > 1:
+                times = attribute.GetTimeSamples()
+                first, last = min(first, times[0]), max(last, times[-1])
+    return (math.floor(first), math.ceil(last)) if first <= last else None
+
+
+def _assets(
+    walk: Walk,
+    composed: Composed,
+    plan: StagingPlan,
+    window: tuple[float, float] | None,
+    settings: Usd.Prim | None,
+) -> tuple[Asset, ...]:
+    prim_of = {o.id: str(Sdf.Path(o.slot.path).GetPrimOrPrimVariantSelectionPath()) for o in walk.occurrences}
+    places = {(o.layer, prim_of[o.id]) for o in walk.occurrences if o.slot.path != "/"}
+    needed = judge(composed, places, window, settings)
+    root_layers = {path for layer in composed.stage.GetLayerStack() if (path := composed.file_of(layer)) is not None}
+    assets = []
+    for occurrence in walk.occurrences:
+        used, because = is_needed(occurrence, composed, needed, root_layers)
+        users = needed.users.get((occurrence.layer, prim_of[occurrence.id]), [])
+        assets.append(_asset(occurrence, walk, plan, used, because, users))
+    return tuple(assets)
+
+
+def _asset(
+    occurrence: Occurrence, walk: Walk, plan: StagingPlan, used: bool, because: str, users: list[str]
+) -> Asset:
+    resolution = occurrence.resolution
+    tiled = resolution.location is not None and "<udim>" in resolution.location.name.lower()
+    trouble = resolution.trouble
+    if occurrence.layer_target in walk.unread:
+        trouble = walk.unread[occurrence.layer_target]
+    status = Status.FOUND if resolution.members and trouble is None else Status.MISSING
+    let_go = plan.let_go(occurrence.id, occurrence.slot.text) if status is Status.MISSING else None
+    return Asset(
+        id=occurrence.id,
+        authored=occurrence.slot.text,
+        value=occurrence.value,
+        layer=occurrence.layer,
+        owner=occurrence.slot.path,
+        field=occurrence.slot.field,
+        context=occurrence.context,
+        used_by=tuple(users),
+        kind=_kind(occurrence),
+        resolved=resolution.location,
+        members=tuple(
+            AssetMember(
+                path=member.path,
+                tile=member.number if tiled else None,
+                frame=None if tiled else member.number,
+                bytes=member.bytes,
+                mtime_ns=member.mtime_ns,
+            )
+            for member in resolution.members
+        ),
+        missing_members=() if status is Status.FOUND else (str(resolution.location or occurrence.value),),
+        status=Status.LET_GO if let_go else status,
+        trouble=trouble,
+        needed=used,
+        because=let_go.because if let_go else because,
+        relinked=occurrence.relinked,
+    )
+
+
+def _kind(occurrence: Occurrence) -> str:
+    if occurrence.slot.is_arc and occurrence.layer_target is not None:
+        return "layer"
+    suffix = Path(occurrence.value.replace("\\", "/")).suffix.lower()
+    if suffix in _KINDS:
+        return _KINDS[suffix]
+    return "layer" if suffix in (".usda", ".usdc", ".usd") or occurrence.slot.is_arc else "file"
+
+
+def _software(stage: Usd.Stage, settings: tuple[Setting, ...]) -> tuple[Software, ...]:
+    """What the scene says of its makers: nothing is guessed from a file's look."""
+    found = []
+    data = stage.GetRootLayer().customLayerData
+    creator = data.get("creator")
+    if isinstance(creator, str) and creator:
+        name, _, version = creator.partition(" ")
+        found.append(Software(name=name, version=version or "unknown", role="host"))
+    for setting in settings:
+        if setting.means == "renderer_version":
+            found.append(Software(name=setting.name.partition(":")[0], version=str(setting.value), role="renderer"))
+    return tuple(found)
+
+
+def _variants(stage: Usd.Stage) -> tuple[Variant, ...]:
+    found = []
+    for prim in stage.TraverseAll():
+        if prim.HasVariantSets():
+            sets = prim.GetVariantSets()
+            for name in sets.GetNames():
+                chosen = sets.GetVariantSet(name)
+                found.append(
+                    Variant(
+                        prim=str(prim.GetPath()),
+                        set=name,
+                        selected=chosen.GetVariantSelection(),
+                        choices=tuple(chosen.GetVariantNames()),
+                    )
+                )
+    return tuple(found)
+
+
+def _motion(stage: Usd.Stage, cameras: tuple[Camera, ...], simulated: bool) -> str:
+    """`things` when anything but a camera changes over time, else `camera`, else `still`."""
+    lenses = {camera.path for camera in cameras}
+    for prim in stage.Traverse():
+        if str(prim.GetPath()) in lenses or not prim.IsA(UsdGeom.Imageable):
+            continue
+        if any(attribute.ValueMightBeTimeVarying() for attribute in prim.GetAuthoredAttributes()):
+            return "things"
+    return "camera" if simulated or any(camera.moves for camera in cameras) else "still"

@@ -1,0 +1,157 @@
+"""The places in one layer that name a file, found and rewritten by the same walk."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from pxr import Sdf
+
+ARCS = ("subLayers", "references", "payload")
+_ASSET = Sdf.ValueTypeNames.Asset
+_ASSETS = Sdf.ValueTypeNames.AssetArray
+# keys that hold nested dictionaries in which any value may be an asset path
+_DICTIONARIES = ("customData", "assetInfo", "customLayerData", "clips", "sdrMetadata")
+
+
+@dataclass(frozen=True)
+class Slot:
+    """One place that names a file.
+
+    path: spec path (with variant selections); field: `subLayers`, `references`, `payload`, `default`,
+    `timeSamples`, or a metadata key; time: of a time sample.
+    """
+
+    path: str
+    field: str
+    text: str
+    time: float | None = None
+
+    @property
+    def is_arc(self) -> bool:
+        """Whether the file is composed into the scene rather than used by it."""
+        return self.field in ARCS
+
+
+def slots(layer: Sdf.Layer) -> list[Slot]:
+    """Every place in a layer that names a file, in a stable order."""
+    found: list[Slot] = [Slot("/", "subLayers", text) for text in layer.subLayerPaths]
+    paths: list[Sdf.Path] = []
+    layer.Traverse(Sdf.Path.absoluteRootPath, paths.append)
+    for path in sorted(paths):
+        found.extend(_slots_at(layer, path))
+    return found
+
+
+def _slots_at(layer: Sdf.Layer, path: Sdf.Path) -> Iterator[Slot]:
+    spec = layer.GetObjectAtPath(path)
+    where = str(path)
+    if isinstance(spec, Sdf.AttributeSpec):
+        if spec.typeName in (_ASSET, _ASSETS):
+            if spec.HasInfo("default"):
+                yield from (Slot(where, "default", text) for text in _texts(spec.default))
+            for time in layer.ListTimeSamplesForPath(path):
+                value = layer.QueryTimeSample(path, time)
+                yield from (Slot(where, "timeSamples", text, time) for text in _texts(value))
+        keys = spec.ListInfoKeys()
+    elif isinstance(spec, Sdf.PrimSpec):
+        keys = spec.ListInfoKeys()
+        if "references" in keys:
+            yield from (Slot(where, "references", text) for text in _arc_texts(spec.referenceList))
+        if "payload" in keys:
+            yield from (Slot(where, "payload", text) for text in _arc_texts(spec.payloadList))
+    elif isinstance(spec, Sdf.PseudoRootSpec):
+        keys = spec.ListInfoKeys()
+        if "colorConfiguration" in keys:
+            yield from (Slot(where, "colorConfiguration", t) for t in _texts(spec.GetInfo("colorConfiguration")))
+    else:
+        return
+    for key in _DICTIONARIES:
+        if key in keys:
+            for text in _dictionary_texts(spec.GetInfo(key)):
+                yield Slot(where, key, text)
+
+
+def _texts(value: Any) -> list[str]:
+    """The authored paths in an asset value; empty ones name nothing."""
+    if isinstance(value, Sdf.AssetPath):
+        return [value.path] if value.path else []
+    if isinstance(value, Sdf.AssetPathArray):
+        return [item.path for item in value if item.path]
+    return []
+
+
+def _arc_texts(arcs: Any) -> list[str]:
+    """The layers that a list of references or payloads brings in, deleted ones left out; '' is this same layer."""
+    kept = (arcs.explicitItems, arcs.prependedItems, arcs.appendedItems, arcs.addedItems)
+    return list(dict.fromkeys(arc.assetPath for items in kept for arc in items if arc.assetPath))
+
+
+def _dictionary_texts(value: Any) -> Iterator[str]:
+    if isinstance(value, dict):
+        for key in sorted(value):
+            yield from _dictionary_texts(value[key])
+    else:
+        yield from _texts(value)
+
+
+def rewrite(layer: Sdf.Layer, new_text: Callable[[Slot], str]) -> None:
+    """Replace the text of every slot of an editable layer by what `new_text` says."""
+    layer.subLayerPaths[:] = [new_text(Slot("/", "subLayers", text)) for text in list(layer.subLayerPaths)]
+    paths: list[Sdf.Path] = []
+    layer.Traverse(Sdf.Path.absoluteRootPath, paths.append)
+    for path in paths:
+        _rewrite_at(layer, path, new_text)
+
+
+def _rewrite_at(layer: Sdf.Layer, path: Sdf.Path, new_text: Callable[[Slot], str]) -> None:
+    spec = layer.GetObjectAtPath(path)
+    where = str(path)
+    if isinstance(spec, Sdf.AttributeSpec):
+        if spec.typeName in (_ASSET, _ASSETS):
+            if spec.HasInfo("default"):
+                spec.default = _replaced(spec.default, where, "default", None, new_text)
+            for time in layer.ListTimeSamplesForPath(path):
+                value = layer.QueryTimeSample(path, time)
+                layer.SetTimeSample(path, time, _replaced(value, where, "timeSamples", time, new_text))
+    elif isinstance(spec, Sdf.PrimSpec):
+        for field, arcs, kind in (
+            ("references", spec.referenceList, Sdf.Reference),
+            ("payload", spec.payloadList, Sdf.Payload),
+        ):
+            if spec.HasInfo(field):
+                arcs.ModifyItemEdits(lambda arc, field=field, kind=kind: _moved_arc(arc, where, field, kind, new_text))
+    elif isinstance(spec, Sdf.PseudoRootSpec):
+        if spec.HasInfo("colorConfiguration"):
+            value = spec.GetInfo("colorConfiguration")
+            spec.SetInfo("colorConfiguration", _replaced(value, where, "colorConfiguration", None, new_text))
+    else:
+        return
+    for key in _DICTIONARIES:
+        if spec.HasInfo(key):
+            value = spec.GetInfo(key)
+            if next(_dictionary_texts(value), None) is not None:
+                spec.SetInfo(key, _replaced(value, where, key, None, new_text))
+
+
+def _moved_arc(arc: Any, where: str, field: str, kind: Any, new_text: Callable[[Slot], str]) -> Any:
+    if not arc.assetPath:
+        return arc
+    text = new_text(Slot(where, field, arc.assetPath))
+    if kind is Sdf.Reference:
+        return Sdf.Reference(text, arc.primPath, arc.layerOffset, arc.customData)
+    return Sdf.Payload(text, arc.primPath, arc.layerOffset)
+
+
+def _replaced(value: Any, where: str, field: str, time: float | None, new_text: Callable[[Slot], str]) -> Any:
+    """The value with every path in it replaced; anything that is no path stays as it is."""
+    if isinstance(value, dict):
+        return {key: _replaced(item, where, field, time, new_text) for key, item in value.items()}
+    if isinstance(value, Sdf.AssetPath):
+        return Sdf.AssetPath(new_text(Slot(where, field, value.path, time))) if value.path else value
+    if isinstance(value, Sdf.AssetPathArray):
+        return Sdf.AssetPathArray(
+            [Sdf.AssetPath(new_text(Slot(where, field, item.path, time))) if item.path else item for item in value]
+        )
+    return value

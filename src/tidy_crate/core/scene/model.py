@@ -1,0 +1,257 @@
+"""Survey: all that was found in a scene, in one shape for every scene format."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from pathlib import Path
+from typing import Any
+
+from pydantic import ConfigDict, Field, computed_field
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.frames import frame_count
+from tidy_crate.core.model import Model
+
+
+class FrameRange(Model):
+    """First and last frame, both counted. None where the scene states none. fps: frames per second."""
+
+    # `count` is written out for scripts, and is no input when it is read back
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+    start: int | None
+    end: int | None
+    step: int = 1
+    fps: float
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def count(self) -> int:
+        """How many frames that is: `(end - start) // step + 1`."""
+        return 0 if self.start is None or self.end is None else frame_count(self.start, self.end, self.step)
+
+    def numbers(self) -> range:
+        """All frame numbers; empty where there is no valid range."""
+        return range(self.start, self.end + 1, self.step) if self.count else range(0)  # type: ignore[operator,arg-type]
+
+
+class Camera(Model):
+    """A camera. moves: first and last frame at which its pose changes, None for one that stands still."""
+
+    path: str
+    moves: tuple[int, int] | None = None
+    renders: tuple[str, ...] = ()
+
+
+class Resolution(Model):
+    """Pixels before the scale factor, and the factor."""
+
+    width: int
+    height: int
+    scale: float = 1.0
+
+    @property
+    def rendered(self) -> tuple[int, int]:
+        """Width and height that really come out."""
+        return max(1, round(self.width * self.scale)), max(1, round(self.height * self.scale))
+
+
+class Pass(Model):
+    """A render variable (AOV). source: what the renderer computes; data_type: as the scene states it."""
+
+    name: str
+    source: str
+    data_type: str
+
+
+class Output(Model):
+    """One product of a render: a file per frame with one or more passes.
+
+    name: unique in the scene. path: as the scene states it, frame token included, empty when it states none.
+    format: from the path's ending ("exr"), None while unknown. camera: None when none is chosen.
+    """
+
+    name: str
+    prim: str
+    path: str
+    format: str | None
+    passes: tuple[str, ...]
+    variables: tuple[Pass, ...] = ()
+    camera: str | None = None
+    resolution: Resolution | None = None
+
+
+class Status(StrEnum):
+    """Whether the files of an asset are there. partial: some members of a set are missing."""
+
+    FOUND = "found"
+    PARTIAL = "partial"
+    MISSING = "missing"
+    LET_GO = "let-go"
+
+
+class AssetMember(Model):
+    """One file of an asset; frame or tile say which of a set it is."""
+
+    path: Path
+    frame: int | None = None
+    tile: int | None = None
+    bytes: int
+    mtime_ns: int
+
+
+class Asset(Model):
+    """One occurrence: one place in the scene that names a file, and the files that it stands for.
+
+    id: stable between versions of a scene. authored: the path as written; value: the path in force after
+    expressions and relinks. layer: the file it is written in; owner: the prim or property there; field: the
+    kind of opinion (reference, subLayers, default, timeSamples, …); context: what it was resolved in, where
+    that changes the answer. used_by: some of the prims in the whole scene that it reaches. resolved: absolute
+    path, or the pattern of a set; None when the path can point nowhere on this system. trouble: why members
+    are missing. needed: whether this render request uses it, and because of what.
+    """
+
+    id: str
+    authored: str
+    value: str
+    layer: Path
+    owner: str
+    field: str
+    context: str = ""
+    used_by: tuple[str, ...] = ()
+    kind: str
+    resolved: Path | None
+    members: tuple[AssetMember, ...] = ()
+    missing_members: tuple[str, ...] = ()
+    status: Status
+    trouble: str | None = None
+    needed: bool = True
+    because: str = ""
+    relinked: bool = False
+
+    @property
+    def resolved_but_unread(self) -> bool:
+        """Whether the file is there but could not be read as what it should be."""
+        return self.status is not Status.FOUND and bool(self.members)
+
+    @property
+    def missing_place(self) -> str:
+        """Where in a crate the scene points for a file that is not there: nowhere outside it."""
+        name = paths.file_name(self.value) or "unnamed"
+        plain = "".join(c if c.isprintable() and c not in '<>:"|?*`$[]{}\\' else "_" for c in name)
+        return f"missing/{self.id}/{plain[:120]}"
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def files(self) -> int:
+        """Number of files that are there."""
+        return len(self.members)
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def bytes(self) -> int:
+        """Their size on disk."""
+        return sum(member.bytes for member in self.members)
+
+
+class SimulationState(StrEnum):
+    """live: solved anew by every machine. stale: cached from other inputs. partial: cached in part of the range."""
+
+    LIVE = "live"
+    CACHED = "cached"
+    STALE = "stale"
+    PARTIAL = "partial"
+
+
+class Simulation(Model):
+    """Something whose look at a frame depends on the frame before.
+
+    start: the frame its motion begins at, which may lie before the range. covers: first and last frame in the
+    cache. gaps: frames in between that the cache lacks. fingerprint: digest of everything it is computed from.
+    """
+
+    name: str
+    kind: str
+    state: SimulationState
+    start: int
+    cache: Path | None = None
+    covers: tuple[int, int] | None = None
+    gaps: tuple[int, ...] = ()
+    depends_on: tuple[str, ...] = ()
+    why: str = ""
+    fingerprint: str = ""
+
+
+class Setting(Model):
+    """A raw renderer setting as the scene states it. means: the canonical name, None where no settings map knows it."""
+
+    owner: str
+    name: str
+    value: Any
+    means: str | None = None
+
+
+class Software(Model):
+    """A program the scene says it was made with or renders with."""
+
+    name: str
+    version: str
+    role: str
+
+
+class Variant(Model):
+    """An alternate look of a prim."""
+
+    prim: str
+    set: str
+    selected: str
+    choices: tuple[str, ...]
+
+
+class Totals(Model):
+    """Sums over the scene. Each file counts once, however often it is named; bytes are on disk."""
+
+    assets: int
+    files: int
+    bytes: int
+    missing: int
+    needed_missing: int
+    live_simulations: int
+
+
+class Survey(Model):
+    """All that was found in a scene. motion: `still`, `camera` (only the camera moves) or `things`."""
+
+    scene: Path
+    format: str
+    staged: bool
+    frames: FrameRange
+    animated: tuple[int, int] | None = None
+    up_axis: str
+    meters_per_unit: float
+    cameras: tuple[Camera, ...]
+    resolution: Resolution | None
+    outputs: tuple[Output, ...]
+    assets: tuple[Asset, ...]
+    simulations: tuple[Simulation, ...]
+    settings: tuple[Setting, ...]
+    canonical: dict[str, Any] = Field(default_factory=dict)
+    software: tuple[Software, ...]
+    variants: tuple[Variant, ...]
+    motion: str
+    unread: tuple[str, ...] = ()
+    totals: Totals
+
+
+def totals(assets: tuple[Asset, ...], simulations: tuple[Simulation, ...]) -> Totals:
+    """Sum up assets and simulations."""
+    sizes = {member.path: member.bytes for asset in assets for member in asset.members}
+    missing = [asset for asset in assets if asset.status in (Status.MISSING, Status.PARTIAL)]
+    return Totals(
+        assets=len(assets),
+        files=len(sizes),
+        bytes=sum(sizes.values()),
+        missing=len(missing),
+        needed_missing=sum(asset.needed for asset in missing),
+        live_simulations=sum(simulation.state is not SimulationState.CACHED for simulation in simulations),
+    )

@@ -1,0 +1,93 @@
+"""The staging plan: the ordered edits that turn a scene as found into the scene as sent."""
+
+from __future__ import annotations
+
+import fnmatch
+from pathlib import Path
+from typing import Annotated, Literal, TypeVar
+
+from pydantic import Field
+
+from tidy_crate.core.model import Model
+
+
+class _Edit(Model):
+    """because: the reason a person or a stage gave for it."""
+
+    because: str = ""
+
+
+class _OfAsset(_Edit):
+    """Addresses occurrences by id, or by a pattern for the path as written (`*` and `?`)."""
+
+    asset: str | None = None
+    authored: str | None = None
+
+    def concerns(self, asset: str, authored: str) -> bool:
+        """Whether it addresses this occurrence. The id wins: a pattern counts only where no id is given."""
+        if self.asset is not None:
+            return self.asset == asset
+        return self.authored is not None and (
+            self.authored == authored or fnmatch.fnmatchcase(authored, self.authored)
+        )
+
+
+class Relink(_OfAsset):
+    """An occurrence names another file. to: absolute path."""
+
+    kind: Literal["relink"] = "relink"
+    origin: Literal["relink"] = "relink"
+    to: Path
+
+
+class LetGo(_OfAsset):
+    """A missing file is accepted as missing."""
+
+    kind: Literal["let-go"] = "let-go"
+    origin: Literal["relink"] = "relink"
+
+
+class UseCache(_Edit):
+    """A simulation is switched off and its cache composed over the scene. layer: absolute path."""
+
+    kind: Literal["use-cache"] = "use-cache"
+    origin: Literal["bake"] = "bake"
+    simulation: str
+    layer: Path
+    fingerprint: str
+    covers: tuple[int, int]
+
+
+class OutputPath(_Edit):
+    """An output is written to another path."""
+
+    kind: Literal["output-path"] = "output-path"
+    origin: Literal["override", "mend"] = "override"
+    output: str
+    path: str
+
+
+Edit = Annotated[Relink | LetGo | UseCache | OutputPath, Field(discriminator="kind")]
+E_co = TypeVar("E_co", bound=_Edit)
+
+
+class StagingPlan(Model):
+    """Typed edits in the order they take effect; of two that meet, the later one holds."""
+
+    edits: tuple[Edit, ...] = ()
+
+    def of(self, kind: type[E_co]) -> tuple[E_co, ...]:
+        """The edits of one type, in order."""
+        return tuple(edit for edit in self.edits if isinstance(edit, kind))
+
+    def relink(self, asset: str, authored: str) -> Relink | None:
+        """The relink in force for an occurrence."""
+        return next((e for e in reversed(self.of(Relink)) if e.concerns(asset, authored)), None)
+
+    def let_go(self, asset: str, authored: str) -> LetGo | None:
+        """The decision to do without an occurrence's file."""
+        return next((e for e in reversed(self.of(LetGo)) if e.concerns(asset, authored)), None)
+
+    def cache(self, simulation: str) -> UseCache | None:
+        """The cache in force for a simulation."""
+        return next((e for e in reversed(self.of(UseCache)) if e.simulation == simulation), None)

@@ -1,0 +1,1 @@
+"""To practise on: a simulated farm, a small renderer and a demo scene."""

@@ -1,0 +1,1 @@
+"""Lantern Quay, the demo scene, and the story told with it."""

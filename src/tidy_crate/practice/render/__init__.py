@@ -1,0 +1,1 @@
+"""The practice renderer: small and honest, to have something real to send to a farm."""

@@ -1,0 +1,41 @@
+"""Textures of the practice renderer: linear RGB in memory, looked up bilinearly, repeated."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+MISSING_TILES = 8
+
+
+def load(path: str) -> np.ndarray:
+    """An image as linear RGB, shape (height, width, 3), float32. A missing one is a loud pattern, not an error."""
+    if not path or not Path(path).is_file():
+        return missing()
+    with Image.open(path) as image:
+        pixels = np.asarray(image.convert("RGB"), dtype=np.float32) / 255
+    # the sRGB transfer function, IEC 61966-2-1
+    return np.where(pixels <= 0.04045, pixels / 12.92, ((pixels + 0.055) / 1.055) ** 2.4).astype(np.float32)
+
+
+def missing() -> np.ndarray:
+    """What shows where a texture is missing: diagonal stripes nobody overlooks."""
+    y, x = np.mgrid[0:64, 0:64]
+    stripes = ((x + y) // MISSING_TILES) % 2 == 0
+    return np.where(stripes[..., None], [0.9, 0.05, 0.0], [0.0, 0.9, 0.85]).astype(np.float32)
+
+
+def look_up(texture: np.ndarray, u: np.ndarray, v: np.ndarray) -> np.ndarray:
+    """Colour at texture coordinates (v upwards), bilinear, repeating. Shape (n, 3)."""
+    height, width = texture.shape[:2]
+    x = (u % 1.0) * width - 0.5
+    y = ((1.0 - v) % 1.0) * height - 0.5
+    x0, y0 = np.floor(x).astype(int), np.floor(y).astype(int)
+    fx, fy = (x - x0)[:, None], (y - y0)[:, None]
+    x1, y1 = (x0 + 1) % width, (y0 + 1) % height
+    x0, y0 = x0 % width, y0 % height
+    top = texture[y0, x0] * (1 - fx) + texture[y0, x1] * fx
+    bottom = texture[y1, x0] * (1 - fx) + texture[y1, x1] * fx
+    return top * (1 - fy) + bottom * fy
