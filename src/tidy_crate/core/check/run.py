@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from pathlib import Path
 
 from tidy_crate.core.check import files, frames, outputs, simulations
 from tidy_crate.core.check.finding import CATALOGUE, Checked, Finding, Severity
+from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.files import inside
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.decisions import Waiver
+from tidy_crate.core.scene.formats.registry import format_of
+from tidy_crate.core.scene.model import Asset, Status
+from tidy_crate.core.scene.settings import load_maps
 
 # importing a group registers its checks
 GROUPS = (outputs, frames, files, simulations)
@@ -37,6 +43,26 @@ def check_scene(context: SceneContext) -> CheckResult:
     found = context.survey_as_found()
     survey = context.survey() if context.plan.edits else found
     return run_checks(Checked(survey, found, context.project.root), context.decisions.waive)
+
+
+def check_crate(crate: Path) -> CheckResult:
+    """Check the staged scene inside a crate, against the waivers it was packed with."""
+    crate = crate.absolute()
+    content = read_packing_list(crate)
+    scene = inside(crate, content.scene)
+    survey = format_of(scene).read(scene, None, content.requests[0], load_maps())
+    excused = {one.path: one.because for one in content.missing if one.let_go}
+    assets = tuple(_as_packed(asset, crate, excused) for asset in survey.assets)
+    survey = survey.model_copy(update={"assets": assets})
+    return run_checks(Checked(survey, survey, crate, is_crate=True), content.waived)
+
+
+def _as_packed(asset: Asset, crate: Path, excused: dict[str, str]) -> Asset:
+    """What was let go when the crate was packed is still let go in it."""
+    if asset.resolved is None or not asset.resolved.is_relative_to(crate):
+        return asset
+    because = excused.get(asset.resolved.relative_to(crate).as_posix())
+    return asset if because is None else asset.model_copy(update={"status": Status.LET_GO, "because": because})
 
 
 def run_checks(scene: Checked, waivers: Sequence[Waiver] = ()) -> CheckResult:

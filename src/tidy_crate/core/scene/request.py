@@ -7,7 +7,7 @@ from pathlib import PurePosixPath
 from pydantic import Field, field_validator
 
 from tidy_crate.core.asset import paths, sequences
-from tidy_crate.core.asset.frames import parse_frames
+from tidy_crate.core.asset.frames import format_frames, parse_frames
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.model import Output, Survey
@@ -43,8 +43,8 @@ class RenderRequest(Model):
         return parse_frames(self.frames)
 
 
-def request_for(survey: Survey, name: str = "main") -> RenderRequest:
-    """The request that a scene itself makes: its range, its resolution, all of its outputs.
+def request_for(survey: Survey, name: str = "main", frames: str | None = None) -> RenderRequest:
+    """The request that a scene itself makes: its range (or `frames` of it), its resolution, all of its outputs.
 
     Raises WrongUsage when the scene lacks a frame range, a resolution or outputs.
     """
@@ -56,11 +56,13 @@ def request_for(survey: Survey, name: str = "main") -> RenderRequest:
     if not survey.outputs:
         raise WrongUsage("the scene has no outputs, so nothing would be saved", survey.scene, fix)
     width, height = survey.resolution.rendered
-    frames = survey.frames
-    text = f"{frames.start}-{frames.end}" + (f"x{frames.step}" if frames.step != 1 else "")
+    own = survey.frames
+    text = f"{own.start}-{own.end}" + (f"x{own.step}" if own.step != 1 else "")
+    if frames is not None:
+        text = format_frames(parse_frames(frames))
     return RenderRequest(
         name=name,
-        frames=text if frames.count > 1 else str(frames.start),
+        frames=text if own.count > 1 or frames is not None else str(own.start),
         width=width,
         height=height,
         outputs=tuple(output.name for output in survey.outputs),

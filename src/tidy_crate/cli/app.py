@@ -1,0 +1,55 @@
+"""The program `tidy-crate`: all commands, in the order of the work."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from tidy_crate import __version__
+from tidy_crate.cli import (
+    bake,
+    check,
+    collect,
+    demo,
+    estimate,
+    farm,
+    frames,
+    jobs,
+    practice,
+    relink,
+    send,
+    survey,
+)
+
+app = typer.Typer(
+    name="tidy-crate",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    help="Gets a scene off an artist's machine, onto a render farm, and every frame back.",
+    epilog="New here? `tidy-crate demo` does all of it with a small scene of its own.",
+)
+for module in (survey, bake, relink, check, collect, estimate, send, jobs, frames, farm, practice, demo):
+    module.register(app)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"tidy-crate {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _root(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and end.")
+    ] = False,
+) -> None:
+    pass
+
+
+def main() -> None:
+    """Run the program."""
+    app()

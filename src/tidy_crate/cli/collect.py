@@ -1,0 +1,125 @@
+"""tidy-crate collect, prove"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from tidy_crate.cli.survey import SceneArgument, TidyOption
+from tidy_crate.cli.talk import Talk, command
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from tidy_crate.core.crate.collect import CollectResult
+    from tidy_crate.core.crate.proving import Proof
+
+CrateArgument = Annotated[Path, typer.Argument(metavar="CRATE", help="A crate's folder, as collect writes it.")]
+
+
+def register(app: typer.Typer) -> None:
+    """Add the commands."""
+
+    @command(app, "collect")
+    def collect(
+        talk: Talk,
+        scene: SceneArgument,
+        output: Annotated[
+            Path | None, typer.Option("--output", "-o", metavar="CRATE", help="The crate's folder; beside the scene if not said.")
+        ] = None,
+        frames: Annotated[
+            str | None, typer.Option("--frames", metavar="LIST", help="Frames to render, such as 1001-1048; the scene's own if not said.")
+        ] = None,
+        tidy_dir: TidyOption = None,
+    ) -> None:
+        """Copy the staged scene and every file it names into one folder. Originals are only read."""
+        from tidy_crate.core.crate import collect as core
+        from tidy_crate.core.scene.context import open_scene
+        from tidy_crate.core.scene.request import request_for
+
+        context = open_scene(scene, tidy_dir)
+        requests = ()
+        if frames is not None:
+            requests = (request_for(context.survey(), frames=frames),)
+        with talk.progress("collecting") as progress:
+            result = core.collect(context, output or core.default_crate(context.scene), requests, progress)
+        talk.result(result, lambda console: _show(console, result))
+        if not result.complete:
+            raise typer.Exit(1)
+
+    @command(app, "prove")
+    def prove(
+        talk: Talk,
+        crate: CrateArgument,
+        frame: Annotated[
+            int | None, typer.Option("--test-frame", metavar="N", help="The frame to render; the middle one if not said.")
+        ] = None,
+        no_frame: Annotated[bool, typer.Option("--no-test-frame", help="Render none.")] = False,
+    ) -> None:
+        """Show that a crate is whole with no way back to the originals."""
+        from tidy_crate.core.crate.prove import prove as core
+
+        talk.say("Opening the crate in a process that can read nothing else...")
+        proof = core(crate, os.environ, frame, test=not no_frame)
+        talk.result(proof, lambda console: _show_proof(console, proof))
+        if not proof.whole:
+            raise typer.Exit(1)
+
+
+def _show(console: Console, result: CollectResult) -> None:
+    from tidy_crate.cli.show import cell, counted, facts, heading, size, table
+
+    facts(
+        console,
+        [
+            ("crate", result.crate),
+            ("scene", result.scene.relative_to(result.crate)),
+            ("holds", f"{counted(result.files, 'file')}, {size(result.bytes)}"),
+            ("copied", f"{size(result.copied_bytes)}, {size(result.reused_bytes)} were here already"),
+            ("rewritten", f"{counted(len(result.rewritten), 'layer')}: {', '.join(Path(p).name for p in result.rewritten)}"),
+        ],
+    )
+    if result.missing:
+        heading(console, "Not in the crate")
+        rows = table("id", "file as written", "needed", "let go", "because")
+        for one in result.missing:
+            rows.add_row(
+                one.asset, cell(one.authored), "yes" if one.needed else "no", "yes" if one.let_go else "no", cell(one.because)
+            )
+        console.print(rows)
+    if not result.complete:
+        console.print("\nThe crate lacks files that these frames need: relink them, then collect again.", style="bold red")
+
+
+def _show_proof(console: Console, proof: Proof) -> None:
+    from rich.text import Text
+
+    from tidy_crate.cli.show import cell, duration, state, table
+
+    rows = table("asked", "answer", "in detail")
+
+    def line(question: str, troubles: tuple[str, ...], good: str) -> None:
+        rows.add_row(question, state("bad" if troubles else "good"), cell("; ".join(troubles[:5]) if troubles else good))
+
+    enforced = "the kernel denied every way out" if proof.enforced else f"not by the kernel: {proof.why_not}"
+    rows.add_row("shut in while it was tried", Text("yes" if proof.enforced else "no"), cell(enforced))
+    line("every file as packed", proof.changed, "all hashes agree")
+    line("nothing that nobody packed", proof.unexpected, "no other file is in the folder")
+    line("no path leads out", proof.outside, "every path ends inside the crate")
+    line("every file found", proof.unresolved, "all that was not let go resolves")
+    line("surveys the same", proof.differs, "range, cameras, outputs, passes, simulations, files")
+    test = proof.test_frame
+    if test is None:
+        rows.add_row("renders", Text("not tried"), cell("no render command, or it was not asked for"))
+    else:
+        detail = f"frame {test.frame} in {duration(test.seconds)}" if test.good else f"frame {test.frame}: {test.why}"
+        rows.add_row("renders", state("good" if test.good else "bad"), cell(detail))
+    console.print(rows)
+    console.print()
+    if proof.whole:
+        console.print("The crate is whole.", style="bold green")
+    else:
+        console.print("The crate is not whole.", style="bold red")

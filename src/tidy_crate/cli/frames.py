@@ -1,0 +1,143 @@
+"""tidy-crate retrieve, review, rerender"""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from tidy_crate.cli.jobs import JobArgument
+from tidy_crate.cli.talk import Talk, YesOption, command
+from tidy_crate.core.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from tidy_crate.core.job.retrieve import Retrieved
+    from tidy_crate.core.review.run import Review
+
+POLL = 0.4
+
+
+def register(app: typer.Typer) -> None:
+    """Add the commands."""
+
+    @command(app, "retrieve")
+    def retrieve(
+        talk: Talk,
+        job: JobArgument,
+        into: Annotated[Path, typer.Option("--into", metavar="DIR", help="The folder for the frames.")],
+        follow: Annotated[bool, typer.Option("--follow", "-f", help="Stay, and fetch frames as they are done.")] = False,
+    ) -> None:
+        """Bring frames home, verified, into a folder per output."""
+        from tidy_crate.cli.places import Links, open_ledger
+        from tidy_crate.core.job import retrieve as core
+
+        ledger = open_ledger()
+        with Links() as links, talk.progress("retrieving") as progress:
+            result = core.retrieve(ledger, job, into, links, progress)
+            while follow and not result.ended:
+                time.sleep(POLL)
+                more = core.retrieve(ledger, job, into, links, progress)
+                result = more.model_copy(update={"retrieved": result.retrieved + more.retrieved})
+        talk.result(result, lambda console: _show_retrieved(console, result))
+        if result.missing or result.damaged:
+            raise typer.Exit(1)
+
+    @command(app, "review")
+    def review(
+        talk: Talk,
+        what: Annotated[str, typer.Argument(metavar="JOB-or-DIR", help="A job, or a folder of frames.")],
+        expect: Annotated[
+            Path | None, typer.Option("--expect", metavar="CRATE", help="For a folder: the crate the frames were rendered from.")
+        ] = None,
+        sheet: Annotated[
+            Path | None, typer.Option("--sheet", metavar="FILE.png", help="Draw all frames on a contact sheet.")
+        ] = None,
+    ) -> None:
+        """Open every frame and judge it."""
+        from tidy_crate.core.review import run as core
+
+        with talk.progress("reviewing") as progress:
+            if Path(what).is_dir():
+                content = None
+                if expect is not None:
+                    from tidy_crate.core.crate.packing import read_packing_list
+
+                    content = read_packing_list(expect.absolute())
+                result = core.review_folder(Path(what), content, progress)
+            else:
+                from tidy_crate.cli.places import open_ledger
+
+                if expect is not None:
+                    raise WrongUsage("a job knows its crate itself", what, "leave --expect out")
+                result = core.review_job(open_ledger(), what, progress)
+        if sheet is not None:
+            from tidy_crate.core.review.sheet import write_contact_sheet
+
+            write_contact_sheet(result, sheet)
+        counts = {verdict.value: result.count(verdict) for verdict in core.Verdict}
+        talk.result(result.model_dump(mode="json") | {"counts": counts}, lambda console: _show(console, result))
+        if sheet is not None:
+            talk.say(f"Contact sheet: {sheet}")
+        if not result.clean:
+            raise typer.Exit(1)
+
+    @command(app, "rerender")
+    def rerender(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
+        """Render again only what the review rejected or missed, on its own numbers."""
+        from tidy_crate.cli.places import Links, open_ledger
+        from tidy_crate.cli.show import counted
+        from tidy_crate.core.asset.frames import format_frames
+        from tidy_crate.core.job import rerender as core
+
+        ledger = open_ledger()
+        wanted = core.to_rerender(ledger, job)
+        if wanted.tasks:
+            numbers = format_frames([task.frame for task in wanted.tasks])
+            talk.say(f"To be rendered again: {counted(len(wanted.tasks), 'frame')}, {numbers}")
+            talk.agree(f"Render {counted(len(wanted.tasks), 'frame')} again?", yes)
+            with Links() as links:
+                core.rerender(ledger, wanted, links)
+        words = f"{counted(len(wanted.tasks), 'frame')} of {job} will render again." if wanted.tasks else "Every frame is good."
+        talk.result(wanted, lambda console: console.print(words))
+
+
+def _show_retrieved(console: Console, result: Retrieved) -> None:
+    from tidy_crate.cli.show import cell, counted, state, table
+
+    console.print(cell(f"{counted(len(result.retrieved), 'file')} came home into {result.into}, {result.at_home} are there now."))
+    if result.missing or result.damaged:
+        rows = table("frame", "output", "state", "why", right=("frame",))
+        for word, group in (("missing", result.missing), ("bad", result.damaged)):
+            for one in group[:20]:
+                rows.add_row(str(one.frame), cell(one.output), state(word), cell(one.why))
+        console.print(rows)
+        if len(result.missing) > 20:
+            console.print(f"and {len(result.missing) - 20} more missing")
+
+
+def _show(console: Console, result: Review) -> None:
+    from tidy_crate.cli.show import cell, counted, state, table
+    from tidy_crate.core.review.frame import Verdict
+
+    poor = [frame for frame in result.frames if frame.verdict is not Verdict.GOOD]
+    if poor:
+        rows = table("frame", "output", "verdict", "why", right=("frame",))
+        for one in poor[:40]:
+            rows.add_row(str(one.frame), cell(one.output), state(one.verdict.value), cell("; ".join(one.reasons)))
+        console.print(rows)
+        if len(poor) > 40:
+            console.print(f"and {len(poor) - 40} more")
+        console.print()
+    unchecked = sorted({word for frame in result.frames for word in frame.unchecked})
+    if unchecked:
+        console.print(f"Unchecked, since nobody said what is expected: {', '.join(unchecked)}. Add --expect CRATE.", style="yellow")
+    by_output: dict[str, int] = {}
+    for frame in result.frames:
+        by_output[frame.output] = by_output.get(frame.output, 0) + (frame.verdict is Verdict.GOOD)
+    good = ", ".join(f"{cell(name)} {count}" for name, count in by_output.items())
+    words = f"{counted(len(result.frames), 'frame')}: {result.count(Verdict.GOOD)} good ({good}), {len(poor)} not."
+    console.print(words, style="bold green" if not poor else "bold red")

@@ -1,0 +1,127 @@
+"""tidy-crate relink, override"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from tidy_crate.cli.survey import SceneArgument, TidyOption
+from tidy_crate.cli.talk import Talk, command
+from tidy_crate.core.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from tidy_crate.core.scene.model import Asset
+    from tidy_crate.core.scene.relink import Proposal
+
+BecauseOption = Annotated[str, typer.Option("--because", metavar="REASON", help="Why; kept with the decision.")]
+
+
+def register(app: typer.Typer) -> None:
+    """Add the commands."""
+
+    @command(app, "relink")
+    def relink(
+        talk: Talk,
+        scene: SceneArgument,
+        look_in: Annotated[
+            list[Path] | None, typer.Option("--look-in", metavar="DIR", help="A folder to search; may be given again.")
+        ] = None,
+        maps: Annotated[
+            list[str] | None,
+            typer.Option("--map", metavar="OLD=NEW", help="An old drive or root and its new place; may be given again."),
+        ] = None,
+        apply: Annotated[bool, typer.Option("--apply", help="Write the sure ones into the decisions.")] = False,
+        let_go: Annotated[
+            str | None, typer.Option("--let-go", metavar="ASSET", help="Do without a missing file, by id or path.")
+        ] = None,
+        because: BecauseOption = "",
+        tidy_dir: TidyOption = None,
+    ) -> None:
+        """Find what is missing, and decide what takes its place."""
+        from tidy_crate.core.scene import relink as core
+        from tidy_crate.core.scene.context import open_scene
+
+        context = open_scene(scene, tidy_dir)
+        survey = context.survey()
+        if let_go is not None:
+            if not because.strip():
+                raise WrongUsage("a file is let go with a reason", let_go, 'add --because "..."')
+            core.let_go(context, survey, let_go, because)
+            context = open_scene(scene, tidy_dir)
+            survey = context.survey()
+        proposals = core.propose(survey, look_in or [], [_pair(text) for text in maps or []])
+        applied = core.apply_relinks(context, proposals) if apply else ()
+        done = {proposal.asset for proposal in applied}
+        still = [asset for asset in core.missing(survey) if asset.id not in done]
+        document = {
+            "proposals": [proposal.model_dump(mode="json") for proposal in proposals],
+            "applied": [proposal.model_dump(mode="json") for proposal in applied],
+            "still_missing": [asset.model_dump(mode="json") for asset in still],
+            "decisions": str(context.file.path),
+        }
+        talk.result(document, lambda console: _show(console, proposals, done, still))
+        if applied:
+            talk.say(f"Written to {context.file.path}")
+        elif any(proposal.sure for proposal in proposals):
+            talk.say("Nothing is decided yet: add --apply to write the sure ones down.")
+        if any(asset.needed for asset in still):
+            raise typer.Exit(1)
+
+    @command(app, "override")
+    def override(
+        talk: Talk,
+        scene: SceneArgument,
+        output: Annotated[str, typer.Argument(metavar="OUTPUT", help="The output, by the name that survey shows.")],
+        path: Annotated[str, typer.Option("--path", metavar="PATH", help="The path it is written to, with a frame token.")],
+        because: BecauseOption = "",
+        tidy_dir: TidyOption = None,
+    ) -> None:
+        """Decide what the staged scene says otherwise than the saved one: the path of an output."""
+        from tidy_crate.core.scene.context import open_scene
+
+        context = open_scene(scene, tidy_dir)
+        known = [one.name for one in context.survey().outputs]
+        if output not in known:
+            raise WrongUsage("the scene has no such output", output, "it has " + (", ".join(known) or "none"))
+        context.file.set(("output", output), {"path": path} | ({"because": because} if because else {}))
+        document = {"output": output, "path": path, "decisions": str(context.file.path)}
+        talk.result(document, lambda console: console.print(f"{output} is written to {path}", markup=False))
+
+
+def _pair(text: str) -> tuple[str, str]:
+    old, equals, new = text.partition("=")
+    if not (old and equals and new):
+        raise WrongUsage("not a mapping", repr(text), "write OLD=NEW, such as Q:/show=/mnt/show")
+    return old, new
+
+
+def _show(console: Console, proposals: tuple[Proposal, ...], done: set[str], still: list[Asset]) -> None:
+    from tidy_crate.cli.show import cell, counted, heading, state, table
+
+    if proposals:
+        rows = table("missing file", "needed", "candidate", "because", "sure", "decided")
+        for one in proposals:
+            taken = one.sure and one.asset in done
+            rows.add_row(
+                cell(one.authored), "yes" if one.needed else "no", cell(one.candidate), cell(one.reason),
+                f"{one.confidence:.0%}", "yes" if taken else "-",
+            )  # fmt: skip
+        console.print(rows)
+    needed = [asset for asset in still if asset.needed]
+    if still:
+        heading(console, f"Still missing: {len(still)}, of which needed: {len(needed)}")
+        rows = table("id", "file as written", "needed", "status", "because")
+        for asset in still:
+            rows.add_row(
+                asset.id, cell(asset.authored), "yes" if asset.needed else "no", state(asset.status.value),
+                cell(f"{asset.trouble}; {asset.because}"),
+            )  # fmt: skip
+        console.print(rows)
+    if not still and not proposals:
+        console.print("Nothing is missing.")
+    elif not needed:
+        console.print(f"\n{counted(len(done), 'file')} relinked, nothing that these frames need is missing.")

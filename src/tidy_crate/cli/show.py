@@ -1,0 +1,86 @@
+"""How things look: tables, sizes, times, money."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from decimal import Decimal
+from typing import Any
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from tidy_crate.cli.talk import clean
+
+STATES = {
+    "found": "green", "cached": "green", "good": "green", "done": "green", "retrieved": "green",
+    "missing": "red", "live": "red", "bad": "red", "failed": "red", "error": "red",
+    "partial": "yellow", "stale": "yellow", "suspect": "yellow", "warning": "yellow", "let-go": "yellow",
+    "note": "cyan", "rendering": "cyan", "waiting": "dim", "waived": "dim",
+}  # fmt: skip
+
+
+def table(*headers: str, right: Sequence[str] = ()) -> Table:
+    """A table in the tool's own manner: a rule under the head, nothing else drawn."""
+    found = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    for header in headers:
+        found.add_column(header, justify="right" if header in right else "left", overflow="fold")
+    return found
+
+
+def state(word: str) -> Text:
+    """A state in its colour. The word carries the meaning, the colour only helps."""
+    return Text(word, style=STATES.get(word, ""))
+
+
+def cell(value: Any) -> Text:
+    """Foreign text as a table cell."""
+    return Text(clean(value))
+
+
+def heading(console: Console, text: str) -> None:
+    """A heading above a table."""
+    console.print()
+    console.print(Text(text, style="bold"))
+
+
+def facts(console: Console, rows: Iterable[tuple[str, object]]) -> None:
+    """Name and value, aligned."""
+    grid = Table.grid(padding=(0, 2, 0, 0))
+    for name, value in rows:
+        grid.add_row(Text(name, style="dim"), value if isinstance(value, Text) else cell(value))
+    console.print(grid)
+
+
+def size(count: float) -> str:
+    """Bytes for people, in powers of 1024."""
+    for unit in ("B", "KiB", "MiB", "GiB"):
+        if count < 1024:
+            return f"{count:.0f} {unit}" if unit == "B" else f"{count:.1f} {unit}"
+        count /= 1024
+    return f"{count:.1f} TiB"
+
+
+def duration(seconds: float | None) -> str:
+    """A time span: 0.42 s, 12 s, 3 min 05 s, 2 h 40 min."""
+    if seconds is None:
+        return "?"
+    if seconds < 10:
+        return f"{seconds:.2f} s"
+    if seconds < 60:
+        return f"{seconds:.0f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    if minutes < 60:
+        return f"{minutes} min {rest:02d} s"
+    return f"{minutes // 60} h {minutes % 60:02d} min"
+
+
+def money(amount: Decimal, currency: str) -> str:
+    """An amount with its currency, to the cent."""
+    return f"{amount:.2f} {currency}"
+
+
+def counted(number: int, word: str, many: str | None = None) -> str:
+    """A number with its noun."""
+    return f"{number} {word if number == 1 else many or word + 's'}"

@@ -1,0 +1,117 @@
+"""tidy-crate survey"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from tidy_crate.cli.talk import Talk, command
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from tidy_crate.core.scene.model import Asset, Survey
+
+SceneArgument = Annotated[Path, typer.Argument(metavar="SCENE", help="The scene file the artist saved.")]
+TidyOption = Annotated[
+    Path | None,
+    typer.Option("--tidy-dir", metavar="DIR", help="Where decisions and caches lie, if not beside the scene."),
+]
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+
+    @command(app, "survey")
+    def survey(
+        talk: Talk,
+        scene: SceneArgument,
+        as_found: Annotated[
+            bool, typer.Option("--as-found", help="Leave out decisions and caches: the scene as it was saved.")
+        ] = False,
+        every: Annotated[bool, typer.Option("--all", help="List every file, not just those that need attention.")] = False,
+        tidy_dir: TidyOption = None,
+    ) -> None:
+        """Show what is in a scene: frames, cameras, outputs, files, simulations."""
+        from tidy_crate.core.scene.context import open_scene
+
+        context = open_scene(scene, tidy_dir)
+        found = context.survey_as_found() if as_found else context.survey()
+        talk.result(found, lambda console: _show(console, found, every or talk.verbose))
+
+
+def _show(console: Console, survey: Survey, every: bool) -> None:
+    from tidy_crate.cli.show import cell, counted, duration, facts, heading, size, state, table
+
+    frames, totals = survey.frames, survey.totals
+    span = "none stated"
+    if frames.start is not None and frames.end is not None:
+        length = duration(frames.count / frames.fps) if frames.fps else "?"
+        span = f"{frames.start}-{frames.end}, {counted(frames.count, 'frame')}, {length} at {frames.fps:g} fps"
+    picture = "none stated"
+    if survey.resolution:
+        width, height = survey.resolution.rendered
+        scaled = f" (scaled by {survey.resolution.scale:g})" if survey.resolution.scale != 1 else ""
+        picture = f"{width} x {height}{scaled}"
+    facts(
+        console,
+        [
+            ("scene", survey.scene),
+            ("frames", span),
+            ("resolution", picture),
+            ("units", f"{survey.meters_per_unit:g} m, {survey.up_axis} up"),
+            ("made with", ", ".join(f"{s.name} {s.version} ({s.role})" for s in survey.software) or "unknown"),
+            ("moves", {"still": "nothing", "camera": "only the camera", "things": "things"}[survey.motion]),
+            ("files", f"{counted(totals.files, 'file')}, {size(totals.bytes)}, named in {counted(totals.assets, 'place')}"),
+        ],
+    )
+    heading(console, "Outputs")
+    outputs = table("output", "path", "passes", "camera")
+    for output in survey.outputs:
+        path = cell(output.path) if output.path else state("missing")
+        outputs.add_row(cell(output.name), path, cell(" ".join(output.passes)), cell(output.camera or "none"))
+    console.print(outputs if survey.outputs else "none: nothing would be saved")
+    heading(console, "Cameras")
+    cameras = table("camera", "moves over", "renders")
+    for camera in survey.cameras:
+        moves = "{}-{}".format(*camera.moves) if camera.moves else "-"
+        cameras.add_row(cell(camera.path), moves, cell(" ".join(camera.renders) or "-"))
+    console.print(cameras if survey.cameras else "none")
+    if survey.simulations:
+        heading(console, "Simulations")
+        sims = table("simulation", "kind", "state", "starts", "cache covers", "depends on")
+        for one in survey.simulations:
+            covers = "{}-{}".format(*one.covers) if one.covers else "-"
+            sims.add_row(cell(one.name), one.kind, state(one.state.value), str(one.start), covers, cell(" ".join(one.depends_on)))
+        console.print(sims)
+    if survey.variants:
+        heading(console, "Variants")
+        looks = table("prim", "set", "selected", "choices")
+        for look in survey.variants:
+            looks.add_row(cell(look.prim), cell(look.set), cell(look.selected), cell(" ".join(look.choices)))
+        console.print(looks)
+    shown = [asset for asset in survey.assets if every or asset.status.value != "found"]
+    heading(console, "Files" if every else "Files that need attention")
+    console.print(_files(shown) if shown else "none")
+    for line in survey.unread:
+        console.print(cell(f"unread: {line}"))
+
+
+def _files(assets: list[Asset]) -> object:
+    from tidy_crate.cli.show import cell, size, state, table
+
+    files = table("id", "file as written", "kind", "status", "size", "needed", "because", right=("size",))
+    for asset in assets:
+        because = asset.because if asset.status.value == "found" else f"{asset.trouble or ''}; {asset.because}"
+        files.add_row(
+            asset.id,
+            cell(asset.authored),
+            asset.kind,
+            state(asset.status.value),
+            size(asset.bytes) if asset.members else "-",
+            "yes" if asset.needed else "no",
+            cell(because),
+        )
+    return files

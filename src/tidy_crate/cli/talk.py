@@ -1,0 +1,184 @@
+"""Talking to whoever runs a command: a person who reads tables, or a script that reads JSON and exit codes."""
+
+from __future__ import annotations
+
+import functools
+import inspect
+import json
+import os
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, TextIO, get_type_hints
+
+import typer
+
+from tidy_crate.core.errors import StoppedHalfway, TidyCrateError, WrongUsage
+from tidy_crate.core.progress import Progress, Step
+
+if TYPE_CHECKING:
+    from pydantic import BaseModel
+    from rich.console import Console
+
+JsonOption = Annotated[bool, typer.Option("--json", help="Write one JSON document and nothing else to standard output.")]
+EventsOption = Annotated[
+    Path | None, typer.Option("--events", metavar="FILE", help="Write progress to FILE as JSON Lines, as it happens.")
+]
+QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No messages and no progress on standard error.")]
+VerboseOption = Annotated[bool, typer.Option("--verbose", "-v", help="Say more.")]
+YesOption = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask before money is spent.")]
+# columns of a table that is not read on a terminal
+WIDTH = 120
+
+
+class Talk:
+    """What a command says, and how."""
+
+    def __init__(self, as_json: bool = False, events: Path | None = None, quiet: bool = False, verbose: bool = False):
+        self.as_json = as_json
+        self.quiet = quiet
+        self.verbose = verbose
+        self._events_path = events
+        self._events: TextIO | None = None
+
+    @functools.cached_property
+    def out(self) -> Console:
+        """Standard output, for results."""
+        return _console(sys.stdout)
+
+    @functools.cached_property
+    def err(self) -> Console:
+        """Standard error, for messages and progress."""
+        return _console(sys.stderr)
+
+    def say(self, text: str) -> None:
+        """A message to the person at the terminal."""
+        if not self.quiet:
+            self.err.print(text, markup=False, highlight=False)
+
+    def result(self, document: BaseModel | dict[str, Any], show: Callable[[Console], None]) -> None:
+        """The outcome: a document for a script, or what `show` draws for a person."""
+        if self.as_json:
+            content = document if isinstance(document, dict) else document.model_dump(mode="json")
+            # names may hold anything, also what no encoding can write
+            text = json.dumps(content, indent=1, ensure_ascii=False, default=str)
+            sys.stdout.write(text.encode("utf-8", "backslashreplace").decode("utf-8") + "\n")
+            sys.stdout.flush()
+        else:
+            show(self.out)
+
+    @contextmanager
+    def progress(self, label: str) -> Iterator[Progress]:
+        """A progress bar with rate and time left while the block runs; on a terminal only."""
+        drawn = not self.quiet and self.err.is_terminal
+        if not drawn:
+            yield self._note
+            return
+        from rich.progress import BarColumn, TaskProgressColumn, TextColumn, TimeRemainingColumn
+        from rich.progress import Progress as Bar
+
+        columns = (TextColumn("{task.description:<12}"), BarColumn(28), TaskProgressColumn(), TimeRemainingColumn())
+        with Bar(*columns, TextColumn("{task.fields[subject]}"), console=self.err, transient=True) as bar:
+            task = bar.add_task(label, total=None, subject="")
+
+            def draw(step: Step) -> None:
+                self._note(step)
+                bar.update(task, completed=step.done, total=step.total, subject=step.subject[-50:])
+
+            yield draw
+
+    def _note(self, step: Step) -> None:
+        if self._events_path is None:
+            return
+        if self._events is None:
+            try:
+                self._events = self._events_path.open("a", encoding="utf-8", errors="backslashreplace")
+            except OSError as error:
+                raise WrongUsage(f"cannot write events ({error.strerror})", self._events_path) from error
+        self._events.write(json.dumps(vars(step)) + "\n")
+        self._events.flush()
+
+    def agree(self, question: str, yes: bool) -> None:
+        """Ask before money is spent. Without a terminal only `--yes` will do."""
+        if yes:
+            return
+        if not sys.stdin.isatty() or self.as_json:
+            raise WrongUsage("this spends money and nobody is here to agree", None, "add --yes")
+        if not typer.confirm(question, err=True):
+            raise StoppedHalfway("stopped before anything was spent", None, "run the command again when you agree")
+
+    def fail(self, error: TidyCrateError) -> None:
+        """An error in two lines, or as a document."""
+        if self.as_json:
+            document = {"error": {"what": error.what, "where": error.where, "remedy": error.remedy}}
+            sys.stdout.write(json.dumps(document, indent=1) + "\n")
+            return
+        from rich.text import Text
+
+        line = Text.assemble(("tidy-crate: ", "bold red"), clean(error.what))
+        if error.where:
+            line.append(f": {clean(error.where)}")
+        self.err.print(line, soft_wrap=True)
+        if error.remedy:
+            self.err.print(Text(f"  {clean(error.remedy)}", style="dim"), soft_wrap=True)
+
+    def close(self) -> None:
+        """Let go of the events file."""
+        if self._events is not None:
+            self._events.close()
+
+
+def _console(stream: TextIO) -> Console:
+    from rich.console import Console
+
+    console = Console(file=stream, highlight=False, soft_wrap=False)
+    if not console.is_terminal and "COLUMNS" not in os.environ:
+        console.width = WIDTH
+    return console
+
+
+def clean(text: object) -> str:
+    """Text from outside, fit for a terminal: control characters are shown, not obeyed."""
+    return "".join(
+        c if c.isprintable() else f"\\x{ord(c):02x}" for c in str(text).encode("utf-8", "backslashreplace").decode()
+    )
+
+
+def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Callable[..., None]]:
+    """Register a command with the options that all share. It gets a Talk first, and its errors are shown plainly."""
+
+    def register(function: Callable[..., None]) -> Callable[..., None]:
+        @functools.wraps(function)
+        def run(**values: Any) -> None:
+            talk = Talk(values.pop("as_json"), values.pop("events"), values.pop("quiet"), values.pop("verbose"))
+            try:
+                function(talk, **values)
+            except TidyCrateError as error:
+                talk.fail(error)
+                raise typer.Exit(error.exit_code) from None
+            except KeyboardInterrupt:
+                talk.fail(StoppedHalfway("stopped", None, "run the same command again, it goes on from there"))
+                raise typer.Exit(StoppedHalfway.exit_code) from None
+            except BrokenPipeError:
+                # whoever read the output has enough
+                sys.stdout = open(os.devnull, "w")  # noqa: PTH123, SIM115
+                raise typer.Exit(0) from None
+            finally:
+                talk.close()
+
+        shared = {"as_json": JsonOption, "events": EventsOption, "quiet": QuietOption, "verbose": VerboseOption}
+        # resolved here: the words of a later `from __future__ import annotations` mean nothing elsewhere
+        hints = get_type_hints(function, include_extras=True)
+        own = [p.replace(annotation=hints[p.name]) for p in list(inspect.signature(function).parameters.values())[1:]]
+        kind = inspect.Parameter.KEYWORD_ONLY
+        extra = [
+            inspect.Parameter(key, kind, default=None if key == "events" else False, annotation=hint)
+            for key, hint in shared.items()
+        ]
+        run.__signature__ = inspect.Signature([*(p.replace(kind=kind) for p in own), *extra])  # type: ignore[attr-defined]
+        run.__annotations__ = {**{p.name: p.annotation for p in own}, **shared}
+        app.command(name)(run)
+        return function
+
+    return register

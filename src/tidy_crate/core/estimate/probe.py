@@ -1,0 +1,160 @@
+"""Probe: a few representative test frames, rendered and measured on this machine."""
+
+from __future__ import annotations
+
+import statistics
+from pathlib import Path
+
+from tidy_crate.core.crate.packing import PackingList, read_packing_list
+from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.files import inside, read_json, write_json
+from tidy_crate.core.model import Model, validated
+from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.render_command import RenderRun, products, run
+from tidy_crate.core.scene.context import need_render_command
+from tidy_crate.core.scene.request import RenderRequest
+
+FIRST_FRAMES = 4
+MOST_FRAMES = 12
+# enough test frames when the mean is known to this share of itself
+GOOD_ENOUGH = 0.08
+TIME_LIMIT = 6 * 3600.0
+TIMINGS = "timings.json"
+
+
+class ProbeFrame(Model):
+    """One measured frame. seconds: wall clock without loading the scene; basis: what kind of renderer it was."""
+
+    request: str
+    frame: int
+    seconds: float
+    memory_bytes: int
+    width: int
+    height: int
+    samples: int | None
+    basis: str
+
+
+class ProbeResult(Model):
+    """All measured frames. load_seconds: to start the renderer and load the scene, once per batch."""
+
+    crate: str
+    frames: tuple[ProbeFrame, ...]
+    load_seconds: float
+    cores_used: float
+    basis: str
+    renderer: str
+
+
+def probe_folder(crate: Path) -> Path:
+    """Where timings and test frames of a crate lie: beside it, since the crate itself knows no machine."""
+    return crate.parent / f"{crate.name.removesuffix('.crate')}.probe"
+
+
+def choose_frames(numbers: tuple[int, ...], count: int) -> tuple[int, ...]:
+    """`count` frames in the middle of as many equal stretches of the range: spread, and not just its ends."""
+    count = min(count, len(numbers))
+    return tuple(numbers[(2 * at + 1) * len(numbers) // (2 * count)] for at in range(count))
+
+
+def probe(crate: Path, count: int | None = None, scale: float = 1.0, progress: Progress = silent) -> ProbeResult:
+    """Render test frames and measure them, more of them until the mean is known well enough.
+
+    count: exactly so many; None lets the spread decide. scale: of width and height, to save time.
+    Raises WrongUsage without a render command, TidyCrateError when a frame fails.
+    """
+    if not 0 < scale <= 1:
+        raise WrongUsage("the scale of test frames lies above 0 and goes up to 1", scale)
+    crate = crate.absolute()
+    content = read_packing_list(crate)
+    need_render_command(content.render, crate)
+    measured: list[ProbeFrame] = []
+    loads: list[float] = []
+    cores: list[float] = []
+    for request in content.requests:
+        small = request.model_copy(
+            update={"width": max(1, round(request.width * scale)), "height": max(1, round(request.height * scale))}
+        )
+        numbers = small.numbers()
+        chosen = choose_frames(numbers, count or FIRST_FRAMES)
+        of_this: list[ProbeFrame] = []
+        while chosen:
+            frames, load, used = _measure(crate, content, small, chosen, progress)
+            of_this += frames
+            loads.append(load)
+            cores.append(used)
+            done = {one.frame for one in of_this}
+            if count is not None or len(of_this) >= min(MOST_FRAMES, len(numbers)) or _well_known(of_this):
+                break
+            denser = choose_frames(numbers, 2 * len(of_this))
+            chosen = tuple(frame for frame in denser if frame not in done)[: MOST_FRAMES - len(of_this)]
+        measured += of_this
+    command = need_render_command(content.render, crate)
+    result = ProbeResult(
+        crate=crate.name,
+        frames=tuple(sorted(measured, key=lambda one: (one.request, one.frame))),
+        load_seconds=statistics.median(loads),
+        cores_used=statistics.fmean(cores),
+        basis=command.basis,
+        renderer=f"{command.name} {command.version}".strip(),
+    )
+    write_json(probe_folder(crate) / TIMINGS, result.model_dump(mode="json"))
+    return result
+
+
+def _measure(
+    crate: Path, content: PackingList, request: RenderRequest, frames: tuple[int, ...], progress: Progress
+) -> tuple[list[ProbeFrame], float, float]:
+    command = need_render_command(content.render, crate)
+    scene = inside(crate, content.scene)
+    into = probe_folder(crate) / "frames" / request.name
+    # with times per frame one run does; else each frame is a run of its own, loading included
+    groups = [frames] if command.frame_done else [(frame,) for frame in frames]
+    measured, load, cores = [], 0.0, []
+    for group in groups:
+        progress(Step("probe", len(measured), len(frames), "frames", f"{request.name} {group[0]}"))
+        done = run(command, scene, request, group, into, TIME_LIMIT)
+        _check_products(content, request, into, group)
+        measured += [_frame(request, frame, done, group, command.basis) for frame in group]
+        if done.frame_seconds:
+            load = max(0.0, done.seconds - sum(done.frame_seconds.values()))
+        cores.append(done.cpu_seconds / done.seconds if done.seconds else 0.0)
+    progress(Step("probe", len(frames), len(frames), "frames", request.name))
+    return measured, load, statistics.fmean(cores)
+
+
+def _frame(request: RenderRequest, frame: int, done: RenderRun, group: tuple[int, ...], basis: str) -> ProbeFrame:
+    return ProbeFrame(
+        request=request.name,
+        frame=frame,
+        seconds=done.frame_seconds.get(frame, done.seconds / len(group)),
+        memory_bytes=done.memory_bytes,
+        width=request.width,
+        height=request.height,
+        samples=request.samples,
+        basis=basis,
+    )
+
+
+def _check_products(content: PackingList, request: RenderRequest, into: Path, frames: tuple[int, ...]) -> None:
+    outputs = tuple(content.output(name) for name in request.outputs)
+    for frame in frames:
+        lost = [name for name, path in products(into, outputs, frame).items() if path is None]
+        if lost:
+            raise TidyCrateError(f"the render command wrote nothing for {', '.join(lost)} at frame {frame}", into)
+
+
+def _well_known(frames: list[ProbeFrame]) -> bool:
+    seconds = [one.seconds for one in frames]
+    if len(seconds) < 2:
+        return False
+    mean = statistics.fmean(seconds)
+    return mean == 0 or statistics.stdev(seconds) / len(seconds) ** 0.5 / mean <= GOOD_ENOUGH
+
+
+def read_probe(crate: Path) -> ProbeResult:
+    """The timings of a crate. Raises UnreadableInput when there are none."""
+    path = probe_folder(crate.absolute()) / TIMINGS
+    if not path.is_file():
+        raise UnreadableInput("there are no timings for this crate yet", crate, "run probe on it first")
+    return validated(ProbeResult, read_json(path, "timings"), "timings", path)

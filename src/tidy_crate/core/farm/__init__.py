@@ -1,0 +1,1 @@
+"""Farms: cards that describe them, and links that reach them."""

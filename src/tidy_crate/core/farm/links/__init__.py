@@ -1,0 +1,1 @@
+"""Links: an interface, and a module per way to reach a farm."""

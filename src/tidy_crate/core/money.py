@@ -1,0 +1,43 @@
+"""Money and other quantities that are estimated as a range."""
+
+from __future__ import annotations
+
+from decimal import ROUND_HALF_UP, Decimal
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, Field
+
+from tidy_crate.core.model import Model
+
+Currency = Annotated[str, Field(pattern=r"^[A-Z]{3}$")]
+CENT = Decimal("0.01")
+
+
+def _decimal(value: Any) -> Any:
+    # a TOML number is a binary float: its shortest text is what was meant
+    return Decimal(str(value)) if isinstance(value, int | float) and not isinstance(value, bool) else value
+
+
+Amount = Annotated[Decimal, BeforeValidator(_decimal)]
+
+
+class Range(Model):
+    """Seconds: low, likely and high."""
+
+    low: float
+    likely: float
+    high: float
+
+
+class Cost(Model):
+    """Money, with its ISO 4217 currency: low, likely and high."""
+
+    currency: Currency
+    low: Amount
+    likely: Amount
+    high: Amount
+
+
+def rounded(amount: Decimal) -> Decimal:
+    """To whole cents."""
+    return amount.quantize(CENT, ROUND_HALF_UP)

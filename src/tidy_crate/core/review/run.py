@@ -1,0 +1,152 @@
+"""Reviewing all frames of a job or a folder, on all cores."""
+
+from __future__ import annotations
+
+import json
+import multiprocessing
+import os
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
+from pathlib import Path
+
+from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.job.ledger import JobRow, Ledger, job_named
+from tidy_crate.core.job.retrieve import REJECTED, place_of
+from tidy_crate.core.model import Model
+from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.review.frame import Expected, Verdict, judge_file
+from tidy_crate.core.scene.request import product_name
+
+# below this many pixels in all, starting processes takes longer than looking
+WORTH_PROCESSES = 60_000_000
+PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
+
+
+class FrameVerdict(Model):
+    """One frame file, judged."""
+
+    request: str
+    frame: int
+    output: str
+    path: Path
+    verdict: Verdict
+    reasons: tuple[str, ...]
+    unchecked: tuple[str, ...] = ()
+
+
+class Review(Model):
+    """All verdicts."""
+
+    frames: tuple[FrameVerdict, ...]
+
+    def count(self, verdict: Verdict) -> int:
+        """How many frames got a verdict."""
+        return sum(frame.verdict is verdict for frame in self.frames)
+
+    @property
+    def clean(self) -> bool:
+        """Whether every frame is good."""
+        return all(frame.verdict is Verdict.GOOD for frame in self.frames)
+
+
+class _Wanted(Model):
+    request: str
+    frame: int
+    output: str
+    path: Path
+    expected: Expected
+
+
+def review_job(ledger: Ledger, name: str, progress: Progress = silent) -> Review:
+    """Judge every product of a job and note the verdicts in the ledger. Nothing retrieved yet counts as missing."""
+    with ledger.session() as session:
+        job = job_named(session, name)
+        review = _judge(list(_of_job(job)), progress)
+        rows = {(row.request, row.frame, row.output): row for row in job.products}
+        for one in review.frames:
+            row = rows[(one.request, one.frame, one.output)]
+            row.verdict, row.reasons = one.verdict.value, json.dumps(one.reasons)
+        session.commit()
+        return review
+
+
+def review_folder(folder: Path, content: PackingList | None, progress: Progress = silent) -> Review:
+    """Judge the frames in a folder: all that a crate promises, or without a crate all that are there."""
+    if not folder.is_dir():
+        raise UnreadableInput("there is no such folder of frames", folder, "check the path")
+    if content is not None:
+        return _judge(list(_promised(folder, content)), progress)
+    found = sorted(path for path in folder.rglob("*") if path.suffix.lower() in PICTURES and path.is_file())
+    found = [path for path in found if REJECTED not in path.relative_to(folder).parts and not path.name.startswith(".")]
+    if not found:
+        raise UnreadableInput("the folder holds no frames", folder, "name the folder they were retrieved into")
+    wanted = [
+        _Wanted(request="", frame=_number(path), output=path.parent.name, path=path, expected=Expected()) for path in found
+    ]
+    return _judge(wanted, progress)
+
+
+def _of_job(job: JobRow) -> Iterator[_Wanted]:
+    content = job.packing_list()
+    into = Path(job.into) if job.into else None
+    for request in content.requests:
+        for output in request.outputs:
+            expected = Expected(width=request.width, height=request.height, passes=content.output(output).variables)
+            for frame in request.numbers():
+                path = place_of(into or Path("not-retrieved-yet"), job, request, output, frame)
+                yield _Wanted(request=request.name, frame=frame, output=output, path=path, expected=expected)
+
+
+def _promised(folder: Path, content: PackingList) -> Iterator[_Wanted]:
+    for request in content.requests:
+        for name in request.outputs:
+            output = content.output(name)
+            expected = Expected(width=request.width, height=request.height, passes=output.variables)
+            own = folder / request.name if len(content.requests) > 1 else folder
+            for frame in request.numbers():
+                path = own / name.strip("/").replace("/", ".") / product_name(output, frame)
+                yield _Wanted(request=request.name, frame=frame, output=name, path=path, expected=expected)
+
+
+def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
+    pixels = sum((one.expected.width or 1920) * (one.expected.height or 1080) for one in wanted)
+    verdicts = []
+    with _pool(pixels) as pool:
+        runs = pool.map(judge_file, [one.path for one in wanted], [one.expected for one in wanted], chunksize=4)
+        for done, (one, judged) in enumerate(zip(wanted, runs, strict=True), 1):
+            verdicts.append(
+                FrameVerdict(
+                    request=one.request,
+                    frame=one.frame,
+                    output=one.output,
+                    path=one.path,
+                    verdict=judged.verdict,
+                    reasons=judged.reasons,
+                    unchecked=judged.unchecked,
+                )
+            )
+            progress(Step("review", done, len(wanted), "frames", one.path.name))
+    return Review(frames=tuple(verdicts))
+
+
+def _pool(pixels: int) -> Executor:
+    workers = os.cpu_count() or 1
+    if pixels < WORTH_PROCESSES or workers == 1:
+        # one thread: while it looks, the process's standard error is turned away
+        return ThreadPoolExecutor(1)
+    return ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn"))
+
+
+def _number(path: Path) -> int:
+    digits = ""
+    for character in reversed(path.stem):
+        if not character.isdigit():
+            break
+        digits = character + digits
+    return int(digits) if digits else 0
+
+
+def rejected(review: Review) -> Iterable[FrameVerdict]:
+    """What is to be rendered again."""
+    return [frame for frame in review.frames if frame.verdict in (Verdict.BAD, Verdict.MISSING)]

@@ -1,0 +1,98 @@
+"""A contact sheet: all frames of a review as small pictures on one page, rejected ones marked."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+from PIL import Image, ImageDraw, ImageFont
+
+from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.files import os_reason
+from tidy_crate.core.review.frame import Verdict, read_channels
+from tidy_crate.core.review.run import FrameVerdict, Review
+
+THUMB = 150
+CAPTION = 16
+GAP = 6
+COLUMNS = 8
+PAPER, INK, FAINT = (24, 26, 30), (225, 225, 220), (120, 124, 130)
+MARK = {Verdict.BAD: (230, 80, 60), Verdict.MISSING: (230, 80, 60), Verdict.SUSPECT: (230, 180, 60)}
+
+
+def write_contact_sheet(review: Review, path: Path) -> None:
+    """Draw the sheet as PNG: a block per output, frames in order. Raises TidyCrateError when it cannot be written."""
+    blocks = [(name, [f for f in review.frames if f.output == name]) for name in dict.fromkeys(f.output for f in review.frames)]
+    shapes = {name: _thumb_height(frames) for name, frames in blocks}
+    width = GAP + COLUMNS * (THUMB + GAP)
+    height = GAP
+    for name, frames in blocks:
+        height += 2 * CAPTION + math.ceil(len(frames) / COLUMNS) * (shapes[name] + CAPTION + GAP)
+    sheet = Image.new("RGB", (width, height + GAP), PAPER)
+    draw = ImageDraw.Draw(sheet)
+    small, large = ImageFont.load_default(11), ImageFont.load_default(15)
+    top = GAP
+    for name, frames in blocks:
+        good = sum(frame.verdict is Verdict.GOOD for frame in frames)
+        draw.text((GAP, top), f"{name}   {good} of {len(frames)} good", INK, font=large)
+        top += 2 * CAPTION
+        for at, frame in enumerate(frames):
+            x, y = GAP + (at % COLUMNS) * (THUMB + GAP), top + (at // COLUMNS) * (shapes[name] + CAPTION + GAP)
+            _draw_frame(sheet, draw, frame, (x, y), shapes[name], small)
+        top += math.ceil(len(frames) / COLUMNS) * (shapes[name] + CAPTION + GAP)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        sheet.save(path, "PNG")
+    except (OSError, ValueError) as error:
+        reason = os_reason(error) if isinstance(error, OSError) else str(error)
+        raise TidyCrateError(f"cannot write the contact sheet ({reason})", path) from error
+
+
+def _draw_frame(
+    sheet: Image.Image, draw: ImageDraw.ImageDraw, frame: FrameVerdict, at: tuple[int, int], height: int, font: ImageFont.FreeTypeFont | ImageFont.ImageFont
+) -> None:
+    x, y = at
+    box = (x, y, x + THUMB, y + height)
+    picture = _thumb(frame.path, height) if frame.verdict is not Verdict.MISSING else None
+    if picture is None:
+        draw.rectangle(box, fill=(40, 42, 46))
+        draw.line((x, y + height, x + THUMB, y), fill=FAINT)
+    else:
+        sheet.paste(picture, (x, y))
+    caption, colour = str(frame.frame), FAINT
+    mark = MARK.get(frame.verdict)
+    if mark:
+        # a bar under the picture and the word itself: colour alone says nothing to many eyes
+        draw.rectangle((x, y + height - 4, x + THUMB, y + height), fill=mark)
+        caption, colour = f"{frame.frame} {frame.verdict.value}", mark
+    draw.text((x + 1, y + height + 1), caption, colour, font=font)
+
+
+def _thumb(path: Path, height: int) -> Image.Image | None:
+    try:
+        _, _, channels = read_channels(path)
+    except (OSError, ValueError, RuntimeError, MemoryError, TypeError, KeyError):
+        return None
+    if all(name in channels for name in "RGB"):
+        planes = [channels[name] for name in "RGB"]
+    else:
+        # no colour: what a matte shows is where things are
+        first = channels.get("A", next(iter(channels.values())))
+        planes = [first] * 3
+    linear = np.clip(np.nan_to_num(np.stack([p.astype(np.float32) for p in planes], axis=-1)), 0, 1)
+    # the sRGB transfer function, IEC 61966-2-1
+    shown = np.where(linear <= 0.0031308, linear * 12.92, 1.055 * linear ** (1 / 2.4) - 0.055)
+    image = Image.fromarray((shown * 255 + 0.5).astype(np.uint8), "RGB")
+    return image.resize((THUMB, height), Image.Resampling.BOX)
+
+
+def _thumb_height(frames: list[FrameVerdict]) -> int:
+    for frame in frames:
+        if frame.verdict is not Verdict.MISSING:
+            try:
+                width, height, _ = read_channels(frame.path)
+            except (OSError, ValueError, RuntimeError, MemoryError, TypeError, KeyError):
+                continue
+            return max(20, min(4 * THUMB, round(THUMB * height / width)))
+    return THUMB * 9 // 16

@@ -1,0 +1,103 @@
+"""Starting and stopping a practice farm in the background."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import httpx
+import psutil
+
+from tidy_crate.core.errors import FarmError, UnreadableInput
+from tidy_crate.core.files import read_json
+from tidy_crate.practice.farm.settings import CARD_NAME, FarmSettings, save_settings, token_of
+
+RUNNING = "running.json"
+LOG = "farm.log"
+PATIENCE = 60.0
+
+
+@dataclass(frozen=True)
+class RunningFarm:
+    """A practice farm that answers. was_running: it was started before."""
+
+    url: str
+    card: Path
+    folder: Path
+    was_running: bool
+
+
+def start(folder: Path, settings: FarmSettings, port: int = 0) -> RunningFarm:
+    """Start the farm of a folder and wait until it answers. One that runs already is left as it is."""
+    folder = folder.absolute()
+    folder.mkdir(parents=True, exist_ok=True)
+    found = running(folder)
+    if found is not None:
+        return RunningFarm(found, folder / CARD_NAME, folder, was_running=True)
+    (folder / RUNNING).unlink(missing_ok=True)
+    save_settings(folder, settings)
+    token_of(folder)
+    # its own session, so that closing the terminal does not end it
+    apart: dict[str, Any] = (
+        {"creationflags": subprocess.CREATE_NEW_PROCESS_GROUP} if sys.platform == "win32" else {"start_new_session": True}
+    )
+    with (folder / LOG).open("ab") as log:
+        process = subprocess.Popen(
+            [sys.executable, "-m", "tidy_crate.practice.farm", str(folder), str(port)],
+            stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd=folder, **apart,
+        )  # fmt: skip
+    deadline = time.monotonic() + PATIENCE
+    while time.monotonic() < deadline:
+        url = running(folder)
+        if url is not None:
+            return RunningFarm(url, folder / CARD_NAME, folder, was_running=False)
+        if process.poll() is not None:
+            break
+        time.sleep(0.05)
+    last = (folder / LOG).read_text(encoding="utf-8", errors="replace").strip().splitlines()[-1:]
+    raise FarmError(f"the practice farm did not start ({' '.join(last)[:200]})", folder, f"its log is {folder / LOG}")
+
+
+def stop(folder: Path) -> bool:
+    """Stop the farm of a folder. Returns whether one was running."""
+    folder = folder.absolute()
+    url = running(folder)
+    if url is None:
+        return False
+    pid = int(read_json(folder / RUNNING, "state of the practice farm")["pid"])
+    httpx.post(f"{url}/v1/shutdown", headers=_headers(folder), timeout=10, trust_env=False)
+    deadline = time.monotonic() + PATIENCE
+    while time.monotonic() < deadline:
+        # the file goes last, but the process must be gone too before its folder can be removed everywhere
+        if not (folder / RUNNING).exists() and _has_ended(pid):
+            return True
+        time.sleep(0.05)
+    raise FarmError("the practice farm does not stop", folder, f"end its process {pid} by hand")
+
+
+def _has_ended(pid: int) -> bool:
+    try:
+        return psutil.Process(pid).status() == psutil.STATUS_ZOMBIE
+    except psutil.NoSuchProcess:
+        return True
+
+
+def running(folder: Path) -> str | None:
+    """The address of the farm of a folder, if it answers and is this very farm."""
+    path = folder / RUNNING
+    if not path.is_file():
+        return None
+    try:
+        url = str(read_json(path, "state of the practice farm")["url"])
+        answer = httpx.get(f"{url}/v1/account", headers=_headers(folder), timeout=2, trust_env=False)
+    except (httpx.HTTPError, UnreadableInput, KeyError, TypeError):
+        return None
+    return url if answer.status_code == 200 else None
+
+
+def _headers(folder: Path) -> dict[str, str]:
+    return {"Authorization": f"Bearer {token_of(folder)}"}
