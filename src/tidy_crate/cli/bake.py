@@ -26,7 +26,8 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         scene: SceneArgument,
         only: Annotated[
-            list[str] | None, typer.Option("--only", metavar="NAME", help="Bake this simulation; may be given again.")
+            list[str] | None,
+            typer.Option("--only", metavar="NAME", help="Bake this simulation; may be given again."),
         ] = None,
         again: Annotated[bool, typer.Option("--again", help="Bake what is up to date too.")] = False,
         order_proof: Annotated[
@@ -74,7 +75,13 @@ def _show(console: Console, result: BakeResult) -> None:
         return
     rows = table("simulation", "outcome", "frames", "size", "cache", right=("size",))
     for one in result.baked:
-        rows.add_row(cell(one.simulation), state("cached"), f"{one.first}-{one.last}", size(one.bytes), cell(_short(one.layer)))
+        rows.add_row(
+            cell(one.simulation),
+            state("cached"),
+            f"{one.first}-{one.last}",
+            size(one.bytes),
+            cell(_short(one.layer)),
+        )
     for name in result.up_to_date:
         rows.add_row(cell(name), state("cached"), "", "", "up to date, nothing done")
     for failed in result.failed:

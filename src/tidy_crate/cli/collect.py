@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
     from tidy_crate.core.crate.collect import CollectResult
     from tidy_crate.core.crate.proving import Proof
+    from tidy_crate.core.scene.request import RenderRequest
 
 CrateArgument = Annotated[Path, typer.Argument(metavar="CRATE", help="A crate's folder, as collect writes it.")]
 
@@ -28,10 +29,16 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         scene: SceneArgument,
         output: Annotated[
-            Path | None, typer.Option("--output", "-o", metavar="CRATE", help="The crate's folder; beside the scene if not said.")
+            Path | None,
+            typer.Option("--output", "-o", metavar="CRATE", help="The crate's folder; beside the scene if not said."),
         ] = None,
         frames: Annotated[
-            str | None, typer.Option("--frames", metavar="LIST", help="Frames to render, such as 1001-1048; the scene's own if not said.")
+            str | None,
+            typer.Option(
+                "--frames",
+                metavar="LIST",
+                help="Frames to render, such as 1001-1048; the scene's own if not said.",
+            ),
         ] = None,
         tidy_dir: TidyOption = None,
     ) -> None:
@@ -41,7 +48,7 @@ def register(app: typer.Typer) -> None:
         from tidy_crate.core.scene.request import request_for
 
         context = open_scene(scene, tidy_dir)
-        requests = ()
+        requests: tuple[RenderRequest, ...] = ()
         if frames is not None:
             requests = (request_for(context.survey(), frames=frames),)
         with talk.progress("collecting") as progress:
@@ -55,7 +62,8 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         crate: CrateArgument,
         frame: Annotated[
-            int | None, typer.Option("--test-frame", metavar="N", help="The frame to render; the middle one if not said.")
+            int | None,
+            typer.Option("--test-frame", metavar="N", help="The frame to render; the middle one if not said."),
         ] = None,
         no_frame: Annotated[bool, typer.Option("--no-test-frame", help="Render none.")] = False,
     ) -> None:
@@ -79,7 +87,10 @@ def _show(console: Console, result: CollectResult) -> None:
             ("scene", result.scene.relative_to(result.crate)),
             ("holds", f"{counted(result.files, 'file')}, {size(result.bytes)}"),
             ("copied", f"{size(result.copied_bytes)}, {size(result.reused_bytes)} were here already"),
-            ("rewritten", f"{counted(len(result.rewritten), 'layer')}: {', '.join(Path(p).name for p in result.rewritten)}"),
+            (
+                "rewritten",
+                f"{counted(len(result.rewritten), 'layer')}: {', '.join(Path(p).name for p in result.rewritten)}",
+            ),
         ],
     )
     if result.missing:
@@ -87,11 +98,18 @@ def _show(console: Console, result: CollectResult) -> None:
         rows = table("id", "file as written", "needed", "let go", "because")
         for one in result.missing:
             rows.add_row(
-                one.asset, cell(one.authored), "yes" if one.needed else "no", "yes" if one.let_go else "no", cell(one.because)
+                one.asset,
+                cell(one.authored),
+                "yes" if one.needed else "no",
+                "yes" if one.let_go else "no",
+                cell(one.because),
             )
         console.print(rows)
     if not result.complete:
-        console.print("\nThe crate lacks files that these frames need: relink them, then collect again.", style="bold red")
+        console.print(
+            "\nThe crate lacks files that these frames need: relink them, then collect again.",
+            style="bold red",
+        )
 
 
 def _show_proof(console: Console, proof: Proof) -> None:
@@ -102,7 +120,11 @@ def _show_proof(console: Console, proof: Proof) -> None:
     rows = table("asked", "answer", "in detail")
 
     def line(question: str, troubles: tuple[str, ...], good: str) -> None:
-        rows.add_row(question, state("bad" if troubles else "good"), cell("; ".join(troubles[:5]) if troubles else good))
+        rows.add_row(
+            question,
+            state("bad" if troubles else "good"),
+            cell("; ".join(troubles[:5]) if troubles else good),
+        )
 
     enforced = "the kernel denied every way out" if proof.enforced else f"not by the kernel: {proof.why_not}"
     rows.add_row("shut in while it was tried", Text("yes" if proof.enforced else "no"), cell(enforced))

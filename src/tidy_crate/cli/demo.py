@@ -17,7 +17,8 @@ def register(app: typer.Typer) -> None:
     def demo(
         talk: Talk,
         folder: Annotated[
-            Path | None, typer.Argument(metavar="[FOLDER]", help="Where it all goes; a new temporary folder if not said.")
+            Path | None,
+            typer.Argument(metavar="[FOLDER]", help="Where it all goes; a new temporary folder if not said."),
         ] = None,
         scene_only: Annotated[bool, typer.Option("--scene-only", help="Write the demo scene and end.")] = False,
     ) -> None:
@@ -33,7 +34,11 @@ def register(app: typer.Typer) -> None:
             from tidy_crate.practice.demo.scene import write_demo_scene
 
             found = write_demo_scene(place)
-            document = {"scene": str(found.scene), "project": str(found.project), "archive": str(found.archive)}
+            document = {
+                "scene": str(found.scene),
+                "project": str(found.project),
+                "archive": str(found.archive),
+            }
             talk.result(document, lambda console: console.print(str(found.scene), markup=False, soft_wrap=True))
             return
         from tidy_crate.cli.story import tell

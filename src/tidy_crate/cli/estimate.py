@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -13,11 +12,14 @@ from tidy_crate.cli.talk import Talk, command
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from tidy_crate.core.estimate.model import Estimate, Quote
     from tidy_crate.core.estimate.probe import ProbeResult
-    from tidy_crate.core.estimate.quote import Estimate, Quote
 
 FarmOption = Annotated[str, typer.Option("--farm", metavar="CARD", help="A farm card's file, or a known farm's name.")]
-MachineOption = Annotated[str | None, typer.Option("--machine", metavar="CLASS", help="Machine class; the card's first if not said.")]
+MachineOption = Annotated[
+    str | None,
+    typer.Option("--machine", metavar="CLASS", help="Machine class; the card's first if not said."),
+]
 NodesOption = Annotated[int | None, typer.Option("--nodes", min=1, help="Number of machines.")]
 BatchOption = Annotated[int | None, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")]
 PRACTICE_NOTE = "The timings come from the practice renderer: good for the practice farm, for nothing else."
@@ -31,7 +33,8 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         crate: CrateArgument,
         frames: Annotated[
-            int | None, typer.Option("--frames", min=1, help="Exactly so many test frames; as many as it needs if not said.")
+            int | None,
+            typer.Option("--frames", min=1, help="Exactly so many test frames; as many as it needs if not said."),
         ] = None,
         scale: Annotated[float, typer.Option("--scale", help="Render them at this share of width and height.")] = 1.0,
     ) -> None:
@@ -47,21 +50,23 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         crate: CrateArgument,
         farms: Annotated[
-            list[str], typer.Option("--farm", metavar="CARD", help="A farm card's file or name; may be given again.")
+            list[str],
+            typer.Option("--farm", metavar="CARD", help="A farm card's file or name; may be given again."),
         ],
         machine: MachineOption = None,
         nodes: NodesOption = None,
         batch: BatchOption = None,
         score: Annotated[float, typer.Option("--score-here", help="This machine's benchmark score.")] = 100.0,
         accept: Annotated[
-            bool, typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's.")
+            bool,
+            typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),
         ] = False,
     ) -> None:
         """Say what a crate will cost and how long it will take, from its test frames. Not binding."""
         from tidy_crate.cli.places import load_card
         from tidy_crate.core.crate.packing import read_packing_list
+        from tidy_crate.core.estimate.model import Wishes
         from tidy_crate.core.estimate.probe import read_probe
-        from tidy_crate.core.estimate.quote import Wishes
         from tidy_crate.core.estimate.quote import estimate as core
 
         content = read_packing_list(crate.absolute())
@@ -78,11 +83,17 @@ def _show_probe(console: Console, result: ProbeResult) -> None:
     rows = table("request", "frame", "seconds", "memory", "size", right=("frame", "seconds", "memory"))
     for one in result.frames:
         rows.add_row(
-            cell(one.request), str(one.frame), duration(one.seconds), size(one.memory_bytes), f"{one.width} x {one.height}"
+            cell(one.request),
+            str(one.frame),
+            duration(one.seconds),
+            size(one.memory_bytes),
+            f"{one.width} x {one.height}",
         )
     console.print(rows)
     mean = sum(one.seconds for one in result.frames) / len(result.frames)
-    console.print(f"\n{duration(mean)} a frame on average, and {duration(result.load_seconds)} to start and load, once per batch.")
+    console.print(
+        f"\n{duration(mean)} a frame on average, and {duration(result.load_seconds)} to start and load, once per batch."
+    )
     if result.basis == "practice":
         console.print(PRACTICE_NOTE, style="dim")
 
@@ -109,7 +120,10 @@ def _show(console: Console, result: Estimate) -> None:
     console.print(rows)
     for quote in result.quotes:
         for reason in quote.reasons:
-            console.print(cell(f"{quote.farm}, {quote.machine}, {quote.nodes} nodes: cannot be taken, {reason}"), style="red")
+            console.print(
+                cell(f"{quote.farm}, {quote.machine}, {quote.nodes} nodes: cannot be taken, {reason}"),
+                style="red",
+            )
     if result.pick is not None:
         console.print()
         _show_pick(console, result.quotes[result.pick], result.frames)
@@ -122,7 +136,8 @@ def _show_pick(console: Console, quote: Quote, frames: int) -> None:
 
     parts = quote.parts
     console.print(
-        f"The cheapest way: {counted(quote.nodes, 'node')} for {counted(frames, 'frame')}. Upload {duration(parts.upload)}, "
-        f"start-up {duration(parts.startup)}, rendering {duration(parts.rendering)}, last frames home {duration(parts.retrieval)}."
-        " An estimate, not binding."
+        f"The cheapest way: {counted(quote.nodes, 'node')} for {counted(frames, 'frame')}. "
+        f"Upload {duration(parts.upload)}, start-up {duration(parts.startup)}, "
+        f"rendering {duration(parts.rendering)}, last frames home {duration(parts.retrieval)}. "
+        "An estimate, not binding."
     )

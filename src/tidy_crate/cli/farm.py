@@ -37,7 +37,10 @@ def register(app: typer.Typer) -> None:
         from tidy_crate.cli.places import load_card
 
         found, path = load_card(card)
-        talk.result(found.model_dump(mode="json") | {"card": str(path)}, lambda console: _show_card(console, found, path))
+        talk.result(
+            found.model_dump(mode="json") | {"card": str(path)},
+            lambda console: _show_card(console, found, path),
+        )
 
     @command(farm, "add")
     def add(talk: Talk, card: Annotated[Path, typer.Argument(metavar="CARD", help="A card's file.")]) -> None:
@@ -50,11 +53,16 @@ def register(app: typer.Typer) -> None:
         found = read_card(card)
         if found.sign_in.token_file:
             raise WrongUsage(
-                "this card names a token file beside it, so it cannot be copied", card, "name it by its path instead"
+                "this card names a token file beside it, so it cannot be copied",
+                card,
+                "name it by its path instead",
             )
         target = home() / "farms" / f"{found.name}{SUFFIX}"
         write_bytes(target, card.read_bytes())
-        talk.result({"farm": found.name, "card": str(target)}, lambda console: console.print(f"{found.name} is known now."))
+        talk.result(
+            {"farm": found.name, "card": str(target)},
+            lambda console: console.print(f"{found.name} is known now."),
+        )
 
     @command(farm, "test")
     def test(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
@@ -70,7 +78,8 @@ def register(app: typer.Typer) -> None:
         talk.result(
             account.model_dump(mode="json") | {"farm": found.name},
             lambda console: console.print(
-                f"{found.name} answers: signed in as {account.user}, {account.balance} {account.currency} left.", markup=False
+                f"{found.name} answers: signed in as {account.user}, {account.balance} {account.currency} left.",
+                markup=False,
             ),
         )
 
@@ -85,7 +94,13 @@ def _show_list(console: Console, cards: list[tuple[Path, FarmCard]]) -> None:
     for _, card in cards:
         price = min(machine.price_per_hour for machine in card.machine)
         machines = ", ".join(f"{machine.nodes} x {machine.name}" for machine in card.machine)
-        rows.add_row(cell(card.name), cell(card.title), cell(card.url), cell(machines), f"{money(price, card.currency)}/h")
+        rows.add_row(
+            cell(card.name),
+            cell(card.title),
+            cell(card.url),
+            cell(machines),
+            f"{money(price, card.currency)}/h",
+        )
     console.print(rows)
 
 
@@ -102,10 +117,20 @@ def _show_card(console: Console, card: FarmCard, path: Path) -> None:
             ("upload", f"{card.transfer.upload_mbit:g} Mbit/s"),
         ],
     )
-    rows = table("machine", "nodes", "score", "memory", "price", "billed in", "starts in", right=("nodes", "score", "price"))
+    rows = table(
+        "machine",
+        "nodes",
+        "score",
+        "memory",
+        "price",
+        "billed in",
+        "starts in",
+        right=("nodes", "score", "price"),
+    )
     for one in card.machine:
         rows.add_row(
-            cell(one.name), str(one.nodes), f"{one.score:g}", f"{one.memory_gb:g} GB", f"{money(one.price_per_hour, card.currency)}/h",
+            cell(one.name), str(one.nodes), f"{one.score:g}", f"{one.memory_gb:g} GB",
+            f"{money(one.price_per_hour, card.currency)}/h",
             duration(one.billing_increment_seconds), duration(one.startup_seconds),
         )  # fmt: skip
     console.print()

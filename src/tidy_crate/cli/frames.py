@@ -29,7 +29,9 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         job: JobArgument,
         into: Annotated[Path, typer.Option("--into", metavar="DIR", help="The folder for the frames.")],
-        follow: Annotated[bool, typer.Option("--follow", "-f", help="Stay, and fetch frames as they are done.")] = False,
+        follow: Annotated[
+            bool, typer.Option("--follow", "-f", help="Stay, and fetch frames as they are done.")
+        ] = False,
     ) -> None:
         """Bring frames home, verified, into a folder per output."""
         from tidy_crate.cli.places import Links, open_ledger
@@ -51,14 +53,17 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         what: Annotated[str, typer.Argument(metavar="JOB-or-DIR", help="A job, or a folder of frames.")],
         expect: Annotated[
-            Path | None, typer.Option("--expect", metavar="CRATE", help="For a folder: the crate the frames were rendered from.")
+            Path | None,
+            typer.Option("--expect", metavar="CRATE", help="For a folder: the crate the frames were rendered from."),
         ] = None,
         sheet: Annotated[
-            Path | None, typer.Option("--sheet", metavar="FILE.png", help="Draw all frames on a contact sheet.")
+            Path | None,
+            typer.Option("--sheet", metavar="FILE.png", help="Draw all frames on a contact sheet."),
         ] = None,
     ) -> None:
         """Open every frame and judge it."""
         from tidy_crate.core.review import run as core
+        from tidy_crate.core.review.frame import Verdict
 
         with talk.progress("reviewing") as progress:
             if Path(what).is_dir():
@@ -78,7 +83,7 @@ def register(app: typer.Typer) -> None:
             from tidy_crate.core.review.sheet import write_contact_sheet
 
             write_contact_sheet(result, sheet)
-        counts = {verdict.value: result.count(verdict) for verdict in core.Verdict}
+        counts = {verdict.value: result.count(verdict) for verdict in Verdict}
         talk.result(result.model_dump(mode="json") | {"counts": counts}, lambda console: _show(console, result))
         if sheet is not None:
             talk.say(f"Contact sheet: {sheet}")
@@ -101,14 +106,20 @@ def register(app: typer.Typer) -> None:
             talk.agree(f"Render {counted(len(wanted.tasks), 'frame')} again?", yes)
             with Links() as links:
                 core.rerender(ledger, wanted, links)
-        words = f"{counted(len(wanted.tasks), 'frame')} of {job} will render again." if wanted.tasks else "Every frame is good."
+        words = (
+            f"{counted(len(wanted.tasks), 'frame')} of {job} will render again."
+            if wanted.tasks
+            else "Every frame is good."
+        )
         talk.result(wanted, lambda console: console.print(words))
 
 
 def _show_retrieved(console: Console, result: Retrieved) -> None:
     from tidy_crate.cli.show import cell, counted, state, table
 
-    console.print(cell(f"{counted(len(result.retrieved), 'file')} came home into {result.into}, {result.at_home} are there now."))
+    console.print(
+        cell(f"{counted(len(result.retrieved), 'file')} came home into {result.into}, {result.at_home} are there now.")
+    )
     if result.missing or result.damaged:
         rows = table("frame", "output", "state", "why", right=("frame",))
         for word, group in (("missing", result.missing), ("bad", result.damaged)):
@@ -134,7 +145,10 @@ def _show(console: Console, result: Review) -> None:
         console.print()
     unchecked = sorted({word for frame in result.frames for word in frame.unchecked})
     if unchecked:
-        console.print(f"Unchecked, since nobody said what is expected: {', '.join(unchecked)}. Add --expect CRATE.", style="yellow")
+        console.print(
+            f"Unchecked, since nobody said what is expected: {', '.join(unchecked)}. Add --expect CRATE.",
+            style="yellow",
+        )
     by_output: dict[str, int] = {}
     for frame in result.frames:
         by_output[frame.output] = by_output.get(frame.output, 0) + (frame.verdict is Verdict.GOOD)

@@ -10,7 +10,11 @@ import typer
 from tidy_crate.cli.talk import Talk, YesOption, command
 
 if TYPE_CHECKING:
-    from rich.console import Console, Group
+    from collections.abc import Callable
+
+    from rich.console import Console, Group, RenderableType
+    from rich.table import Table
+    from rich.text import Text
 
     from tidy_crate.core.job.track import JobLine, JobView
 
@@ -36,13 +40,18 @@ def register(app: typer.Typer) -> None:
     @command(app, "track")
     def track(
         talk: Talk,
-        job: Annotated[str | None, typer.Argument(metavar="[JOB]", help="The job's name; all jobs if not said.")] = None,
+        job: Annotated[
+            str | None, typer.Argument(metavar="[JOB]", help="The job's name; all jobs if not said.")
+        ] = None,
         follow: Annotated[bool, typer.Option("--follow", "-f", help="Stay until the job has ended.")] = False,
-        frames: Annotated[bool, typer.Option("--frames", help="List every frame with node, time, cost and attempt.")] = False,
+        frames: Annotated[
+            bool, typer.Option("--frames", help="List every frame with node, time, cost and attempt.")
+        ] = False,
     ) -> None:
         """Show how a job stands: frames, nodes, cost so far and to come."""
         from tidy_crate.cli.places import Links, open_ledger
         from tidy_crate.core.job import track as core
+        from tidy_crate.core.job.submission import ENDED
 
         ledger = open_ledger()
         if job is None:
@@ -51,7 +60,7 @@ def register(app: typer.Typer) -> None:
             return
         with Links() as links:
             view = core.track(ledger, job, links)
-            if follow and view.state not in core.ENDED:
+            if follow and view.state not in ENDED:
                 view = _follow(talk, view, lambda: core.track(ledger, job, links))
         talk.result(view, lambda console: _show(console, view, frames or talk.verbose))
         if view.state == "failed":
@@ -78,11 +87,11 @@ def register(app: typer.Typer) -> None:
         talk.result(view, lambda console: _show(console, view, frames=False))
 
 
-def _follow(talk: Talk, view: JobView, ask) -> JobView:  # type: ignore[no-untyped-def]
+def _follow(talk: Talk, view: JobView, ask: Callable[[], JobView]) -> JobView:
     """Draw the job until it has ended; without a terminal just wait for it."""
     from rich.live import Live
 
-    from tidy_crate.core.job.track import ENDED
+    from tidy_crate.core.job.submission import ENDED
 
     drawn = talk.err.is_terminal and not talk.quiet and not talk.as_json
     live = Live(_drawn(view, frames=False), console=talk.err, refresh_per_second=4, transient=True) if drawn else None
@@ -97,7 +106,7 @@ def _follow(talk: Talk, view: JobView, ask) -> JobView:  # type: ignore[no-untyp
     finally:
         if live:
             live.stop()
-    return view  # type: ignore[no-any-return]
+    return view
 
 
 def _show(console: Console, view: JobView, frames: bool) -> None:
@@ -120,11 +129,19 @@ def _drawn(view: JobView, frames: bool) -> Group:
     head.add_row(Text("job", style="dim"), Text.assemble(view.job, "  ", state(view.state)))
     head.add_row(Text("farm", style="dim"), cell(", ".join(view.farms)))
     head.add_row(Text("frames", style="dim"), Text(f"{view.done} of {view.total} rendered"))
-    head.add_row(Text("cost", style="dim"), Text(f"{money(view.cost, view.currency)} in {duration(view.clock)} of farm time; {coming}"))
+    head.add_row(
+        Text("cost", style="dim"),
+        Text(f"{money(view.cost, view.currency)} in {duration(view.clock)} of farm time; {coming}"),
+    )
     nodes = table("node", "frames", "farm time", "cost", right=("frames", "farm time", "cost"))
     for node in view.nodes:
-        nodes.add_row(cell(node.name), str(node.frames), duration(node.free_at - node.began), money(node.cost, view.currency))
-    parts = [head, Text(""), *_grid(view), Text(""), nodes]
+        nodes.add_row(
+            cell(node.name),
+            str(node.frames),
+            duration(node.free_at - node.began),
+            money(node.cost, view.currency),
+        )
+    parts: list[RenderableType] = [head, Text(""), *_grid(view), Text(""), nodes]
     troubles = [row for row in view.frames if row.error]
     for row in troubles[:5]:
         parts.append(Text(f"frame {row.frame}: ", style="red") + cell(row.error or ""))
@@ -133,7 +150,7 @@ def _drawn(view: JobView, frames: bool) -> Group:
     return Group(*parts)
 
 
-def _grid(view: JobView) -> list[object]:
+def _grid(view: JobView) -> list[Text]:
     """A letter per frame, the worst of its outputs, in rows that start with their first frame's number."""
     from rich.text import Text
 
@@ -155,13 +172,23 @@ def _grid(view: JobView) -> list[object]:
     return [*lines, Text(f"          {legend}", style="dim")]
 
 
-def _frame_table(view: JobView) -> object:
+def _frame_table(view: JobView) -> Table:
     from tidy_crate.cli.show import cell, duration, money, state, table
 
-    rows = table("frame", "output", "state", "node", "time", "cost", "attempt", right=("frame", "time", "cost", "attempt"))
+    rows = table(
+        "frame",
+        "output",
+        "state",
+        "node",
+        "time",
+        "cost",
+        "attempt",
+        right=("frame", "time", "cost", "attempt"),
+    )
     for row in view.frames:
         rows.add_row(
-            str(row.frame), cell(row.output), state(row.state), cell(row.node or "-"), duration(row.seconds) if row.seconds else "-",
+            str(row.frame), cell(row.output), state(row.state), cell(row.node or "-"),
+            duration(row.seconds) if row.seconds else "-",
             money(row.cost, view.currency), str(row.attempt),
         )  # fmt: skip
     return rows

@@ -10,7 +10,10 @@ import typer
 from tidy_crate.cli.talk import Talk, command
 
 FolderOption = Annotated[
-    Path | None, typer.Option("--folder", metavar="DIR", help="Where the farm keeps its state; a folder of this user's if not said.")
+    Path | None,
+    typer.Option(
+        "--folder", metavar="DIR", help="Where the farm keeps its state; a folder of this user's if not said."
+    ),
 ]
 
 
@@ -27,7 +30,11 @@ def register(app: typer.Typer) -> None:
         nodes: Annotated[int | None, typer.Option("--nodes", min=1, max=64, help="Number of simulated nodes.")] = None,
         faults: Annotated[
             list[str] | None,
-            typer.Option("--fault", metavar="KIND:FRAME", help="Spoil a frame's first attempt: black, invalid, truncated, or damaged in transit."),
+            typer.Option(
+                "--fault",
+                metavar="KIND:FRAME",
+                help="Spoil a frame's first attempt: black, invalid, truncated, or damaged in transit.",
+            ),
         ] = None,
     ) -> None:
         """Start the practice farm in the background."""
@@ -36,13 +43,23 @@ def register(app: typer.Typer) -> None:
 
         place = folder or _usual_folder()
         settings = load_settings(place)
-        changes = {} if nodes is None else {"nodes": nodes}
+        changes: dict[str, object] = {} if nodes is None else {"nodes": nodes}
         changes |= {} if faults is None else {"faults": [parse_fault(text).model_dump() for text in faults]}
         settings = FarmSettings.model_validate(settings.model_dump() | changes)
         farm = control.start(place, settings, port)
-        document = {"url": farm.url, "card": str(farm.card), "folder": str(farm.folder), "was_running": farm.was_running}
+        document = {
+            "url": farm.url,
+            "card": str(farm.card),
+            "folder": str(farm.folder),
+            "was_running": farm.was_running,
+        }
         words = "runs already" if farm.was_running else "runs"
-        talk.result(document, lambda console: console.print(f"The practice farm {words} at {farm.url}\ncard: {farm.card}", markup=False, soft_wrap=True))
+        talk.result(
+            document,
+            lambda console: console.print(
+                f"The practice farm {words} at {farm.url}\ncard: {farm.card}", markup=False, soft_wrap=True
+            ),
+        )
 
     @command(practice, "stop")
     def stop(talk: Talk, folder: FolderOption = None) -> None:

@@ -28,15 +28,19 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         scene: SceneArgument,
         look_in: Annotated[
-            list[Path] | None, typer.Option("--look-in", metavar="DIR", help="A folder to search; may be given again.")
+            list[Path] | None,
+            typer.Option("--look-in", metavar="DIR", help="A folder to search; may be given again."),
         ] = None,
         maps: Annotated[
             list[str] | None,
-            typer.Option("--map", metavar="OLD=NEW", help="An old drive or root and its new place; may be given again."),
+            typer.Option(
+                "--map", metavar="OLD=NEW", help="An old drive or root and its new place; may be given again."
+            ),
         ] = None,
         apply: Annotated[bool, typer.Option("--apply", help="Write the sure ones into the decisions.")] = False,
         let_go: Annotated[
-            str | None, typer.Option("--let-go", metavar="ASSET", help="Do without a missing file, by id or path.")
+            str | None,
+            typer.Option("--let-go", metavar="ASSET", help="Do without a missing file, by id or path."),
         ] = None,
         because: BecauseOption = "",
         tidy_dir: TidyOption = None,
@@ -76,7 +80,9 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         scene: SceneArgument,
         output: Annotated[str, typer.Argument(metavar="OUTPUT", help="The output, by the name that survey shows.")],
-        path: Annotated[str, typer.Option("--path", metavar="PATH", help="The path it is written to, with a frame token.")],
+        path: Annotated[
+            str, typer.Option("--path", metavar="PATH", help="The path it is written to, with a frame token.")
+        ],
         because: BecauseOption = "",
         tidy_dir: TidyOption = None,
     ) -> None:

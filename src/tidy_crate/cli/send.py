@@ -13,7 +13,7 @@ from tidy_crate.cli.talk import Talk, YesOption, command
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tidy_crate.core.estimate.quote import Quote
+    from tidy_crate.core.estimate.model import Quote
     from tidy_crate.core.farm.card import FarmCard
     from tidy_crate.core.job.send import Sending, Sent
 
@@ -55,8 +55,9 @@ def register(app: typer.Typer) -> None:
 def _quote(sending: Sending, card: FarmCard) -> Quote | None:
     """What this very submission will cost, where the crate was probed."""
     from tidy_crate.core.errors import TidyCrateError
+    from tidy_crate.core.estimate.model import Wishes
     from tidy_crate.core.estimate.probe import read_probe
-    from tidy_crate.core.estimate.quote import Wishes, estimate
+    from tidy_crate.core.estimate.quote import estimate
 
     try:
         probe = read_probe(sending.crate)
@@ -80,7 +81,10 @@ def _show_plan(console: Console, sending: Sending, card: FarmCard, quote: Quote 
     facts(
         console,
         [
-            ("farm", f"{card.title or card.name}, {sending.nodes} x {sending.machine}, batches of {sending.batch}"),
+            (
+                "farm",
+                f"{card.title or card.name}, {sending.nodes} x {sending.machine}, batches of {sending.batch}",
+            ),
             ("frames", f"{request.frames} at {request.width} x {request.height}"),
             ("outputs", f"{', '.join(request.outputs)}: {sending.products} files"),
             ("estimate", cost),

@@ -36,18 +36,27 @@ class _Teller:
             out = self.talk.out
             out.print()
             out.print(Text.assemble((f"{self.number:>2}  ", "bold cyan"), (why, "bold")))
-            out.print(Text("    $ tidy-crate " + " ".join(self._shown(word) for word in words), style="cyan"), soft_wrap=True)
+            out.print(
+                Text("    $ tidy-crate " + " ".join(self._shown(word) for word in words), style="cyan"),
+                soft_wrap=True,
+            )
             out.print()
         silent = self.talk.as_json or self.talk.quiet
         began = time.perf_counter()
         done = subprocess.run(
-            [sys.executable, "-m", "tidy_crate", *words], cwd=self.folder, check=False, capture_output=silent, stdin=subprocess.DEVNULL
+            [sys.executable, "-m", "tidy_crate", *words],
+            cwd=self.folder,
+            check=False,
+            capture_output=silent,
+            stdin=subprocess.DEVNULL,
         )
         self.seconds[f"{self.number} {words[0]}"] = round(time.perf_counter() - began, 2)
         if done.returncode != expect:
             detail = done.stderr.decode("utf-8", "replace").strip()[-500:] if silent else None
             command = "tidy-crate " + " ".join(words)
-            raise TidyCrateError(f"the demo stopped: a step ended with {done.returncode}, not {expect}", command, detail)
+            raise TidyCrateError(
+                f"the demo stopped: a step ended with {done.returncode}, not {expect}", command, detail
+            )
 
     def ask(self, *words: str) -> Any:
         """Run a command for its JSON, to tell the story on."""
@@ -86,9 +95,11 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
          "bake", file, "--order-proof", expect=1)  # fmt: skip
     step("What else would go wrong?", "check", file, expect=1)
     step("Find the missing files: one was moved, one is named by the drive of another machine.",
-         "relink", file, "--look-in", "archive", "--map", f"Q:\\lantern_quay={scene.project.as_posix()}", "--apply")  # fmt: skip
+         "relink", file, "--look-in", "archive",
+         "--map", f"Q:\\lantern_quay={scene.project.as_posix()}", "--apply")  # fmt: skip
     step("The matte has no path, so its frames would be lost. Give it one.",
-         "override", file, "Matte", "--path", "renders/matte/lantern_quay_matte.####.exr", "--because", "it had none")  # fmt: skip
+         "override", file, "Matte", "--path", "renders/matte/lantern_quay_matte.####.exr",
+         "--because", "it had none")  # fmt: skip
     step("Bake the camera: one pass from the spring's own start, kept as keyframes.", "bake", file)
     step("Prove again that order no longer matters.", "bake", file, "--order-proof")
     step("Check again.", "check", file)
@@ -96,7 +107,8 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     step("Pack it: one folder that holds all of it, the originals untouched.", "collect", file, "-o", crate)
     step("Show that nothing is missing, in a process that can read nothing else.", "prove", crate)
     step("Start the practice farm. Two faults are planted: a black frame, and one damaged on its way home.",
-         "practice", "start", "--folder", "practice-farm", "--fault", f"black:{BLACK}:Beauty", "--fault", f"damaged:{DAMAGED}:Beauty")  # fmt: skip
+         "practice", "start", "--folder", "practice-farm",
+         "--fault", f"black:{BLACK}:Beauty", "--fault", f"damaged:{DAMAGED}:Beauty")  # fmt: skip
     card = _relative(farm / "practice.farm.toml", folder)
     step("Render a few test frames here and time them.", "probe", crate)
     step("What will it cost, and when is it done?", "estimate", crate, "--farm", card)
@@ -152,7 +164,10 @@ def _say(talk: Talk, folder: Path, scene: DemoScene) -> None:
     if talk.quiet or talk.as_json:
         return
     talk.out.print(Text("Lantern Quay: a night-ferry pier, 48 frames, and a few troubles planted in it.", style="bold"))
-    talk.out.print(Text(f"It lies in {folder}, the scene is {_relative(scene.scene, folder)}.", style="dim"), soft_wrap=True)
+    talk.out.print(
+        Text(f"It lies in {folder}, the scene is {_relative(scene.scene, folder)}.", style="dim"),
+        soft_wrap=True,
+    )
 
 
 def _end(talk: Talk, folder: Path, document: dict[str, Any]) -> None:
@@ -165,13 +180,19 @@ def _end(talk: Talk, folder: Path, document: dict[str, Any]) -> None:
     currency, estimated = document["currency"], document["estimated"]
     low, high = (money(Decimal(estimated[key]), currency) for key in ("low", "high"))
     talk.out.print()
-    talk.out.print(Text(f"Done: {document['counts']['good']} good frames in {document['frames']}", style="bold green"), soft_wrap=True)
+    talk.out.print(
+        Text(f"Done: {document['counts']['good']} good frames in {document['frames']}", style="bold green"),
+        soft_wrap=True,
+    )
     facts(
         talk.out,
         [
             ("contact sheet", document["contact_sheet"]),
             ("cost", f"{money(Decimal(document['cost']), currency)}, one frame rendered twice"),
             ("estimate", f"{money(Decimal(estimated['likely']), currency)}, between {low} and {high}"),
-            ("the farm", f"is stopped; `tidy-crate practice start --folder {folder / 'practice-farm'}` starts it again"),
+            (
+                "the farm",
+                f"is stopped; `tidy-crate practice start --folder {folder / 'practice-farm'}` starts it again",
+            ),
         ],
     )

@@ -29,9 +29,12 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         scene: SceneArgument,
         as_found: Annotated[
-            bool, typer.Option("--as-found", help="Leave out decisions and caches: the scene as it was saved.")
+            bool,
+            typer.Option("--as-found", help="Leave out decisions and caches: the scene as it was saved."),
         ] = False,
-        every: Annotated[bool, typer.Option("--all", help="List every file, not just those that need attention.")] = False,
+        every: Annotated[
+            bool, typer.Option("--all", help="List every file, not just those that need attention.")
+        ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
         """Show what is in a scene: frames, cameras, outputs, files, simulations."""
@@ -62,9 +65,15 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
             ("frames", span),
             ("resolution", picture),
             ("units", f"{survey.meters_per_unit:g} m, {survey.up_axis} up"),
-            ("made with", ", ".join(f"{s.name} {s.version} ({s.role})" for s in survey.software) or "unknown"),
+            (
+                "made with",
+                ", ".join(f"{s.name} {s.version} ({s.role})" for s in survey.software) or "unknown",
+            ),
             ("moves", {"still": "nothing", "camera": "only the camera", "things": "things"}[survey.motion]),
-            ("files", f"{counted(totals.files, 'file')}, {size(totals.bytes)}, named in {counted(totals.assets, 'place')}"),
+            (
+                "files",
+                f"{counted(totals.files, 'file')}, {size(totals.bytes)}, named in {counted(totals.assets, 'place')}",
+            ),
         ],
     )
     heading(console, "Outputs")
@@ -84,7 +93,14 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
         sims = table("simulation", "kind", "state", "starts", "cache covers", "depends on")
         for one in survey.simulations:
             covers = "{}-{}".format(*one.covers) if one.covers else "-"
-            sims.add_row(cell(one.name), one.kind, state(one.state.value), str(one.start), covers, cell(" ".join(one.depends_on)))
+            sims.add_row(
+                cell(one.name),
+                one.kind,
+                state(one.state.value),
+                str(one.start),
+                covers,
+                cell(" ".join(one.depends_on)),
+            )
         console.print(sims)
     if survey.variants:
         heading(console, "Variants")

@@ -21,9 +21,12 @@ if TYPE_CHECKING:
     from pydantic import BaseModel
     from rich.console import Console
 
-JsonOption = Annotated[bool, typer.Option("--json", help="Write one JSON document and nothing else to standard output.")]
+JsonOption = Annotated[
+    bool, typer.Option("--json", help="Write one JSON document and nothing else to standard output.")
+]
 EventsOption = Annotated[
-    Path | None, typer.Option("--events", metavar="FILE", help="Write progress to FILE as JSON Lines, as it happens.")
+    Path | None,
+    typer.Option("--events", metavar="FILE", help="Write progress to FILE as JSON Lines, as it happens."),
 ]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No messages and no progress on standard error.")]
 VerboseOption = Annotated[bool, typer.Option("--verbose", "-v", help="Say more.")]
@@ -78,7 +81,12 @@ class Talk:
         from rich.progress import BarColumn, TaskProgressColumn, TextColumn, TimeRemainingColumn
         from rich.progress import Progress as Bar
 
-        columns = (TextColumn("{task.description:<12}"), BarColumn(28), TaskProgressColumn(), TimeRemainingColumn())
+        columns = (
+            TextColumn("{task.description:<12}"),
+            BarColumn(28),
+            TaskProgressColumn(),
+            TimeRemainingColumn(),
+        )
         with Bar(*columns, TextColumn("{task.fields[subject]}"), console=self.err, transient=True) as bar:
             task = bar.add_task(label, total=None, subject="")
 
@@ -167,7 +175,12 @@ def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Call
             finally:
                 talk.close()
 
-        shared = {"as_json": JsonOption, "events": EventsOption, "quiet": QuietOption, "verbose": VerboseOption}
+        shared = {
+            "as_json": JsonOption,
+            "events": EventsOption,
+            "quiet": QuietOption,
+            "verbose": VerboseOption,
+        }
         # resolved here: the words of a later `from __future__ import annotations` mean nothing elsewhere
         hints = get_type_hints(function, include_extras=True)
         own = [p.replace(annotation=hints[p.name]) for p in list(inspect.signature(function).parameters.values())[1:]]

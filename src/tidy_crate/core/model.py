@@ -13,7 +13,8 @@ from tidy_crate.core.errors import UnreadableInput
 class Model(BaseModel):
     """Frozen, and strict about unknown keys: a misspelt key is an error, not silence."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    # built when first used: a command needs few of all models
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
 M = TypeVar("M", bound=BaseModel)

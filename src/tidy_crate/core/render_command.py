@@ -24,7 +24,7 @@ LOG_TAIL = 2000
 
 @dataclass(frozen=True)
 class RenderRun:
-    """One run. seconds: wall clock; frame_seconds: per frame, where the command prints them; memory_bytes: at its peak."""
+    """One run. seconds: wall clock; frame_seconds: per frame, where it prints them; memory_bytes: at its peak."""
 
     seconds: float
     cpu_seconds: float
@@ -33,7 +33,9 @@ class RenderRun:
     log: str
 
 
-def words(command: RenderCommand, scene: Path, request: RenderRequest, frames: tuple[int, ...], into: Path) -> list[str]:
+def words(
+    command: RenderCommand, scene: Path, request: RenderRequest, frames: tuple[int, ...], into: Path
+) -> list[str]:
     """The command line with its placeholders filled in. Raises WrongUsage on a placeholder that is not known."""
     values = {
         "python": sys.executable,
@@ -49,7 +51,9 @@ def words(command: RenderCommand, scene: Path, request: RenderRequest, frames: t
     def filled(match: re.Match[str]) -> str:
         if match[1] not in values:
             raise WrongUsage(
-                "the render command has a placeholder that is not known", match[0], "use one of " + " ".join(f"{{{k}}}" for k in values)
+                "the render command has a placeholder that is not known",
+                match[0],
+                "use one of " + " ".join(f"{{{k}}}" for k in values),
             )
         return values[match[1]]
 
@@ -74,10 +78,17 @@ def run(
     began = time.perf_counter()
     try:
         process = subprocess.Popen(
-            line, cwd=into, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+            line,
+            cwd=into,
+            env=environment,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
         )
     except OSError as error:
-        raise TidyCrateError(f"the render command cannot start ({error.strerror})", line[0], "check [render]") from error
+        raise TidyCrateError(
+            f"the render command cannot start ({error.strerror})", line[0], "check [render]"
+        ) from error
     watch = _Watch(process.pid)
     timer = threading.Timer(time_limit, process.kill)
     timer.start()

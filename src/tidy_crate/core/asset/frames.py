@@ -25,14 +25,18 @@ def parse_frames(text: str) -> tuple[int, ...]:
         match = _RUN.fullmatch(piece)
         if not match:
             raise WrongUsage(
-                "not a frame list", repr(text[:80]), "write frames like 1-10, 1-10x2 or 1,5,9, joined by commas"
+                "not a frame list",
+                repr(text[:80]),
+                "write frames like 1-10, 1-10x2 or 1,5,9, joined by commas",
             )
         first = int(match[1])
         last = int(match[2]) if match[2] is not None else first
         step = int(match[3]) if match[3] is not None else 1
         if step == 0 or last < first:
             raise WrongUsage(
-                "a run of frames that is empty", repr(piece.strip()), "write the lower frame first, and a step of 1 or more"
+                "a run of frames that is empty",
+                repr(piece.strip()),
+                "write the lower frame first, and a step of 1 or more",
             )
         if len(frames) + (last - first) // step + 1 > MOST_FRAMES:
             raise WrongUsage("more than a million frames", repr(text[:80]), "split the job into shots")

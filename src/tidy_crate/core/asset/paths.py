@@ -64,7 +64,7 @@ def is_absolute(text: str) -> bool:
 
 
 def forward_slashes(text: str) -> str:
-    """The path with forward slashes. On POSIX a backslash may be part of a name, so call it for Windows dialects only."""
+    """The path with forward slashes. On POSIX a backslash may be part of a name: for Windows dialects only."""
     return text.replace("\\", "/")
 
 

@@ -71,7 +71,7 @@ def mapped(text: str, maps: Iterable[tuple[str, str]]) -> list[Candidate]:
             continue
         path = Path(swapped)
         if sequences.tokens(path.name):
-            there = path.parent.is_dir() and sequences.members(path.name, os.listdir(path.parent))  # noqa: PTH208
+            there = path.parent.is_dir() and bool(sequences.members(path.name, os.listdir(path.parent)))  # noqa: PTH208
         else:
             there = path.is_file()
         if there:

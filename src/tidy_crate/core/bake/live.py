@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom
 
 from tidy_crate.core.bake.spring import SpringState, advance, at_rest
-from tidy_crate.core.scene.formats.usd.simulations import SUBSTEPS, SpringFollow, find_springs, target_positions
+from tidy_crate.core.scene.formats.usd.simulations import (
+    SUBSTEPS,
+    SpringFollow,
+    find_springs,
+    target_positions,
+)
 
 
 @dataclass
@@ -54,7 +60,7 @@ def solve(stage: Usd.Stage, spring: SpringFollow, state: SpringState, start: flo
     seconds = 1.0 / (SUBSTEPS * stage.GetTimeCodesPerSecond())
     times = start + np.arange(max(1, round((end - start) * SUBSTEPS)) + 1) / SUBSTEPS
     goals = target_positions(stage, spring, times)
-    for before, after in zip(goals[:-1], goals[1:], strict=True):
+    for before, after in pairwise(goals):
         state = advance(state, before, after, seconds, spring.frequency, spring.damping_ratio)
     return state
 

@@ -18,7 +18,7 @@ from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.model import Simulation, SimulationState
 from tidy_crate.core.scene.staging import StagingPlan
 
-MOST_BATCHES = 4
+MOST_BATCHES = 3
 MOST_NAMED = 20
 
 
@@ -80,7 +80,9 @@ def _orders(frames: list[int], batch: int) -> dict[str, list[int]]:
     return orders
 
 
-def _differences(results: dict[str, dict[int, dict[str, str]]], simulations: tuple[Simulation, ...]) -> list[Difference]:
+def _differences(
+    results: dict[str, dict[int, dict[str, str]]], simulations: tuple[Simulation, ...]
+) -> list[Difference]:
     reference = results["in order"]
     found: dict[str, Difference] = {}
     for order, frames in results.items():

@@ -13,7 +13,7 @@ SUFFIX = ".record.json"
 
 
 class CacheRecord(Model):
-    """fingerprint: of all inputs. first, last: cached frames, both counted. fps: frames per second. blake3: of the layer."""
+    """fingerprint: of all inputs. first, last: cached frames, both counted. fps: rate. blake3: of the layer."""
 
     simulation: str
     kind: str

@@ -44,7 +44,9 @@ class BakeResult(Model):
     failed: tuple[Failed, ...]
 
 
-def bake(context: SceneContext, only: Iterable[str] = (), again: bool = False, progress: Progress = silent) -> BakeResult:
+def bake(
+    context: SceneContext, only: Iterable[str] = (), again: bool = False, progress: Progress = silent
+) -> BakeResult:
     """Bake all simulations, or those named, and skip what is up to date unless `again`.
 
     Raises WrongUsage on a name that no simulation has. A simulation that fails keeps its earlier cache.
@@ -129,5 +131,10 @@ def _bake_one(
     )
     write_record(folder, record)
     return Baked(
-        simulation=simulation.name, kind=simulation.kind, layer=layer, first=first, last=last, bytes=record.bytes
+        simulation=simulation.name,
+        kind=simulation.kind,
+        layer=layer,
+        first=first,
+        last=last,
+        bytes=record.bytes,
     )

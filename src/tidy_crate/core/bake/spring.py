@@ -32,7 +32,12 @@ def at_rest(goal: Vector) -> SpringState:
 
 
 def advance(
-    state: SpringState, goal_from: Vector, goal_to: Vector, seconds: float, frequency: float, damping_ratio: float
+    state: SpringState,
+    goal_from: Vector,
+    goal_to: Vector,
+    seconds: float,
+    frequency: float,
+    damping_ratio: float,
 ) -> SpringState:
     """The state after `seconds` in which the anchor goes straight from `goal_from` to `goal_to`.
 

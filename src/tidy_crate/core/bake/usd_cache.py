@@ -97,13 +97,18 @@ def _decomposed(matrix: Gf.Matrix4d, where: str) -> tuple[Gf.Vec3d, Gf.Quatd, Gf
     back.SetScale(transform.GetScale())
     size = max(abs(value) for row in matrix for value in row)
     rebuilt = back.GetMatrix()
-    if any(abs(a - b) > SHEAR_TOLERANCE * size for r, s in zip(matrix, rebuilt, strict=True) for a, b in zip(r, s, strict=True)):
+    if any(
+        abs(a - b) > SHEAR_TOLERANCE * size
+        for r, s in zip(matrix, rebuilt, strict=True)
+        for a, b in zip(r, s, strict=True)
+    ):
         raise TidyCrateError(
-            "the pose is sheared, which keyframes cannot hold", where, "remove the uneven scale on a turned parent"
+            "the pose is sheared, which keyframes cannot hold",
+            where,
+            "remove the uneven scale on a turned parent",
         )
     return transform.GetTranslation(), transform.GetRotation().GetQuat(), transform.GetScale()
 
 
 def _dot(a: Gf.Quatd, b: Gf.Quatd) -> float:
     return float(a.GetReal() * b.GetReal() + Gf.Dot(a.GetImaginary(), b.GetImaginary()))
-

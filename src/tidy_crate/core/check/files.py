@@ -61,7 +61,9 @@ def file_outside_project(scene: Checked) -> Iterator[Trouble]:
         return
     for asset in scene.survey.assets:
         if asset.needed and asset.members and not asset.members[0].path.is_relative_to(scene.root):
-            yield Trouble(_name(asset), f"it lies in {asset.members[0].path.parent}", "collect copies it into the crate")
+            yield Trouble(
+                _name(asset), f"it lies in {asset.members[0].path.parent}", "collect copies it into the crate"
+            )
 
 
 @check("file-other-case", Severity.WARNING, "C5")

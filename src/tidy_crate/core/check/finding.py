@@ -67,7 +67,9 @@ class Check:
 CATALOGUE: dict[str, Check] = {}
 
 
-def check(code: str, severity: Severity, need: str) -> Callable[[Callable[[Checked], Iterator[Trouble]]], Callable[[Checked], Iterator[Trouble]]]:
+def check(
+    code: str, severity: Severity, need: str
+) -> Callable[[Callable[[Checked], Iterator[Trouble]]], Callable[[Checked], Iterator[Trouble]]]:
     """Register a check. Its docstring says what goes wrong on the farm when it is ignored."""
 
     def register(function: Callable[[Checked], Iterator[Trouble]]) -> Callable[[Checked], Iterator[Trouble]]:

@@ -35,18 +35,19 @@ def frames_single(scene: Checked) -> Iterator[Trouble]:
 def frames_beyond_animation(scene: Checked) -> Iterator[Trouble]:
     """Frames on which nothing moves any more are paid for like all others."""
     frames, moving = scene.survey.frames, scene.survey.animated
-    if frames.count > 1 and moving and frames.start is not None and frames.end is not None:
-        if frames.start < moving[0] or frames.end > moving[1]:
-            yield Trouble(
-                "frame range",
-                f"frames {frames.start}-{frames.end}, but the animation runs over {moving[0]}-{moving[1]}",
-                "make the range fit the animation",
-            )
+    if frames.count <= 1 or moving is None or frames.start is None or frames.end is None:
+        return
+    if frames.start < moving[0] or frames.end > moving[1]:
+        yield Trouble(
+            "frame range",
+            f"frames {frames.start}-{frames.end}, but the animation runs over {moving[0]}-{moving[1]}",
+            "make the range fit the animation",
+        )
 
 
 @check("frames-animation-cut", Severity.NOTE, "C2")
 def frames_animation_cut(scene: Checked) -> Iterator[Trouble]:
-    """Animation outside the range is not rendered, which is right for handles and wrong for a range left from a test."""
+    """Animation outside the range is not rendered, right for handles, wrong for a range left from a test."""
     frames, moving = scene.survey.frames, scene.survey.animated
     if frames.count and moving and frames.start is not None and frames.end is not None:
         before, after = max(0, frames.start - moving[0]), max(0, moving[1] - frames.end)
@@ -106,5 +107,7 @@ def resolution_scaled_down(scene: Checked) -> Iterator[Trouble]:
     if size is not None and size.scale < 1:
         width, height = size.rendered
         yield Trouble(
-            "resolution", f"scaled to {size.scale:g}, so {width} x {height} come out", "set the scale to full, or waive"
+            "resolution",
+            f"scaled to {size.scale:g}, so {width} x {height} come out",
+            "set the scale to full, or waive",
         )

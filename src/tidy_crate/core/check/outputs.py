@@ -77,7 +77,9 @@ def output_passes_do_not_fit(scene: Checked) -> Iterator[Trouble]:
         passes = [name for name in output.passes if name.lower() not in ("alpha", "a")]
         if output.format in ONE_PICTURE and len(passes) > 1:
             yield Trouble(
-                output.name, f".{output.format} cannot hold {len(passes)} passes", "use .exr, or one output per pass"
+                output.name,
+                f".{output.format} cannot hold {len(passes)} passes",
+                "use .exr, or one output per pass",
             )
 
 

@@ -105,6 +105,8 @@ def waive(context: SceneContext, waiver: Waiver) -> None:
         raise WrongUsage("there is no check of that code", waiver.code, "check lists the codes of its findings")
     if known.severity is Severity.ERROR:
         raise WrongUsage(
-            "this is an error, and errors cannot be waived", waiver.code, "put it right; a missing file can be let go by relink"
+            "this is an error, and errors cannot be waived",
+            waiver.code,
+            "put it right; a missing file can be let go by relink",
         )
     context.file.add("waive", [waiver.model_dump(exclude_none=True, exclude_defaults=True)])

@@ -81,7 +81,10 @@ def collect(
     for place in staged.written:
         path = crate / place
         size = path.stat().st_size
-        source = next((layout.sources[s] for s, p in layout.places.items() if p == place and s in layout.sources), "staging")
+        source = next(
+            (layout.sources[s] for s, p in layout.places.items() if p == place and s in layout.sources),
+            "staging",
+        )
         packed.append(PackedFile(path=str(place), bytes=size, blake3=hash_file(path), source=source, rewritten=True))
     packed.sort(key=lambda file: file.path)
     missing = tuple(_missing(survey))
@@ -92,7 +95,9 @@ def collect(
         scene=str(staged.root),
         requests=wanted,
         essentials=essentials(
-            survey, {path: str(place) for path, place in layout.places.items()}, tuple(one.path for one in missing)
+            survey,
+            {path: str(place) for path, place in layout.places.items()},
+            tuple(one.path for one in missing),
         ),
         render=context.render_command,
         files=tuple(packed),
@@ -125,7 +130,9 @@ def _check_target(crate: Path, context: SceneContext, layout: Layout) -> None:
         raise WrongUsage("this folder holds something else than a crate", crate, "name a new or an empty folder")
     inside = [path for path in layout.sources if path.is_relative_to(crate)]
     if inside or context.scene.is_relative_to(crate):
-        raise WrongUsage("the crate's folder holds files of the scene itself", crate, "name a folder apart from the scene")
+        raise WrongUsage(
+            "the crate's folder holds files of the scene itself", crate, "name a folder apart from the scene"
+        )
 
 
 def _listed(crate: Path) -> set[str]:
@@ -151,7 +158,9 @@ def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: _Memor
     free = shutil.disk_usage(crate).free
     if needed > free:
         raise TidyCrateError(
-            f"the disk has {free} bytes free and the crate needs {needed} more", crate, "make room or name another disk"
+            f"the disk has {free} bytes free and the crate needs {needed} more",
+            crate,
+            "make room or name another disk",
         )
 
 
@@ -251,7 +260,12 @@ def _notes(context: SceneContext) -> Iterator[EditNote]:
     for edit in context.plan.edits:
         subject = getattr(edit, "simulation", None) or getattr(edit, "output", None) or getattr(edit, "asset", None)
         subject = subject or getattr(edit, "authored", None) or ""
-        yield EditNote(kind=edit.kind, origin=edit.origin, subject=str(subject), because=_without_roots(edit.because, context))
+        yield EditNote(
+            kind=edit.kind,
+            origin=edit.origin,
+            subject=str(subject),
+            because=_without_roots(edit.because, context),
+        )
 
 
 def _without_roots(text: str, context: SceneContext) -> str:

@@ -119,7 +119,9 @@ def read_packing_list(crate: Path) -> PackingList:
     if not crate.is_dir():
         raise UnreadableInput("there is no such crate", crate, "collect writes one")
     if not is_crate(crate):
-        raise UnreadableInput("this folder is no finished crate", crate, "run collect again, it goes on where it stopped")
+        raise UnreadableInput(
+            "this folder is no finished crate", crate, "run collect again, it goes on where it stopped"
+        )
     path = crate / FILE_NAME
     found = validated(PackingList, read_json(path, "packing list"), "packing list", path)
     if found.packing_list != VERSION:

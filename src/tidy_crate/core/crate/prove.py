@@ -14,7 +14,16 @@ from tidy_crate.core.crate.proving import Proof
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 
 # all a fresh process may know of this one: where programs are, and what Windows cannot start without
-_KEPT = ("PATH", "PYTHONPATH", "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH", "SYSTEMROOT", "SYSTEMDRIVE", "PATHEXT", "LANG")
+_KEPT = (
+    "PATH",
+    "PYTHONPATH",
+    "LD_LIBRARY_PATH",
+    "DYLD_LIBRARY_PATH",
+    "SYSTEMROOT",
+    "SYSTEMDRIVE",
+    "PATHEXT",
+    "LANG",
+)
 TIME_LIMIT = 3600.0
 
 

@@ -74,7 +74,10 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
             {
                 f"{asset.authored} ({asset.owner})"
                 for asset in survey.assets
-                for path in [*(member.path for member in asset.members), *([asset.resolved] if asset.resolved else [])]
+                for path in [
+                    *(member.path for member in asset.members),
+                    *([asset.resolved] if asset.resolved else []),
+                ]
                 if not _within(path, crate)
             }
         )

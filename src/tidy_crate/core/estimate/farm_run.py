@@ -18,7 +18,7 @@ from tidy_crate.core.farm.card import Machine
 
 @dataclass(frozen=True)
 class FarmRun:
-    """seconds: from start until the last frame is rendered; node_seconds: on the clock, before rounding up; cost: money."""
+    """seconds: until the last frame is rendered; node_seconds: on the clock, before rounding up; cost: money."""
 
     seconds: float
     node_seconds: float

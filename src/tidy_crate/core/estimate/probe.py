@@ -73,7 +73,10 @@ def probe(crate: Path, count: int | None = None, scale: float = 1.0, progress: P
     cores: list[float] = []
     for request in content.requests:
         small = request.model_copy(
-            update={"width": max(1, round(request.width * scale)), "height": max(1, round(request.height * scale))}
+            update={
+                "width": max(1, round(request.width * scale)),
+                "height": max(1, round(request.height * scale)),
+            }
         )
         numbers = small.numbers()
         chosen = choose_frames(numbers, count or FIRST_FRAMES)
@@ -110,7 +113,8 @@ def _measure(
     into = probe_folder(crate) / "frames" / request.name
     # with times per frame one run does; else each frame is a run of its own, loading included
     groups = [frames] if command.frame_done else [(frame,) for frame in frames]
-    measured, load, cores = [], 0.0, []
+    measured: list[ProbeFrame] = []
+    load, cores = 0.0, []
     for group in groups:
         progress(Step("probe", len(measured), len(frames), "frames", f"{request.name} {group[0]}"))
         done = run(command, scene, request, group, into, TIME_LIMIT)

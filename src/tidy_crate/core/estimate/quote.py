@@ -3,70 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 import numpy as np
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.estimate.farm_run import simulate
+from tidy_crate.core.estimate.model import Estimate, Parts, Quote, Wishes
 from tidy_crate.core.estimate.probe import ProbeResult
 from tidy_crate.core.estimate.timing import frame_times
 from tidy_crate.core.farm.card import FarmCard, Machine
-from tidy_crate.core.model import Model
 from tidy_crate.core.money import Cost, Range, rounded
 
-# this machine's score where nobody measured it: that of the machine a score of 100 is defined by
-SCORE_HERE = 100.0
 # bytes per pixel and pass of a frame file, compressed
 BYTES_PER_SAMPLE = 1.5
 BATCHES = (1, 2, 3, 4, 6, 8, 12, 16, 24, 32, 48, 64)
 PRACTICE = "practice"
-
-
-class Parts(Model):
-    """Likely seconds of each part of the way; retrieval runs while it renders, and only its tail counts."""
-
-    upload: float
-    processing: float
-    startup: float
-    rendering: float
-    retrieval: float
-
-
-class Quote(Model):
-    """One way to do it. Not binding. basis: what the timings rest on."""
-
-    farm: str
-    machine: str
-    nodes: int
-    batch: int
-    cost: Cost
-    seconds: Range
-    parts: Parts
-    basis: str
-    eligible: bool
-    reasons: tuple[str, ...] = ()
-
-
-class Estimate(Model):
-    """All quotes, and the place of the one to take: the cheapest eligible, of equally cheap ones the fastest."""
-
-    quotes: tuple[Quote, ...]
-    pick: int | None
-    basis: str
-    frames: int
-
-
-@dataclass(frozen=True)
-class Wishes:
-    """What the wrangler fixed; None leaves it to the estimate."""
-
-    machine: str | None = None
-    nodes: int | None = None
-    batch: int | None = None
-    score_here: float = SCORE_HERE
-    accept_practice: bool = False
 
 
 def estimate(content: PackingList, probe: ProbeResult, cards: Iterable[FarmCard], wishes: Wishes) -> Estimate:
@@ -115,7 +67,10 @@ def _quote(
         nodes=nodes,
         batch=batch,
         cost=Cost(
-            currency=card.currency, low=rounded(low.cost), likely=rounded(likely.cost), high=rounded(high.cost)
+            currency=card.currency,
+            low=rounded(low.cost),
+            likely=rounded(likely.cost),
+            high=rounded(high.cost),
         ),
         seconds=Range(low=around + low.seconds, likely=around + likely.seconds, high=around + high.seconds),
         parts=Parts(

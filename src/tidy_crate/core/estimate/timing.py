@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import t as student
+from scipy.special import stdtrit
 
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.estimate.probe import ProbeResult
@@ -55,5 +55,5 @@ def _spread(seconds: NDArray[np.float64]) -> float:
     count, mean = len(seconds), float(seconds.mean())
     if count < 2 or mean <= 0:
         return 0.5
-    half = float(student.ppf(0.5 + CONFIDENCE / 2, count - 1)) * float(seconds.std(ddof=1)) / count**0.5
-    return min(0.9, max(LEAST_SPREAD, half / mean))
+    half = float(stdtrit(count - 1, 0.5 + CONFIDENCE / 2)) * float(seconds.std(ddof=1)) / count**0.5
+    return float(min(0.9, max(LEAST_SPREAD, half / mean)))

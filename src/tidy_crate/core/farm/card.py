@@ -66,7 +66,11 @@ class FarmCard(Model):
             return self.machine[0]
         found = next((one for one in self.machine if one.name == name), None)
         if found is None:
-            raise WrongUsage("the farm has no such machine class", name, "it has " + ", ".join(m.name for m in self.machine))
+            raise WrongUsage(
+                "the farm has no such machine class",
+                name,
+                "it has " + ", ".join(m.name for m in self.machine),
+            )
         return found
 
 
@@ -82,7 +86,9 @@ def read_card(path: Path) -> FarmCard:
         if key not in FarmCard.model_fields:
             near = difflib.get_close_matches(key, FarmCard.model_fields, 1)
             raise UnreadableInput(
-                f"the farm card has an unknown key '{key}'", path, f"did you mean '{near[0]}'?" if near else None
+                f"the farm card has an unknown key '{key}'",
+                path,
+                f"did you mean '{near[0]}'?" if near else None,
             )
     return validated(FarmCard, content, "farm card", path)
 

@@ -6,8 +6,7 @@ from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.protocol import RerenderOrder, TaskState
 from tidy_crate.core.job.identity import TaskId
 from tidy_crate.core.job.ledger import Ledger, SubmissionRow, job_named, new_key
-from tidy_crate.core.job.send import confirm
-from tidy_crate.core.job.track import Links
+from tidy_crate.core.job.submission import Links, confirm
 from tidy_crate.core.model import Model
 
 
@@ -35,9 +34,7 @@ def rerender(ledger: Ledger, wanted: Rerender, links: Links) -> None:
         for row in job.submissions:
             link = links(row)
             farm_job = confirm(row, link)
-            ended = {
-                task.id for task in link.job(farm_job).tasks if task.state in (TaskState.DONE, TaskState.FAILED)
-            }
+            ended = {task.id for task in link.job(farm_job).tasks if task.state in (TaskState.DONE, TaskState.FAILED)}
             again = tuple(task for task in wanted.tasks if task in ended)
             if again:
                 link.rerender(farm_job, RerenderOrder(key=new_key(), tasks=again))

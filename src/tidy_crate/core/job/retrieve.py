@@ -11,8 +11,8 @@ from tidy_crate.core.farm.protocol import Product, TaskState
 from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.job.identity import TaskId
 from tidy_crate.core.job.ledger import JobRow, Ledger, ProductRow, job_named
-from tidy_crate.core.job.send import confirm
-from tidy_crate.core.job.track import ENDED, Links, product_key
+from tidy_crate.core.job.submission import ENDED, Links, confirm
+from tidy_crate.core.job.track import product_key
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.request import RenderRequest, product_name
@@ -92,7 +92,9 @@ def retrieve(ledger: Ledger, name: str, into: Path, links: Links, progress: Prog
                     path = place_of(into, job, requests[task.id.request], output, task.id.frame)
                     product = here.get(output)
                     if task.state is not TaskState.DONE or product is None:
-                        why = task.error or ("the farm left no such output" if task.state is TaskState.DONE else task.state.value)
+                        why = task.error or (
+                            "the farm left no such output" if task.state is TaskState.DONE else task.state.value
+                        )
                         missing.append(_unavailable(task.id, output, why))
                     elif not _is_home(row, path, task.attempt, product):
                         wanted.append((link, farm_job, task.id, product, row, path, task.attempt))
@@ -109,7 +111,11 @@ def retrieve(ledger: Ledger, name: str, into: Path, links: Links, progress: Prog
                 session.commit()
                 retrieved.append(
                     ProductFile(
-                        request=task_id.request, frame=task_id.frame, output=product.output, attempt=attempt, path=path
+                        request=task_id.request,
+                        frame=task_id.frame,
+                        output=product.output,
+                        attempt=attempt,
+                        path=path,
                     )
                 )
                 progress(Step("retrieve", done, len(jobs), "frames", path.name))
@@ -139,7 +145,9 @@ def fetch(link: FarmLink, farm_job: str, product: Product, path: Path) -> Path |
                 raise
             continue
         except OSError as error:
-            raise TidyCrateError(f"cannot write a frame ({os_reason(error)})", path, "make room, then run it again") from error
+            raise TidyCrateError(
+                f"cannot write a frame ({os_reason(error)})", path, "make room, then run it again"
+            ) from error
         if draft.stat().st_size == product.bytes and hash_file(draft) == product.blake3:
             return draft
         draft.unlink()

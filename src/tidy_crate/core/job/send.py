@@ -9,7 +9,7 @@ from tidy_crate.core.check.finding import Finding, Severity
 from tidy_crate.core.check.run import check_crate
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError, TidyCrateError
-from tidy_crate.core.estimate.quote import Quote
+from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import Blob, JobOrder, Reading
@@ -94,11 +94,16 @@ def send(
     """
     if sending.errors:
         first = sending.errors[0]
-        raise Blocked(f"{len(sending.errors)} errors stand, first {first.subject}: {first.message}", sending.crate, first.remedy)
+        raise Blocked(
+            f"{len(sending.errors)} errors stand, first {first.subject}: {first.message}",
+            sending.crate,
+            first.remedy,
+        )
     account = link.account()
     if quote is not None and account.balance < quote.cost.likely:
         raise FarmError(
-            f"the balance is {account.balance} {account.currency}, the job will cost about {quote.cost.likely}", card.name
+            f"the balance is {account.balance} {account.currency}, the job will cost about {quote.cost.likely}",
+            card.name,
         )
     uploaded, reused = upload(sending.crate, sending.packing, link, progress)
     registered = link.register(sending.packing)
@@ -130,16 +135,11 @@ def send(
         return Sent(job=job.id, submissions=(submission,))
 
 
-def confirm(row: SubmissionRow, link: FarmLink) -> str:
-    """The farm's name for a submission, asked again with the same key where a crash kept us from learning it."""
-    if row.farm_job is None:
-        row.farm_job = link.submit(JobOrder.model_validate_json(row.order))
-    return row.farm_job
-
-
 def upload(crate: Path, content: PackingList, link: FarmLink, progress: Progress = silent) -> tuple[int, int]:
     """Send the contents that the farm lacks, each once. Returns (bytes sent, bytes the farm had)."""
-    files = {file.blake3: (Blob(blake3=file.blake3, bytes=file.bytes), inside(crate, file.path)) for file in content.files}
+    files = {
+        file.blake3: (Blob(blake3=file.blake3, bytes=file.bytes), inside(crate, file.path)) for file in content.files
+    }
     total = sum(blob.bytes for blob, _ in files.values())
     lacking = link.missing(blob for blob, _ in files.values())
     had = total - sum(files[digest][0].bytes for digest in lacking if digest in files)

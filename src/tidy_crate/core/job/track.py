@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import statistics
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from decimal import Decimal
 from pathlib import Path
 
@@ -11,12 +11,9 @@ from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import FarmJob, JobState, Node, Task, TaskState
 from tidy_crate.core.job.identity import TaskId
 from tidy_crate.core.job.ledger import JobRow, Ledger, ProductRow, SubmissionRow, all_jobs, job_named
-from tidy_crate.core.job.send import confirm
+from tidy_crate.core.job.submission import Links, confirm
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount
-
-Links = Callable[[SubmissionRow], FarmLink]
-ENDED = {JobState.DONE.value, JobState.FAILED.value, JobState.CANCELLED.value}
 
 
 class FrameRow(Model):

@@ -60,7 +60,15 @@ def judge_file(path: Path, expected: Expected) -> Judgement:
         return Judgement(verdict=Verdict.BAD, reasons=("the file is empty",))
     try:
         width, height, channels = read_channels(path)
-    except (OSError, ValueError, RuntimeError, MemoryError, TypeError, KeyError, Image.DecompressionBombError) as error:
+    except (
+        OSError,
+        ValueError,
+        RuntimeError,
+        MemoryError,
+        TypeError,
+        KeyError,
+        Image.DecompressionBombError,
+    ) as error:
         detail = " ".join(str(error).split())[:120]
         return Judgement(verdict=Verdict.BAD, reasons=(f"it cannot be read to the end ({detail})",))
     return judge_channels(width, height, channels, expected)
@@ -77,7 +85,11 @@ def read_channels(path: Path) -> tuple[int, int, dict[str, np.ndarray]]:
         bands = image.getbands()
         pixels = np.atleast_3d(np.asarray(image))
         scale = 1.0 / np.iinfo(pixels.dtype).max if pixels.dtype.kind in "ui" else 1.0
-        return image.width, image.height, {band: pixels[..., at] * np.float32(scale) for at, band in enumerate(bands)}
+        return (
+            image.width,
+            image.height,
+            {band: pixels[..., at] * np.float32(scale) for at, band in enumerate(bands)},
+        )
 
 
 def _read_exr(path: Path) -> tuple[int, int, dict[str, np.ndarray]]:

@@ -82,7 +82,8 @@ def review_folder(folder: Path, content: PackingList | None, progress: Progress 
     if not found:
         raise UnreadableInput("the folder holds no frames", folder, "name the folder they were retrieved into")
     wanted = [
-        _Wanted(request="", frame=_number(path), output=path.parent.name, path=path, expected=Expected()) for path in found
+        _Wanted(request="", frame=_number(path), output=path.parent.name, path=path, expected=Expected())
+        for path in found
     ]
     return _judge(wanted, progress)
 

@@ -23,7 +23,10 @@ MARK = {Verdict.BAD: (230, 80, 60), Verdict.MISSING: (230, 80, 60), Verdict.SUSP
 
 def write_contact_sheet(review: Review, path: Path) -> None:
     """Draw the sheet as PNG: a block per output, frames in order. Raises TidyCrateError when it cannot be written."""
-    blocks = [(name, [f for f in review.frames if f.output == name]) for name in dict.fromkeys(f.output for f in review.frames)]
+    blocks = [
+        (name, [f for f in review.frames if f.output == name])
+        for name in dict.fromkeys(f.output for f in review.frames)
+    ]
     shapes = {name: _thumb_height(frames) for name, frames in blocks}
     width = GAP + COLUMNS * (THUMB + GAP)
     height = GAP
@@ -38,7 +41,10 @@ def write_contact_sheet(review: Review, path: Path) -> None:
         draw.text((GAP, top), f"{name}   {good} of {len(frames)} good", INK, font=large)
         top += 2 * CAPTION
         for at, frame in enumerate(frames):
-            x, y = GAP + (at % COLUMNS) * (THUMB + GAP), top + (at // COLUMNS) * (shapes[name] + CAPTION + GAP)
+            x, y = (
+                GAP + (at % COLUMNS) * (THUMB + GAP),
+                top + (at // COLUMNS) * (shapes[name] + CAPTION + GAP),
+            )
             _draw_frame(sheet, draw, frame, (x, y), shapes[name], small)
         top += math.ceil(len(frames) / COLUMNS) * (shapes[name] + CAPTION + GAP)
     try:
@@ -50,7 +56,12 @@ def write_contact_sheet(review: Review, path: Path) -> None:
 
 
 def _draw_frame(
-    sheet: Image.Image, draw: ImageDraw.ImageDraw, frame: FrameVerdict, at: tuple[int, int], height: int, font: ImageFont.FreeTypeFont | ImageFont.ImageFont
+    sheet: Image.Image,
+    draw: ImageDraw.ImageDraw,
+    frame: FrameVerdict,
+    at: tuple[int, int],
+    height: int,
+    font: ImageFont.FreeTypeFont | ImageFont.ImageFont,
 ) -> None:
     x, y = at
     box = (x, y, x + THUMB, y + height)
@@ -77,14 +88,22 @@ def _thumb(path: Path, height: int) -> Image.Image | None:
     if all(name in channels for name in "RGB"):
         planes = [channels[name] for name in "RGB"]
     else:
-        # no colour: what a matte shows is where things are
-        first = channels.get("A", next(iter(channels.values())))
-        planes = [first] * 3
+        planes = _matte_planes(channels)
     linear = np.clip(np.nan_to_num(np.stack([p.astype(np.float32) for p in planes], axis=-1)), 0, 1)
     # the sRGB transfer function, IEC 61966-2-1
     shown = np.where(linear <= 0.0031308, linear * 12.92, 1.055 * linear ** (1 / 2.4) - 0.055)
     image = Image.fromarray((shown * 255 + 0.5).astype(np.uint8), "RGB")
     return image.resize((THUMB, height), Image.Resampling.BOX)
+
+
+def _matte_planes(channels: dict[str, np.ndarray]) -> list[np.ndarray]:
+    """A picture without colour, made visible: a tone per object where there are ids, else alpha or the first."""
+    ids = next((pixels for pixels in channels.values() if pixels.dtype.kind in "ui"), None)
+    if ids is None:
+        return [channels.get("A", next(iter(channels.values())))] * 3
+    # steps that never come round again, so that neighbours in number differ in tone
+    turns = [(ids * step) % 1.0 for step in (0.618034, 0.754878, 0.569840)]
+    return [np.where(ids == 0, 0.0, 0.08 + 0.6 * turn) for turn in turns]
 
 
 def _thumb_height(frames: list[FrameVerdict]) -> int:

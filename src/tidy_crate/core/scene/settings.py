@@ -62,7 +62,9 @@ def _parsed(text: str, where: str) -> SettingsMap:
     for name in found.means.values():
         if name not in CANONICAL:
             raise UnreadableInput(
-                f"the settings map gives a meaning that is not known: {name}", where, "use one of " + ", ".join(CANONICAL)
+                f"the settings map gives a meaning that is not known: {name}",
+                where,
+                "use one of " + ", ".join(CANONICAL),
             )
     return found
 

@@ -27,9 +27,7 @@ class _OfAsset(_Edit):
         """Whether it addresses this occurrence. The id wins: a pattern counts only where no id is given."""
         if self.asset is not None:
             return self.asset == asset
-        return self.authored is not None and (
-            self.authored == authored or fnmatch.fnmatchcase(authored, self.authored)
-        )
+        return self.authored is not None and (self.authored == authored or fnmatch.fnmatchcase(authored, self.authored))
 
 
 class Relink(_OfAsset):

@@ -202,7 +202,9 @@ def _write_animation(path: Path) -> None:
     for index in range(5):
         lantern = UsdGeom.Xformable(stage.OverridePrim(f"/Quay/Lantern{index}"))
         sway = lantern.AddRotateXYZOp(opSuffix="sway")
-        hang = UsdGeom.XformOp(lantern.GetPrim().CreateAttribute("xformOp:translate", Sdf.ValueTypeNames.Double3, False))
+        hang = UsdGeom.XformOp(
+            lantern.GetPrim().CreateAttribute("xformOp:translate", Sdf.ValueTypeNames.Double3, False)
+        )
         lantern.SetXformOpOrder([hang, sway])
         for frame in range(FIRST - 1, LAST + 3):
             t = (frame - FIRST) / RATE
@@ -250,7 +252,9 @@ def _write_root(path: Path) -> None:
         lantern.CreateAttribute("xformOp:translate", Sdf.ValueTypeNames.Double3, False).Set(
             Gf.Vec3d(-560 + 280 * index, 190, 280)
         )
-    for index, (x, y, z, turn) in enumerate(((-330, 40, 0, 12), (-250, 60, 0, -8), (-290, 48, 70, 30), (180, -20, 0, 44))):
+    for index, (x, y, z, turn) in enumerate(
+        ((-330, 40, 0, 12), (-250, 60, 0, -8), (-290, 48, 70, 30), (180, -20, 0, 44))
+    ):
         box = stage.DefinePrim(f"/Quay/Box{index}", "Xform")
         box.GetReferences().AddReference("../../assets/box/box.usdc")
         UsdGeom.XformCommonAPI(box).SetTranslate((x, y, z))
@@ -301,7 +305,7 @@ def _write_render_settings(stage: Usd.Stage) -> None:
     settings.CreateResolutionAttr(Gf.Vec2i(WIDTH, HEIGHT))
     settings.CreateCameraRel().SetTargets(["/Quay/Camera"])
     prim = settings.GetPrim()
-    prim.CreateAttribute("practice:samples", Sdf.ValueTypeNames.Int).Set(3)
+    prim.CreateAttribute("practice:samples", Sdf.ValueTypeNames.Int).Set(2)
     prim.CreateAttribute("practice:version", Sdf.ValueTypeNames.String).Set("1.0")
     names = {"beauty": "color3f", "alpha": "float", "depth": "float", "normal": "normal3f", "objectId": "int"}
     for name, kind in names.items():

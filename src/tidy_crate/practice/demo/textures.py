@@ -28,7 +28,7 @@ def _planks(rng: np.random.Generator) -> np.ndarray:
     tone = np.repeat(0.55 + 0.35 * rng.random(boards), size // boards)[:, None]
     value = tone * (0.8 + 0.2 * _grain(rng, size, size, 16))
     value[:: size // boards] *= 0.35
-    return value[..., None] * np.array([0.62, 0.45, 0.30])
+    return np.asarray(value[..., None] * np.array([0.62, 0.45, 0.30]))
 
 
 def _crate_side(rng: np.random.Generator) -> np.ndarray:
@@ -37,20 +37,20 @@ def _crate_side(rng: np.random.Generator) -> np.ndarray:
     y, x = np.mgrid[0:size, 0:size] / size
     edge = (np.minimum(np.minimum(x, 1 - x), np.minimum(y, 1 - y)) < 0.1) | (np.abs(x - y) < 0.06)
     value = np.where(edge, value * 0.55, value)
-    return value[..., None] * np.array([0.80, 0.58, 0.30])
+    return np.asarray(value[..., None] * np.array([0.80, 0.58, 0.30]))
 
 
 def _paper(rng: np.random.Generator) -> np.ndarray:
     height, width = 128, 128
     ribs = 0.8 + 0.2 * (np.arange(height)[:, None] % 16 > 1)
     value = ribs * (0.9 + 0.1 * rng.random((height, width)))
-    return value[..., None] * np.array([1.0, 0.72, 0.38])
+    return np.asarray(value[..., None] * np.array([1.0, 0.72, 0.38]))
 
 
 def _rope(rng: np.random.Generator) -> np.ndarray:
     y, x = np.mgrid[0:64, 0:64]
     value = 0.5 + 0.3 * (((x + y) // 6) % 2) + 0.1 * rng.random((64, 64))
-    return value[..., None] * np.array([0.75, 0.66, 0.50])
+    return np.asarray(value[..., None] * np.array([0.75, 0.66, 0.50]))
 
 
 def _sky(rng: np.random.Generator) -> np.ndarray:

@@ -43,7 +43,9 @@ def start(folder: Path, settings: FarmSettings, port: int = 0) -> RunningFarm:
     token_of(folder)
     # its own session, so that closing the terminal does not end it
     apart: dict[str, Any] = (
-        {"creationflags": subprocess.CREATE_NEW_PROCESS_GROUP} if sys.platform == "win32" else {"start_new_session": True}
+        {"creationflags": getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0)}
+        if sys.platform == "win32"
+        else {"start_new_session": True}
     )
     with (folder / LOG).open("ab") as log:
         process = subprocess.Popen(
@@ -81,7 +83,7 @@ def stop(folder: Path) -> bool:
 
 def _has_ended(pid: int) -> bool:
     try:
-        return psutil.Process(pid).status() == psutil.STATUS_ZOMBIE
+        return bool(psutil.Process(pid).status() == psutil.STATUS_ZOMBIE)
     except psutil.NoSuchProcess:
         return True
 

@@ -131,12 +131,12 @@ class Scheduler:
                     shift.over = True
                 continue
             while waiting and len(self._running) < self._workers:
-                shift = self._free_node(session, job, len(waiting))
-                if shift is None:
+                node = self._free_node(session, job, len(waiting))
+                if node is None:
                     break
                 batch = _next_batch(waiting, job.job_order().batch)
                 waiting = waiting[len(batch) :]
-                self._begin(job, shift, batch)
+                self._begin(job, node, batch)
 
     def _free_node(self, session: Session, job: FarmJobRow, waiting: int) -> ShiftRow | None:
         """The node that is free first in farm time. All nodes of a job start together."""

@@ -51,7 +51,12 @@ _DIGEST = re.compile(r"[0-9a-f]{64}")
 
 
 def make_app(
-    folder: Path, settings: FarmSettings, store: Store, scheduler: Scheduler, token: str, stop: Callable[[], None]
+    folder: Path,
+    settings: FarmSettings,
+    store: Store,
+    scheduler: Scheduler,
+    token: str,
+    stop: Callable[[], None],
 ) -> FastAPI:
     """The service. `stop` ends the program."""
 

@@ -31,7 +31,9 @@ def parse_fault(text: str) -> Fault:
     """Read `KIND:FRAME` or `KIND:FRAME:OUTPUT`."""
     match = _FAULT.fullmatch(text)
     if not match:
-        raise WrongUsage("not a fault", repr(text), "write black:FRAME, invalid:FRAME, truncated:FRAME or damaged:FRAME")
+        raise WrongUsage(
+            "not a fault", repr(text), "write black:FRAME, invalid:FRAME, truncated:FRAME or damaged:FRAME"
+        )
     return Fault(kind=match[1], frame=int(match[2]), output=match[3])
 
 

@@ -60,7 +60,8 @@ class SceneReader:
     def at(self, time: float) -> Frame:
         """The scene at a time code."""
         cache = UsdGeom.XformCache(time)
-        corners, normals, st, shape_of, material_of, names = [], [], [], [], [], []
+        corners, normals, st, shape_of, material_of = [], [], [], [], []
+        names: list[str] = []
         frame = Frame(*(np.zeros(0),) * 5, self._materials, names)
         for prim in Usd.PrimRange(self.stage.GetPseudoRoot(), Usd.TraverseInstanceProxies()):
             if not self._shows(prim, time):
@@ -80,7 +81,9 @@ class SceneReader:
             material_of.append(np.full(len(shape.corners), shape.material))
             names.append(shape.path)
         if corners:
-            frame.corners, frame.normals, frame.st = (np.concatenate(x) for x in (corners, normals, st))
+            frame.corners, frame.normals, frame.st = (
+                np.concatenate(x).astype(np.float32) for x in (corners, normals, st)
+            )
             frame.shape_of, frame.material_of = np.concatenate(shape_of), np.concatenate(material_of)
         return frame
 
@@ -168,7 +171,7 @@ class SceneReader:
 def camera_rays(
     stage: Usd.Stage, path: str, time: float, width: int, height: int, jitter: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Origins and unit directions of one ray per pixel, row by row from the top. jitter: (height * width, 2) in 0..1."""
+    """Origins and unit directions of one ray per pixel, row by row from the top. jitter: (pixels, 2) in 0..1."""
     camera = UsdGeom.Camera(stage.GetPrimAtPath(path)).GetCamera(time)
     window = camera.frustum.GetWindow()
     # the horizontal field of view holds; the vertical one follows from the picture's shape
@@ -181,7 +184,8 @@ def camera_rays(
     local = np.stack([px, py, np.full(len(px), -1.0)], axis=1)
     directions = local @ matrix[:3, :3]
     directions /= np.linalg.norm(directions, axis=1, keepdims=True)
-    return np.broadcast_to(matrix[3, :3], directions.shape), directions
+    origins = np.broadcast_to(matrix[3, :3].astype(np.float32), directions.shape)
+    return origins, directions.astype(np.float32)
 
 
 Triangles = tuple[np.ndarray, np.ndarray, np.ndarray]
@@ -197,8 +201,10 @@ def _mesh(mesh: UsdGeom.Mesh, time: float) -> Triangles | None:
         return None
     starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
     # a fan per face: corner 0 with each pair of neighbours
-    fans = np.concatenate([np.stack([np.full(n - 2, s), s + np.arange(1, n - 1), s + np.arange(2, n)], 1)
-                           for s, n in zip(starts, counts, strict=True) if n >= 3] or [np.zeros((0, 3), int)])  # fmt: skip
+    faces = [(s, np.arange(1, n - 1)) for s, n in zip(starts, counts, strict=True) if n >= 3]
+    if not faces:
+        return None
+    fans = np.concatenate([np.stack([np.full(len(i), s), s + i, s + i + 1], 1) for s, i in faces])
     if mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded:
         fans = fans[:, ::-1]
     corners = points[indices[fans]]

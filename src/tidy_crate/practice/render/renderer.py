@@ -87,13 +87,17 @@ def _render_frame(
     return files
 
 
-def _picture(stage: Usd.Stage, caster: Caster, frame: int, camera: str, width: int, height: int, samples: int) -> Picture:
+def _picture(
+    stage: Usd.Stage, caster: Caster, frame: int, camera: str, width: int, height: int, samples: int
+) -> Picture:
     # the noise depends on the frame alone, so that batches of any size give the same picture
     rng = np.random.default_rng([SEED, abs(frame), frame < 0])
     up = 1 if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.y else 2
     shots = []
     for _ in range(samples):
-        origins, directions = camera_rays(stage, camera, frame, width, height, rng.random((width * height, 2)))
+        origins, directions = camera_rays(
+            stage, camera, frame, width, height, rng.random((width * height, 2), np.float32)
+        )
         shots.append(shade(caster, origins, directions, rng, up))
     first = shots[0]
     normal = np.mean([shot.normal for shot in shots], axis=0)

@@ -40,11 +40,17 @@ class Caster:
     def nearest(self, origins: np.ndarray, directions: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Triangle hit (-1 for none), distance, and barycentric u, v as (n, 2)."""
         if not len(self.frame.corners):
-            return np.full(len(origins), -1), np.full(len(origins), FAR), np.zeros((len(origins), 2))
+            return (
+                np.full(len(origins), -1),
+                np.full(len(origins), FAR, np.float32),
+                np.zeros((len(origins), 2), np.float32),
+            )
         hit = self.scene.run(
-            np.ascontiguousarray(origins, np.float32), np.ascontiguousarray(directions, np.float32), output=True
+            np.ascontiguousarray(origins, np.float32),
+            np.ascontiguousarray(directions, np.float32),
+            output=True,
         )
-        return hit["primID"], hit["tfar"].astype(float), np.stack([hit["u"], hit["v"]], axis=1).astype(float)
+        return hit["primID"], hit["tfar"], np.stack([hit["u"], hit["v"]], axis=1)
 
     def blocked(self, origins: np.ndarray, directions: np.ndarray, distances: np.ndarray) -> np.ndarray:
         """Whether something lies within the distance along each ray."""
@@ -61,7 +67,7 @@ class Caster:
 
 def sky_radiance(frame: Frame, directions: np.ndarray, up_axis: int) -> np.ndarray:
     """What the sky sends from each direction, shape (n, 3)."""
-    result = np.broadcast_to(frame.sky_colour, directions.shape).copy()
+    result = np.broadcast_to(frame.sky_colour.astype(np.float32), directions.shape).copy()
     if frame.sky is not None:
         up = directions[:, up_axis]
         a, b = directions[:, (up_axis + 1) % 3], directions[:, (up_axis + 2) % 3]
@@ -77,32 +83,41 @@ def shade(caster: Caster, origins: np.ndarray, directions: np.ndarray, rng: np.r
     frame = caster.frame
     triangle, distance, uv = caster.nearest(origins, directions)
     hit = triangle >= 0
-    colour = sky_radiance(frame, directions, up)
-    normal = np.zeros(directions.shape)
+    colour = np.empty(directions.shape, np.float32)
+    colour[~hit] = sky_radiance(frame, directions[~hit], up)
+    normal = np.zeros(directions.shape, np.float32)
     object_id = np.zeros(len(directions), dtype=np.uint32)
     if hit.any():
         t = triangle[hit]
-        u, v = uv[hit, 0:1], uv[hit, 1:2]
-        weights = np.stack([1 - u - v, u, v], axis=1)
-        n = (frame.normals[t] * weights).sum(axis=1)
-        n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12)
-        facing = np.einsum("ij,ij->i", n, directions[hit]) < 0
-        n = np.where(facing[:, None], n, -n)
-        st = (frame.st[t] * weights).sum(axis=1)
-        albedo, glow = _surface(frame, frame.material_of[t], st)
+        n = _between(frame.normals, t, uv[hit])
+        n /= np.maximum(_length(n), 1e-12)[:, None]
+        n *= -np.sign(np.einsum("ij,ij->i", n, directions[hit]))[:, None]
+        albedo, glow = _surface(frame, frame.material_of[t], _between(frame.st, t, uv[hit]))
         where = origins[hit] + directions[hit] * distance[hit, None]
-        where = where + n * (LIFT * distance[hit, None] + 1e-3)
+        where += n * (LIFT * distance[hit, None] + 1e-3)
         colour[hit] = glow + albedo * _incoming(caster, where, n, rng, up)
         normal[hit] = n
         object_id[hit] = frame.shape_of[t] + 1
     return Picture(colour, hit.astype(float), np.where(hit, distance, FAR), normal, object_id)
 
 
+def _between(corners: np.ndarray, triangle: np.ndarray, uv: np.ndarray) -> np.ndarray:
+    """A corner value at a point inside each triangle, by its barycentric coordinates."""
+    first = corners[triangle, 0]
+    across = (corners[triangle, 1] - first) * uv[:, 0:1] + (corners[triangle, 2] - first) * uv[:, 1:2]
+    return np.asarray(first + across)
+
+
+def _length(vectors: np.ndarray) -> np.ndarray:
+    return np.asarray(np.sqrt(np.einsum("ij,ij->i", vectors, vectors)))
+
+
 def _surface(frame: Frame, materials: np.ndarray, st: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    albedo, glow = np.empty((len(st), 3)), np.empty((len(st), 3))
-    for index in np.unique(materials):
-        chosen = materials == index
-        material = frame.materials[index]
+    albedo, glow = np.empty((len(st), 3), np.float32), np.empty((len(st), 3), np.float32)
+    order = np.argsort(materials, kind="stable")
+    starts = np.flatnonzero(np.diff(materials[order], prepend=-1))
+    for chosen in np.split(order, starts[1:]):
+        material = frame.materials[materials[chosen[0]]]
         if material.texture is None:
             albedo[chosen] = material.colour
         else:
@@ -115,38 +130,39 @@ def _incoming(caster: Caster, where: np.ndarray, n: np.ndarray, rng: np.random.G
     """Light that a white matte surface would send back, shape (n, 3)."""
     frame, count = caster.frame, len(where)
     # sky: one direction drawn by the cosine
-    r, phi = np.sqrt(rng.random(count)), 2 * np.pi * rng.random(count)
-    tangent = np.cross(n, np.where(np.abs(n[:, :1]) > 0.9, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]]))
-    tangent /= np.linalg.norm(tangent, axis=1, keepdims=True)
-    across = np.cross(n, tangent)
-    height = np.sqrt(np.maximum(0, 1 - r * r))
-    towards = tangent * (r * np.cos(phi))[:, None] + across * (r * np.sin(phi))[:, None] + n * height[:, None]
-    open_sky = ~caster.blocked(where, towards, np.full(count, FAR))
+    # a point on the unit sphere added to the normal is such a direction, once it has length one
+    height, phi = 2 * rng.random(count, np.float32) - 1, 2 * np.float32(np.pi) * rng.random(count, np.float32)
+    ring = np.sqrt(np.maximum(0, 1 - height * height))
+    towards = n + np.stack([ring * np.cos(phi), ring * np.sin(phi), height], axis=1)
+    towards /= np.maximum(_length(towards), 1e-6)[:, None]
+    open_sky = ~caster.blocked(where, towards, np.full(count, FAR, np.float32))
     light = sky_radiance(frame, towards, up) * open_sky[:, None]
     for direction, radiance in frame.suns:
-        cosine = np.maximum(0, n @ direction)
+        cosine = n @ direction.astype(np.float32)
         lit = np.flatnonzero(cosine > 0)
-        clear = ~caster.blocked(where[lit], np.broadcast_to(direction, (len(lit), 3)), np.full(len(lit), FAR))
+        clear = ~caster.blocked(
+            where[lit], np.broadcast_to(direction, (len(lit), 3)), np.full(len(lit), FAR, np.float32)
+        )
         light[lit] += (cosine[lit] * clear)[:, None] * radiance
     if frame.bulbs:
         light += _from_bulbs(caster, where, n, rng)
-    return light
+    return np.asarray(light)
 
 
 def _from_bulbs(caster: Caster, where: np.ndarray, n: np.ndarray, rng: np.random.Generator) -> np.ndarray:
     """One bulb per point, chosen at random, standing for all of them."""
     bulbs = caster.frame.bulbs
-    places = np.array([place for place, _, _ in bulbs])
-    radii = np.array([radius for _, radius, _ in bulbs])
-    powers = np.array([power for _, _, power in bulbs])
+    places = np.array([place for place, _, _ in bulbs], np.float32)
+    radii = np.array([radius for _, radius, _ in bulbs], np.float32)
+    powers = np.array([power for _, _, power in bulbs], np.float32)
     chosen = rng.integers(0, len(bulbs), len(where))
     way = places[chosen] - where
-    distance = np.linalg.norm(way, axis=1)
-    way /= np.maximum(distance, 1e-9)[:, None]
+    distance = _length(way)
+    way /= np.maximum(distance, 1e-6)[:, None]
     cosine = np.maximum(0, np.einsum("ij,ij->i", n, way))
     reach = distance - radii[chosen] * 1.02
     lit = np.flatnonzero((cosine > 0) & (reach > 0))
-    light = np.zeros(where.shape)
+    light = np.zeros(where.shape, np.float32)
     clear = ~caster.blocked(where[lit], way[lit], reach[lit])
     strength = len(bulbs) * cosine[lit] * clear / np.maximum(distance[lit], 1e-6) ** 2
     light[lit] = strength[:, None] * powers[chosen[lit]]

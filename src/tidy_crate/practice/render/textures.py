@@ -32,10 +32,13 @@ def look_up(texture: np.ndarray, u: np.ndarray, v: np.ndarray) -> np.ndarray:
     height, width = texture.shape[:2]
     x = (u % 1.0) * width - 0.5
     y = ((1.0 - v) % 1.0) * height - 0.5
-    x0, y0 = np.floor(x).astype(int), np.floor(y).astype(int)
+    x0, y0 = np.floor(x).astype(np.int32), np.floor(y).astype(np.int32)
     fx, fy = (x - x0)[:, None], (y - y0)[:, None]
-    x1, y1 = (x0 + 1) % width, (y0 + 1) % height
-    x0, y0 = x0 % width, y0 % height
-    top = texture[y0, x0] * (1 - fx) + texture[y0, x1] * fx
-    bottom = texture[y1, x0] * (1 - fx) + texture[y1, x1] * fx
-    return top * (1 - fy) + bottom * fy
+    # from -1 up to the size: one step around is enough
+    x1, y1 = np.where(x0 + 1 == width, 0, x0 + 1), np.where(y0 + 1 == height, 0, y0 + 1)
+    x0, y0 = np.where(x0 < 0, width - 1, x0), np.where(y0 < 0, height - 1, y0)
+    texels = texture.reshape(-1, 3)
+    top, bottom = y0 * width, y1 * width
+    above = texels[top + x0] * (1 - fx) + texels[top + x1] * fx
+    below = texels[bottom + x0] * (1 - fx) + texels[bottom + x1] * fx
+    return np.asarray(above * (1 - fy) + below * fy)

@@ -31,7 +31,7 @@ ASK_ABOUT = 5000
 M = TypeVar("M", bound=BaseModel)
 
 
-class _Passing(Exception):  # noqa: N818 - a signal to try again, not an error of its own
+class _Passing(Exception):
     """A failure that may not happen again."""
 
     def __init__(self, what: str) -> None:
@@ -43,7 +43,12 @@ class HttpLink:
     """A farm at a URL. transport: replaces the network in tests."""
 
     def __init__(
-        self, name: str, url: str, token: str, transport: httpx.BaseTransport | None = None, patience: float = 0.2
+        self,
+        name: str,
+        url: str,
+        token: str,
+        transport: httpx.BaseTransport | None = None,
+        patience: float = 0.2,
     ) -> None:
         self.name = name
         self.url = url
@@ -128,7 +133,9 @@ class HttpLink:
         try:
             return validated(kind, response.json(), "farm's answer", f"{self.name} {path}")
         except (ValueError, UnreadableInput) as error:
-            raise FarmError(f"the farm's answer makes no sense ({error})", self.name, "is this really the farm?") from error
+            raise FarmError(
+                f"the farm's answer makes no sense ({error})", self.name, "is this really the farm?"
+            ) from error
 
     def _ask(self, call: Callable[[], httpx.Response]) -> httpx.Response:
         """One request, tried again while the trouble may pass. Every request of the protocol can be repeated safely."""
@@ -150,7 +157,9 @@ class HttpLink:
         except httpx.HTTPError as error:
             raise _Passing(f"the farm cannot be reached ({_plain(error)})") from error
         except (httpx.InvalidURL, ValueError) as error:
-            raise FarmError(f"the address of the farm is wrong ({error})", self.url, "correct the url on its card") from error
+            raise FarmError(
+                f"the address of the farm is wrong ({error})", self.url, "correct the url on its card"
+            ) from error
         self._refused(response)
         return response
 

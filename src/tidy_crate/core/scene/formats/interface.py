@@ -15,7 +15,7 @@ from tidy_crate.core.scene.staging import StagingPlan
 
 @dataclass(frozen=True)
 class StagedScene:
-    """What staging wrote. root: the scene that a node opens; written: all files it wrote; both relative to the crate."""
+    """What staging wrote, relative to the crate. root: the scene that a node opens; written: all files it wrote."""
 
     root: PurePosixPath
     written: tuple[PurePosixPath, ...]
@@ -43,7 +43,12 @@ class SceneFormat(Protocol):
         """
 
     def apply(
-        self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        survey: Survey,
+        places: Mapping[Path, PurePosixPath],
+        folder: Path,
     ) -> StagedScene:
         """Write the staged scene files into `folder`.
 

@@ -34,7 +34,12 @@ class OpenUsd:
         return read(scene, plan, request, maps)
 
     def apply(
-        self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        survey: Survey,
+        places: Mapping[Path, PurePosixPath],
+        folder: Path,
     ) -> StagedScene:
         """See SceneFormat.apply."""
         from tidy_crate.core.scene.formats.usd.apply import apply

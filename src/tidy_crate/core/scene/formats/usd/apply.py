@@ -41,9 +41,7 @@ def apply(
                 copied[place] = path
         root = _root_place(places[scene], set(places.values()))
         caches = {e.simulation: paths.relative(places[e.layer], root.parent) for e in plan.of(UseCache)}
-        staged = staged_root(
-            compose_source(walk).stage, plan, caches, paths.relative(places[scene], root.parent)
-        )
+        staged = staged_root(compose_source(walk).stage, plan, caches, paths.relative(places[scene], root.parent))
         # asset paths in the metadata taken over from the scene's root stay valid: both lie in one folder
         top = _new_texts(scene, places[scene], [a for a in by_layer.get(scene, []) if a.owner == "/"], places)
         rewrite(staged, lambda slot: top.get((slot.path, slot.field, slot.text, slot.time), slot.text))

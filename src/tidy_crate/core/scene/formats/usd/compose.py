@@ -121,7 +121,9 @@ def _leading_to_relinks(arcs: dict[Path, list[Occurrence]]) -> set[Path]:
     changed = {path for path, found in arcs.items() if any(o.relinked for o in found)}
     while True:
         more = {
-            path for path, found in arcs.items() if path not in changed and any(o.layer_target in changed for o in found)
+            path
+            for path, found in arcs.items()
+            if path not in changed and any(o.layer_target in changed for o in found)
         }
         if not more:
             return changed

@@ -146,4 +146,3 @@ def _context(variables: dict[str, Any]) -> str:
     if not variables:
         return ""
     return hashlib.blake2b(json.dumps(variables, sort_keys=True, default=str).encode(), digest_size=4).hexdigest()
-

@@ -34,7 +34,12 @@ class Needed:
     times: tuple[float, float] = (0.0, 0.0)
 
 
-def judge(composed: Composed, places: set[tuple[Path, str]], window: tuple[float, float] | None, settings: Usd.Prim | None) -> Needed:
+def judge(
+    composed: Composed,
+    places: set[tuple[Path, str]],
+    window: tuple[float, float] | None,
+    settings: Usd.Prim | None,
+) -> Needed:
     """Find out which of `places` (file and prim path of the spec) the frames in `window` use.
 
     window: first and last requested time code; None means at any time.
@@ -63,7 +68,10 @@ def is_needed(occurrence: Occurrence, composed: Composed, needed: Needed, root_l
         if occurrence.layer in root_layers:
             return True, "a layer of the scene"
         used = occurrence.layer in needed.layers
-        return used, "a layer of something that renders" if used else "nothing that renders comes from this layer"
+        return (
+            used,
+            "a layer of something that renders" if used else "nothing that renders comes from this layer",
+        )
     if slot.path == "/":
         return True, "the whole scene uses it"
     prim_path = str(Sdf.Path(slot.path).GetPrimOrPrimVariantSelectionPath())

@@ -99,7 +99,9 @@ def raw_settings(prims: list[Usd.Prim], maps: tuple[SettingsMap, ...]) -> tuple[
             name = attribute.GetName()
             if ":" not in name or name in schema or name.startswith(("tidy:", "xformOp:", "primvars:")):
                 continue
-            setting = Setting(owner=str(prim.GetPath()), name=name, value=plain(attribute.Get()), means=meaning(name, maps))
+            setting = Setting(
+                owner=str(prim.GetPath()), name=name, value=plain(attribute.Get()), means=meaning(name, maps)
+            )
             found.append(setting)
     return tuple(found)
 
@@ -114,7 +116,9 @@ def plain(value: Any) -> Any:
         return str(value)
 
 
-def find_cameras(stage: Usd.Stage, outputs: tuple[Output, ...], first: float | None, last: float | None) -> tuple[Camera, ...]:
+def find_cameras(
+    stage: Usd.Stage, outputs: tuple[Output, ...], first: float | None, last: float | None
+) -> tuple[Camera, ...]:
     """All cameras of the scene, with the frames over which their pose in the world changes."""
     found = []
     for prim in stage.Traverse(Usd.TraverseInstanceProxies(Usd.PrimDefaultPredicate)):

@@ -42,7 +42,9 @@ def open_layer(path: Path) -> Sdf.Layer:
         with usd_messages() as messages:
             layer = Sdf.Layer.FindOrOpen(str(path))
     except Tf.ErrorException as error:
-        raise UnreadableInput(f"the layer is broken ({reason(error)})", path, "save it again from its source") from error
+        raise UnreadableInput(
+            f"the layer is broken ({reason(error)})", path, "save it again from its source"
+        ) from error
     if layer is None:
         detail = f" ({messages[0][:200]})" if messages else ""
         raise UnreadableInput(f"the layer cannot be read{detail}", path, "save it again from its source")

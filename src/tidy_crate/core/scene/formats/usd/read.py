@@ -38,9 +38,7 @@ _KINDS = {
 }  # fmt: skip
 
 
-def read(
-    scene: Path, plan: StagingPlan | None, request: RenderRequest | None, maps: tuple[SettingsMap, ...]
-) -> Survey:
+def read(scene: Path, plan: StagingPlan | None, request: RenderRequest | None, maps: tuple[SettingsMap, ...]) -> Survey:
     """Survey a scene as found, or as the plan would stage it. See SceneFormat.read."""
     scene = scene.absolute()
     in_force = plan or StagingPlan()
@@ -140,9 +138,7 @@ def _assets(
     return tuple(assets)
 
 
-def _asset(
-    occurrence: Occurrence, walk: Walk, plan: StagingPlan, used: bool, because: str, users: list[str]
-) -> Asset:
+def _asset(occurrence: Occurrence, walk: Walk, plan: StagingPlan, used: bool, because: str, users: list[str]) -> Asset:
     resolution = occurrence.resolution
     tiled = resolution.location is not None and "<udim>" in resolution.location.name.lower()
     trouble = resolution.trouble

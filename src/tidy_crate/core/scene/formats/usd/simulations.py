@@ -18,15 +18,16 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from pxr import Tf, Usd, UsdGeom
 
+from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.formats.usd.compose import CACHE, LIVE
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState
 from tidy_crate.core.scene.staging import StagingPlan
-from tidy_crate.core.errors import UnreadableInput
 
 SPRING_FOLLOW = "springFollow"
 WHY = "a machine that starts in the middle of the shot starts it at rest, so its frames do not meet its neighbours'"
@@ -36,7 +37,7 @@ SUBSTEPS = 4
 
 @dataclass(frozen=True)
 class SpringFollow:
-    """A prim that follows another on a damped spring. frequency in hertz; start in time codes; offset in scene units."""
+    """A prim that follows another on a spring. frequency in hertz; start in time codes; offset in scene units."""
 
     path: str
     target: str | None
@@ -75,7 +76,7 @@ def find_springs(stage: Usd.Stage) -> list[SpringFollow]:
     return found
 
 
-def _value(prim: Usd.Prim, name: str, otherwise: object) -> object:
+def _value(prim: Usd.Prim, name: str, otherwise: Any) -> Any:
     attribute = prim.GetAttribute(name)
     value = attribute.Get() if attribute else None
     return otherwise if value is None else value
@@ -84,7 +85,7 @@ def _value(prim: Usd.Prim, name: str, otherwise: object) -> object:
 def sample_times(start: float, end: float) -> np.ndarray:
     """Time codes from start to end, `SUBSTEPS` per frame, all whole frames among them."""
     count = max(0, round((end - start) * SUBSTEPS))
-    return start + np.arange(count + 1) / SUBSTEPS
+    return np.asarray(start + np.arange(count + 1) / SUBSTEPS)
 
 
 def target_positions(stage: Usd.Stage, spring: SpringFollow, times: Sequence[float] | np.ndarray) -> np.ndarray:
@@ -92,15 +93,19 @@ def target_positions(stage: Usd.Stage, spring: SpringFollow, times: Sequence[flo
     prim = stage.GetPrimAtPath(spring.target) if spring.target else None
     if not prim:
         raise UnreadableInput(
-            "a spring follow has no target", spring.path, "point its tidy:spring:target at the prim it follows"
+            "a spring follow has no target",
+            spring.path,
+            "point its tidy:spring:target at the prim it follows",
         )
     goal = np.empty((len(times), 3))
     for at, time in enumerate(times):
         goal[at] = UsdGeom.XformCache(float(time)).GetLocalToWorldTransform(prim).ExtractTranslation()
-    return goal + np.asarray(spring.offset)
+    return np.asarray(goal + np.asarray(spring.offset))
 
 
-def find_simulations(source: Usd.Stage, staged: Usd.Stage, plan: StagingPlan, frames: FrameRange) -> tuple[Simulation, ...]:
+def find_simulations(
+    source: Usd.Stage, staged: Usd.Stage, plan: StagingPlan, frames: FrameRange
+) -> tuple[Simulation, ...]:
     """All simulations with their state under the plan.
 
     Fingerprints are taken from the source: a staged scene has the simulation's own result among its inputs.
