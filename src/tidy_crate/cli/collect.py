@@ -68,8 +68,10 @@ def register(app: typer.Typer) -> None:
         no_frame: Annotated[bool, typer.Option("--no-test-frame", help="Render none.")] = False,
     ) -> None:
         """Show that a crate is whole with no way back to the originals."""
+        from tidy_crate.core.crate.packing import read_packing_list
         from tidy_crate.core.crate.prove import prove as core
 
+        read_packing_list(crate.absolute())
         talk.say("Opening the crate in a process that can read nothing else...")
         proof = core(crate, os.environ, frame, test=not no_frame)
         talk.result(proof, lambda console: _show_proof(console, proof))
@@ -105,6 +107,11 @@ def _show(console: Console, result: CollectResult) -> None:
                 cell(one.because),
             )
         console.print(rows)
+    if not result.requests:
+        console.print(
+            "\nNothing in it can be rendered yet: the scene lacks outputs, a frame range or a resolution.",
+            style="yellow",
+        )
     if not result.complete:
         console.print(
             "\nThe crate lacks files that these frames need: relink them, then collect again.",

@@ -140,7 +140,12 @@ class Talk:
 def _console(stream: TextIO) -> Console:
     from rich.console import Console
 
-    console = Console(file=stream, highlight=False, soft_wrap=False)
+    class Plain(Console):
+        def on_broken_pipe(self) -> None:
+            # whoever read the output has enough, which is no finding and no error
+            raise BrokenPipeError
+
+    console = Plain(file=stream, highlight=False, soft_wrap=False)
     if not console.is_terminal and "COLUMNS" not in os.environ:
         console.width = WIDTH
     return console

@@ -50,7 +50,7 @@ def check_crate(crate: Path) -> CheckResult:
     crate = crate.absolute()
     content = read_packing_list(crate)
     scene = inside(crate, content.scene)
-    survey = format_of(scene).read(scene, None, content.requests[0], load_maps())
+    survey = format_of(scene).read(scene, None, next(iter(content.requests), None), load_maps())
     excused = {one.path: one.because for one in content.missing if one.let_go}
     assets = tuple(_as_packed(asset, crate, excused) for asset in survey.assets)
     survey = survey.model_copy(update={"assets": assets})

@@ -13,6 +13,7 @@ from tidy_crate import __version__
 from tidy_crate.core.asset.paths import without_version
 from tidy_crate.core.crate.layout import Layout, lay_out
 from tidy_crate.core.crate.packing import (
+    UNFINISHED,
     EditNote,
     MissingFile,
     PackedFile,
@@ -31,7 +32,6 @@ from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.request import RenderRequest, request_for
 
-UNFINISHED = ".tidy-crate-unfinished"
 WORKERS = 4
 
 
@@ -45,6 +45,7 @@ class CollectResult(Model):
     copied_bytes: int
     reused_bytes: int
     rewritten: tuple[str, ...]
+    requests: int
     missing: tuple[MissingFile, ...]
 
     @property
@@ -67,7 +68,7 @@ def collect(
     """
     crate = crate.absolute()
     survey = context.survey()
-    wanted = requests or (request_for(survey),)
+    wanted = requests or _own_request(survey)
     layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
     memory = _Memory.load(context.tidy, crate)
@@ -118,8 +119,17 @@ def collect(
         copied_bytes=copied,
         reused_bytes=reused,
         rewritten=tuple(str(place) for place in staged.written),
+        requests=len(wanted),
         missing=missing,
     )
+
+
+def _own_request(survey: Survey) -> tuple[RenderRequest, ...]:
+    """What the scene itself asks to be rendered: nothing, where it lacks a range, a resolution or outputs."""
+    try:
+        return (request_for(survey),)
+    except WrongUsage:
+        return ()
 
 
 def _check_target(crate: Path, context: SceneContext, layout: Layout) -> None:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from pydantic import Field
 
-from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.errors import Blocked, UnreadableInput
 from tidy_crate.core.files import inside, read_json, write_json
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.decisions import RenderCommand, Waiver
@@ -14,6 +14,8 @@ from tidy_crate.core.scene.model import FrameRange, Output, Survey
 from tidy_crate.core.scene.request import RenderRequest
 
 FILE_NAME = "packing-list.json"
+# lies in the folder while collect has not come to its end
+UNFINISHED = ".tidy-crate-unfinished"
 VERSION = 1
 
 
@@ -68,7 +70,7 @@ class PackingList(Model):
     name: str
     format: str
     scene: str
-    requests: tuple[RenderRequest, ...] = Field(min_length=1)
+    requests: tuple[RenderRequest, ...]
     essentials: Essentials
     render: RenderCommand | None
     files: tuple[PackedFile, ...]
@@ -85,6 +87,16 @@ class PackingList(Model):
     def blocking(self) -> tuple[MissingFile, ...]:
         """What is missing, needed and not let go."""
         return tuple(one for one in self.missing if one.needed and not one.let_go)
+
+    def to_render(self) -> tuple[RenderRequest, ...]:
+        """The render requests. Raises Blocked when the scene stated nothing that could be rendered."""
+        if not self.requests:
+            raise Blocked(
+                "the crate holds nothing to render: the scene lacks outputs, a frame range or a resolution",
+                self.scene,
+                "set them in the scene and collect again",
+            )
+        return self.requests
 
     def output(self, name: str) -> Output:
         """An output by name."""
@@ -119,9 +131,9 @@ def read_packing_list(crate: Path) -> PackingList:
     if not crate.is_dir():
         raise UnreadableInput("there is no such crate", crate, "collect writes one")
     if not is_crate(crate):
-        raise UnreadableInput(
-            "this folder is no finished crate", crate, "run collect again, it goes on where it stopped"
-        )
+        if (crate / UNFINISHED).exists():
+            raise UnreadableInput("the crate is not finished", crate, "run collect again, it goes on where it stopped")
+        raise UnreadableInput("this folder is no crate", crate, "collect writes one")
     path = crate / FILE_NAME
     found = validated(PackingList, read_json(path, "packing list"), "packing list", path)
     if found.packing_list != VERSION:

@@ -35,7 +35,7 @@ def prove(crate: Path, environment: Mapping[str, str], frame: int | None = None,
     """
     crate = Path(os.path.realpath(crate))
     content = read_packing_list(crate)
-    chosen = _test_frame(content, frame) if test and content.render is not None else None
+    chosen = _test_frame(content, frame) if test and content.render is not None and content.requests else None
     with tempfile.TemporaryDirectory(prefix="tidy-crate-proof-") as folder:
         scratch = Path(os.path.realpath(folder))
         (scratch / "empty").mkdir()

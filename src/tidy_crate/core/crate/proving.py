@@ -69,7 +69,7 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
     differs: list[str] = []
     try:
         scene = inside(crate, content.scene)
-        survey = format_of(scene).read(scene, None, content.requests[0], load_maps())
+        survey = format_of(scene).read(scene, None, next(iter(content.requests), None), load_maps())
         outside = sorted(
             {
                 f"{asset.authored} ({asset.owner})"

@@ -71,7 +71,7 @@ def probe(crate: Path, count: int | None = None, scale: float = 1.0, progress: P
     measured: list[ProbeFrame] = []
     loads: list[float] = []
     cores: list[float] = []
-    for request in content.requests:
+    for request in content.to_render():
         small = request.model_copy(
             update={
                 "width": max(1, round(request.width * scale)),

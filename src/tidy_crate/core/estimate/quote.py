@@ -22,7 +22,8 @@ PRACTICE = "practice"
 
 
 def estimate(content: PackingList, probe: ProbeResult, cards: Iterable[FarmCard], wishes: Wishes) -> Estimate:
-    """Quote a crate on every card, machine class and number of nodes."""
+    """Quote a crate on every card, machine class and number of nodes. Raises Blocked when it has nothing to render."""
+    content.to_render()
     quotes = [
         _quote(content, probe, card, machine, nodes, wishes)
         for card in cards

@@ -59,6 +59,7 @@ def prepare(crate: Path, card: FarmCard, machine: str | None, nodes: int | None,
     if content.blocking:
         names = ", ".join(one.authored for one in content.blocking[:5])
         raise Blocked(f"the crate lacks files that these frames need: {names}", crate, "relink them and collect again")
+    content.to_render()
     result = check_crate(crate)
     chosen = card.machine_named(machine)
     tasks = sum(len(request.numbers()) for request in content.requests)

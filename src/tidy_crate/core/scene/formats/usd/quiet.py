@@ -11,6 +11,7 @@ from pxr import Sdf, Tf, Usd, UsdUtils
 
 from tidy_crate.core.errors import UnreadableInput
 
+_SYNTAX = re.compile(r":(?P<line>\d+):(?P<column>\d+): .*? at '(?P<near>.*?)'")
 _REASON = re.compile(r" : '(.*?)'\s*(?:\n|$)", re.DOTALL)
 
 
@@ -29,8 +30,13 @@ def usd_messages() -> Iterator[list[str]]:
 def reason(error: Exception) -> str:
     """The library's reason for a failure, in one line and without its own source code locations."""
     found = _REASON.search(str(error))
-    text = found[1] if found else str(error).strip()
-    return re.sub(r"\s+", " ", text).strip()[:300]
+    text = re.sub(r"\s+", " ", found[1] if found else str(error)).strip()
+    syntax = _SYNTAX.search(text)
+    if syntax:
+        # the parser's own words name its grammar, which helps nobody who wrote the file
+        near = syntax["near"] or ""
+        return f"syntax error in line {syntax['line']}, column {syntax['column']}, near '{near[:60]}'"
+    return re.sub(r"pxrInternal\w+(::)?", "", text)[:300]
 
 
 def open_layer(path: Path) -> Sdf.Layer:
