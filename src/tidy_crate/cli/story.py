@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import shlex
 import subprocess
@@ -14,12 +13,21 @@ from typing import Any
 
 from rich.text import Text
 
+from tidy_crate.cli.places import Links, open_ledger
 from tidy_crate.cli.talk import Talk
+from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
+from tidy_crate.core.estimate.model import Wishes
+from tidy_crate.core.estimate.probe import read_probe
+from tidy_crate.core.estimate.quote import estimate
+from tidy_crate.core.farm.card import read_card
+from tidy_crate.core.job.track import list_jobs, track
+from tidy_crate.core.review.frame import Verdict
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
 # planted at the farm: one frame comes out black, another is damaged on its way home
 BLACK, DAMAGED = 1020, 1033
+BATCH = 4
 
 
 @dataclass
@@ -57,12 +65,6 @@ class _Teller:
             raise TidyCrateError(
                 f"the demo stopped: a step ended with {done.returncode}, not {expect}", command, detail
             )
-
-    def ask(self, *words: str) -> Any:
-        """Run a command for its JSON, to tell the story on."""
-        line = [sys.executable, "-m", "tidy_crate", *words, "--json"]
-        done = subprocess.run(line, cwd=self.folder, check=False, capture_output=True, stdin=subprocess.DEVNULL)
-        return json.loads(done.stdout)
 
     @staticmethod
     def _shown(word: str) -> str:
@@ -113,30 +115,34 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     step("Render a few test frames here and time them.", "probe", crate)
     step("What will it cost, and when is it done?", "estimate", crate, "--farm", card)
     step("Send it. The farm reads the crate for itself before anything renders.",
-         "send", crate, "--farm", card, "--batch", "4", "--yes")  # fmt: skip
-    job = teller.ask("jobs")["jobs"][0]["job"]
+         "send", crate, "--farm", card, "--batch", str(BATCH), "--yes")  # fmt: skip
+    job = list_jobs(open_ledger())[0].job
     step("Bring every frame home as soon as it is rendered.", "retrieve", job, "--into", "frames", "--follow")
     step("How did the farm do?", "track", job)
     step("Look at every frame. One is black.", "review", job, expect=1)
     step("Render that one again, on its own number.", "rerender", job, "--yes")
     step("Wait for it, and bring it home.", "retrieve", job, "--into", "frames", "--follow")
     step("Look again, and draw a contact sheet.", "review", job, "--sheet", "contact-sheet.png")
-    return _outcome(teller, job, folder, crate, card)
+    return _outcome(teller, job, folder, folder / crate, folder / card)
 
 
-def _outcome(teller: _Teller, job: str, folder: Path, crate: str, card: str) -> dict[str, Any]:
-    view = teller.ask("track", job)
-    reviewed = teller.ask("review", job)
-    quote = teller.ask("estimate", crate, "--farm", card, "--nodes", "4", "--batch", "4")["quotes"][0]
+def _outcome(teller: _Teller, job: str, folder: Path, crate: Path, card: Path) -> dict[str, Any]:
+    """What it came to: the frames as they were last judged, the bill, and what was estimated for this very job."""
+    ledger = open_ledger()
+    with Links() as links:
+        view = track(ledger, job, links)
+    verdicts = [row.state for row in view.frames]
+    wishes = Wishes(nodes=len({node.name for node in view.nodes}), batch=BATCH)
+    quote = estimate(read_packing_list(crate), read_probe(crate), [read_card(card)], wishes).quotes[0]
     return {
         "job": job,
         "folder": str(folder),
         "frames": str(folder / "frames"),
         "contact_sheet": str(folder / "contact-sheet.png"),
-        "counts": reviewed["counts"],
-        "cost": view["cost"],
-        "currency": view["currency"],
-        "estimated": quote["cost"],
+        "counts": {verdict.value: verdicts.count(verdict.value) for verdict in Verdict},
+        "cost": str(view.cost),
+        "currency": view.currency,
+        "estimated": quote.cost.model_dump(mode="json"),
         "steps": teller.seconds,
     }
 

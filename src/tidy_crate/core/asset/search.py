@@ -75,7 +75,7 @@ def mapped(text: str, maps: Iterable[tuple[str, str]]) -> list[Candidate]:
         else:
             there = path.is_file()
         if there:
-            found.append(Candidate(path, f"{old} is mapped to {new}", 0.99))
+            found.append(Candidate(path, f"the prefix {old} is mapped", 0.99))
     return found
 
 

@@ -1,8 +1,13 @@
-"""What a node sees at a frame, as digests that can be compared to the bit."""
+"""What a node sees at a frame, as digests that can be compared to the bit.
+
+Run as a program it reads scene, plan and frames as JSON from standard input, and writes the digests as JSON.
+"""
 
 from __future__ import annotations
 
 import hashlib
+import json
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -39,3 +44,15 @@ def _digest(prim: Usd.Prim, cache: UsdGeom.XformCache, frame: int) -> str:
         if points is not None:
             digest.update(np.array(points).tobytes())
     return digest.hexdigest()
+
+
+def main() -> int:
+    """Answer one question."""
+    question = json.load(sys.stdin)
+    plan = StagingPlan.model_validate(question["plan"])
+    json.dump(frame_digests(Path(question["scene"]), plan, question["frames"]), sys.stdout)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

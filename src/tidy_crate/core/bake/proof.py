@@ -6,20 +6,23 @@ every point of the scene, not only of what is known to be a simulation.
 
 from __future__ import annotations
 
-import multiprocessing
+import json
 import random
-from concurrent.futures import ProcessPoolExecutor
+import subprocess
+import sys
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.model import Simulation, SimulationState
-from tidy_crate.core.scene.staging import StagingPlan
 
 MOST_BATCHES = 3
 MOST_NAMED = 20
+# frame: prim: digest
+Digests = dict[int, dict[str, str]]
 
 
 class Difference(Model):
@@ -48,11 +51,11 @@ def prove_order(context: SceneContext, batch: int = 2, progress: Progress = sile
     if not frames:
         raise WrongUsage("the scene has no frame range", context.scene, "set its start and end")
     orders = _orders(frames, batch)
-    pool = ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn"), max_tasks_per_child=1)
-    with pool:
-        plan = context.plan.model_dump_json()
-        runs = {name: pool.submit(evaluate, context.scene, plan, order) for name, order in orders.items()}
-        results = {}
+    plan = context.plan.model_dump_json()
+    results = {}
+    # threads only wait: each starts a process of its own, which has no past
+    with ThreadPoolExecutor(workers) as pool:
+        runs = {name: pool.submit(_evaluate, context.scene, plan, order) for name, order in orders.items()}
         for done, (name, run) in enumerate(runs.items(), 1):
             results[name] = run.result()
             progress(Step("order proof", done, len(runs), "orders", name))
@@ -80,9 +83,7 @@ def _orders(frames: list[int], batch: int) -> dict[str, list[int]]:
     return orders
 
 
-def _differences(
-    results: dict[str, dict[int, dict[str, str]]], simulations: tuple[Simulation, ...]
-) -> list[Difference]:
+def _differences(results: dict[str, Digests], simulations: tuple[Simulation, ...]) -> list[Difference]:
     reference = results["in order"]
     found: dict[str, Difference] = {}
     for order, frames in results.items():
@@ -96,11 +97,12 @@ def _differences(
     return ranked[:MOST_NAMED]
 
 
-def evaluate(scene: Path, plan: str, frames: list[int]) -> dict[int, dict[str, str]]:
-    """Evaluate frames in the order given, as one node would: a digest of pose and points per frame and prim.
-
-    Runs in a process of its own.
-    """
-    from tidy_crate.core.bake.digests import frame_digests
-
-    return frame_digests(scene, StagingPlan.model_validate_json(plan), frames)
+def _evaluate(scene: Path, plan: str, frames: list[int]) -> Digests:
+    """Evaluate frames in the order given, in a fresh process, as one node would."""
+    question = json.dumps({"scene": str(scene), "plan": json.loads(plan), "frames": frames})
+    line = [sys.executable, "-m", "tidy_crate.core.bake.digests"]
+    done = subprocess.run(line, input=question.encode(), capture_output=True, check=False)
+    if done.returncode != 0:
+        last = done.stderr.decode("utf-8", "replace").strip().splitlines()[-1:]
+        raise TidyCrateError(f"a frame could not be evaluated ({' '.join(last)[:300]})", scene)
+    return {int(frame): digests for frame, digests in json.loads(done.stdout).items()}

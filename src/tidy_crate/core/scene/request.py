@@ -48,6 +48,7 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
 
     Raises WrongUsage when the scene lacks a frame range, a resolution or outputs.
     """
+    chosen = format_frames(parse_frames(frames)) if frames is not None else None
     fix = "set it in the scene and save it again"
     if not survey.frames.count:
         raise WrongUsage("the scene has no frame range", survey.scene, fix)
@@ -58,11 +59,9 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
     width, height = survey.resolution.rendered
     own = survey.frames
     text = f"{own.start}-{own.end}" + (f"x{own.step}" if own.step != 1 else "")
-    if frames is not None:
-        text = format_frames(parse_frames(frames))
     return RenderRequest(
         name=name,
-        frames=text if own.count > 1 or frames is not None else str(own.start),
+        frames=chosen or (text if own.count > 1 else str(own.start)),
         width=width,
         height=height,
         outputs=tuple(output.name for output in survey.outputs),

@@ -22,13 +22,13 @@ def main() -> int:
     folder, port = Path(sys.argv[1]).absolute(), int(sys.argv[2])
     settings = load_settings(folder)
     store = Store(folder / "farm.sqlite")
-    scheduler = Scheduler(folder, store, settings)
     listening = socket.create_server(("127.0.0.1", port))
     url = f"http://127.0.0.1:{listening.getsockname()[1]}"
 
     def stop() -> None:
         server.should_exit = True
 
+    scheduler = Scheduler(folder, store, settings, gone=stop)
     app = make_app(folder, settings, store, scheduler, token_of(folder), stop)
     server = uvicorn.Server(uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=3))
     scheduler.start()

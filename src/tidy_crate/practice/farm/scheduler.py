@@ -10,6 +10,7 @@ import multiprocessing
 import os
 import secrets
 import threading
+from collections.abc import Callable
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
@@ -25,6 +26,8 @@ from tidy_crate.practice.farm.settings import FarmSettings
 from tidy_crate.practice.farm.store import FarmJobRow, ProductRow, ShiftRow, Store, TaskRow, open_jobs
 
 TICK = 0.05
+# how long it sleeps when there is nothing to do, if nobody wakes it
+IDLE = 2.0
 MOST_ATTEMPTS = 3
 ERROR_TAIL = 500
 
@@ -42,12 +45,14 @@ class _Running:
 class Scheduler:
     """A thread that moves jobs on until it is stopped."""
 
-    def __init__(self, folder: Path, store: Store, settings: FarmSettings) -> None:
+    def __init__(self, folder: Path, store: Store, settings: FarmSettings, gone: Callable[[], None]) -> None:
         self._folder = folder
         self._store = store
         self._settings = settings
+        self._gone = gone
         self._running: list[_Running] = []
         self._stop = threading.Event()
+        self._work = threading.Event()
         self._workers = min(os.cpu_count() or 1, settings.nodes)
         self._pool = self._new_pool()
         self._thread = threading.Thread(target=self._loop, name="scheduler", daemon=True)
@@ -56,9 +61,14 @@ class Scheduler:
         """Begin."""
         self._thread.start()
 
+    def wake(self) -> None:
+        """There is work."""
+        self._work.set()
+
     def stop(self) -> None:
         """End; what is under way is rendered again after the next start."""
         self._stop.set()
+        self._work.set()
         self._thread.join(timeout=30)
         self._pool.shutdown(wait=False, cancel_futures=True)
 
@@ -74,11 +84,21 @@ class Scheduler:
         return ProcessPoolExecutor(self._workers, mp_context=multiprocessing.get_context("spawn"))
 
     def _loop(self) -> None:
-        while not self._stop.wait(TICK):
+        while not self._stop.is_set():
+            self._work.clear()
             with self._store.session() as session:
                 self._take_in(session)
                 self._hand_out(session)
+                busy = bool(self._running or session.new or session.dirty)
                 session.commit()
+            if busy:
+                self._stop.wait(TICK)
+            else:
+                self._work.wait(IDLE)
+                if not self._folder.is_dir():
+                    # whoever removed it wants no farm, and nobody could stop this one any more
+                    self._gone()
+                    return
 
     def _take_in(self, session: Session) -> None:
         """Note finished frames, and the end of batches."""

@@ -138,6 +138,7 @@ def make_app(
                     position += 1
             session.add(job)
             session.commit()
+            scheduler.wake()
             return Submitted(job=job.id)
 
     @app.get("/v1/jobs/{name}")
@@ -163,6 +164,7 @@ def make_app(
                         row.state = TaskState.WAITING.value
                         job.state = JobState.RENDERING.value
             session.commit()
+        scheduler.wake()
         return Response(status_code=204)
 
     @app.post("/v1/jobs/{name}/cancel")

@@ -46,7 +46,12 @@ def open_layer(path: Path) -> Sdf.Layer:
         raise UnreadableInput("there is no such layer" if not path.exists() else "the layer is not a file", path)
     try:
         with usd_messages() as messages:
-            layer = Sdf.Layer.FindOrOpen(str(path))
+            layer = Sdf.Layer.Find(str(path))
+            if layer is None:
+                layer = Sdf.Layer.FindOrOpen(str(path))
+            elif not layer.dirty:
+                # the library keeps what it has read, and the file may have been saved since
+                layer.Reload()
     except Tf.ErrorException as error:
         raise UnreadableInput(
             f"the layer is broken ({reason(error)})", path, "save it again from its source"

@@ -45,7 +45,7 @@ def slots(layer: Sdf.Layer) -> list[Slot]:
 
 
 def _slots_at(layer: Sdf.Layer, path: Sdf.Path) -> Iterator[Slot]:
-    spec = layer.GetObjectAtPath(path)
+    spec = _spec(layer, path)
     where = str(path)
     if isinstance(spec, Sdf.AttributeSpec):
         if spec.typeName in (_ASSET, _ASSETS):
@@ -71,6 +71,12 @@ def _slots_at(layer: Sdf.Layer, path: Sdf.Path) -> Iterator[Slot]:
         if key in keys:
             for text in _dictionary_texts(spec.GetInfo(key)):
                 yield Slot(where, key, text)
+
+
+def _spec(layer: Sdf.Layer, path: Sdf.Path) -> Any:
+    found = layer.GetObjectAtPath(path)
+    # what a variant says itself, its references above all, stands on the prim inside it
+    return found.primSpec if isinstance(found, Sdf.VariantSpec) else found
 
 
 def _texts(value: Any) -> list[str]:
@@ -106,7 +112,7 @@ def rewrite(layer: Sdf.Layer, new_text: Callable[[Slot], str]) -> None:
 
 
 def _rewrite_at(layer: Sdf.Layer, path: Sdf.Path, new_text: Callable[[Slot], str]) -> None:
-    spec = layer.GetObjectAtPath(path)
+    spec = _spec(layer, path)
     where = str(path)
     if isinstance(spec, Sdf.AttributeSpec):
         if spec.typeName in (_ASSET, _ASSETS):

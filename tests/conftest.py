@@ -1,0 +1,107 @@
+"""What all tests share: the demo scene in a temporary folder, and the built program run as a user runs it."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tidy_crate.core.bake.run import bake
+from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.scene.context import SceneContext, open_scene
+from tidy_crate.core.scene.relink import apply_relinks, propose
+from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
+
+MATTE = "renders/matte/lantern_quay_matte.####.exr"
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a command came to."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+Run = Callable[..., Outcome]
+
+
+@pytest.fixture(scope="session")
+def run(tmp_path_factory: pytest.TempPathFactory) -> Run:
+    """Run the built program in a home of its own."""
+    home = tmp_path_factory.mktemp("home")
+
+    def call(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Outcome:
+        environment = os.environ | {"TIDY_CRATE_HOME": str(home), "NO_COLOR": "1", "COLUMNS": "140"} | (env or {})
+        line = [sys.executable, "-m", "tidy_crate", *map(str, words)]
+        done = subprocess.run(
+            line, cwd=cwd, env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=280, check=False
+        )
+        return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+    return call
+
+
+@pytest.fixture
+def demo(tmp_path: Path) -> DemoScene:
+    """The demo scene as the artist saved it, troubles and all."""
+    return write_demo_scene(tmp_path / "show")
+
+
+@pytest.fixture
+def context(demo: DemoScene) -> SceneContext:
+    """The demo scene opened."""
+    return open_scene(demo.scene)
+
+
+def make_ready(demo: DemoScene) -> SceneContext:
+    """Relink, override and bake, as a wrangler would."""
+    context = open_scene(demo.scene)
+    maps = [("Q:\\lantern_quay", str(demo.project))]
+    apply_relinks(context, propose(context.survey(), [demo.archive], maps))
+    context.file.set(("output", "Matte"), {"path": MATTE})
+    bake(open_scene(demo.scene))
+    return open_scene(demo.scene)
+
+
+@pytest.fixture(scope="session")
+def packed(tmp_path_factory: pytest.TempPathFactory) -> tuple[SceneContext, Path]:
+    """A ready demo scene and its crate, shared by tests that only read them."""
+    folder = tmp_path_factory.mktemp("packed")
+    context = make_ready(write_demo_scene(folder / "show"))
+    crate = folder / "quay.crate"
+    collect(context, crate)
+    return context, crate
+
+
+@pytest.fixture
+def crate(packed: tuple[SceneContext, Path], tmp_path: Path) -> Iterator[Path]:
+    """A crate of its own for a test that spoils it."""
+    target = tmp_path / "quay.crate"
+    shutil.copytree(packed[1], target)
+    yield target
+
+
+def tree(folder: Path) -> dict[str, bytes]:
+    """Every file below a folder with its bytes."""
+    return {
+        path.relative_to(folder).as_posix(): path.read_bytes() for path in sorted(folder.rglob("*")) if path.is_file()
+    }
+
+
+def usda(text: str) -> str:
+    """A layer from a text that may hold several statements on a line, which the format itself does not allow."""
+    return "#usda 1.0\n" + text.replace("{ ", "{\n").replace(" }", "\n}") + "\n"

@@ -1,0 +1,200 @@
+"""Collecting and proving."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+
+import pytest
+
+from conftest import make_ready, tree, usda
+from tidy_crate.core.crate import confine
+from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.packing import FILE_NAME, UNFINISHED, read_packing_list
+from tidy_crate.core.crate.prove import prove
+from tidy_crate.core.errors import UnreadableInput, WrongUsage
+from tidy_crate.core.files import read_json, write_json
+from tidy_crate.core.scene.context import SceneContext, open_scene
+from tidy_crate.practice.demo.scene import write_demo_scene
+
+
+def test_the_crate_is_the_same_bytes_wherever_and_however_often_it_is_collected(tmp_path: Path) -> None:
+    made = []
+    for place in ("here", "over/there"):
+        folder = tmp_path / place
+        context = make_ready(write_demo_scene(folder / "show"))
+        collect(context, folder / "quay.crate")
+        made.append(tree(folder / "quay.crate"))
+        again = collect(context, folder / "quay.crate")
+        assert (again.copied_bytes, again.reused_bytes > 0) == (0, True)
+        made.append(tree(folder / "quay.crate"))
+    assert made[0].keys() == made[2].keys()
+    assert made[0] == made[1] == made[2] == made[3]
+    assert not any(str(tmp_path).encode() in data for data in made[0].values())
+
+
+def test_r1_the_sources_are_byte_identical_afterwards(packed: tuple[SceneContext, Path], tmp_path: Path) -> None:
+    context, _ = packed
+    show = context.scene.parents[3]
+    before = tree(show)
+    collect(context, tmp_path / "quay.crate")
+    after = tree(show)
+    assert {k: v for k, v in after.items() if "/collected/" not in k} == {
+        k: v for k, v in before.items() if "/collected/" not in k
+    }
+
+
+def test_r2_every_path_in_the_crate_is_relative_and_inside(packed: tuple[SceneContext, Path]) -> None:
+    survey = open_scene(packed[1] / read_packing_list(packed[1]).scene).survey_as_found()
+    for asset in survey.assets:
+        assert asset.authored.startswith(("./", "../"))
+        assert all(member.path.is_relative_to(packed[1]) for member in asset.members)
+
+
+def test_a_layer_whose_paths_hold_is_copied_bit_by_bit(packed: tuple[SceneContext, Path]) -> None:
+    context, crate = packed
+    listed = {file.path: file for file in read_packing_list(crate).files}
+    assert not listed["shots/quay_010/animation.usda"].rewritten
+    assert (crate / "shots/quay_010/animation.usda").read_bytes() == context.scene.with_name(
+        "animation.usda"
+    ).read_bytes()
+    assert listed["assets/box/box.usdc"].rewritten
+    assert listed["elsewhere/textures/rope.png"].source == "elsewhere:textures/rope.png"
+
+
+def test_missing_files_are_listed_by_need_and_lead_nowhere_outside(context: SceneContext, tmp_path: Path) -> None:
+    result = collect(context, tmp_path / "c.crate")
+    assert not result.complete
+    assert {Path(one.authored.replace("\\", "/")).name: one.needed for one in result.missing} == {
+        "crate_side.png": True, "rope.png": True, "pier_sketch.png": False,
+    }  # fmt: skip
+    proof = prove(tmp_path / "c.crate", os.environ, test=False)
+    assert not proof.whole and not proof.outside
+    assert len(proof.unresolved) == 2
+
+
+def test_two_files_of_one_name_stay_two(tmp_path: Path) -> None:
+    for place, data in (("a/x.png", b"one"), ("b/x.png", b"two"), ("far/b/x.png", b"three"), ("far2/b/x.png", b"four")):
+        (tmp_path / place).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / place).write_bytes(data)
+    show = tmp_path / "show"
+    show.mkdir()
+    names = [f"asset f{n} = @{tmp_path / p}@" for n, p in enumerate(("far/b/x.png", "far2/b/x.png", "a/x.png"))]
+    (show / "s.usda").write_text(usda('def Sphere "S" { ' + "\n".join(names) + " }"))
+    collect(open_scene(show / "s.usda"), tmp_path / "out.crate")
+    found = {name: data for name, data in tree(tmp_path / "out.crate").items() if name.endswith(".png")}
+    assert sorted(found.values()) == [b"four", b"one", b"three"]
+
+
+def test_collect_goes_on_after_it_was_stopped_and_clears_what_is_stale(
+    packed: tuple[SceneContext, Path], crate: Path
+) -> None:
+    context, whole = packed
+    expected = tree(whole)
+    (crate / "textures/paper.png").unlink()
+    (crate / FILE_NAME).unlink()
+    (crate / UNFINISHED).write_bytes(b"")
+    with pytest.raises(UnreadableInput, match="not finished"):
+        read_packing_list(crate)
+    collect(context, crate)
+    assert tree(crate) == expected
+
+
+@pytest.mark.parametrize("name", ["show", "full"])
+def test_x4_collect_never_writes_into_a_folder_of_something_else(
+    name: str, context: SceneContext, tmp_path: Path
+) -> None:
+    (tmp_path / "full").mkdir()
+    (tmp_path / "full" / "diary.txt").write_text("mine")
+    before = tree(tmp_path)
+    with pytest.raises(WrongUsage):
+        collect(context, tmp_path / name)
+    assert tree(tmp_path) == before
+
+
+def test_r10_a_whole_crate_is_proven_with_a_test_frame(packed: tuple[SceneContext, Path]) -> None:
+    proof = prove(packed[1], os.environ)
+    assert proof.whole, proof
+    assert proof.test_frame is not None and proof.test_frame.good
+    assert proof.enforced or proof.why_not
+
+
+@pytest.mark.parametrize("damage", ["change", "remove", "add", "leak", "link", "retime"])
+def test_r10_the_proof_fails_for_every_kind_of_damage(
+    damage: str, packed: tuple[SceneContext, Path], crate: Path
+) -> None:
+    texture, layer = crate / "textures/paper.png", crate / "assets/lantern/lantern.usda"
+    original = packed[0].project.root / "textures" / "paper.png"  # type: ignore[operator]
+    if damage == "change":
+        texture.write_bytes(texture.read_bytes() + b" ")
+    elif damage == "remove":
+        texture.unlink()
+    elif damage == "add":
+        (crate / "stowaway.bin").write_bytes(b"x")
+    elif damage == "link":
+        texture.unlink()
+        texture.symlink_to(original)
+    elif damage == "leak":
+        layer.write_text(layer.read_text().replace("../../textures/paper.png", original.as_posix()))
+        _pack_anew(crate, "assets/lantern/lantern.usda")
+    else:
+        scene = crate / "shots/quay_010/lantern_quay_v001.staged.usda"
+        scene.write_text(scene.read_text().replace("endTimeCode = 1048", "endTimeCode = 1047"))
+        _pack_anew(crate, "shots/quay_010/lantern_quay_v001.staged.usda")
+    proof = prove(crate, os.environ, test=False)
+    assert not proof.whole
+    told = {
+        "change": proof.changed, "remove": proof.changed, "add": proof.unexpected, "link": proof.changed,
+        "leak": proof.outside or proof.unresolved, "retime": proof.differs,
+    }  # fmt: skip
+    assert told[damage]
+
+
+def _pack_anew(crate: Path, name: str) -> None:
+    """Make the packing list agree with a file that was changed: only the survey can still see it."""
+    from tidy_crate.core.files import hash_file
+
+    content = read_json(crate / FILE_NAME, "packing list")
+    for file in content["files"]:
+        if file["path"] == name:
+            file["blake3"], file["bytes"] = hash_file(crate / name), (crate / name).stat().st_size
+    write_json(crate / FILE_NAME, content)
+
+
+def test_the_proofs_walls_hold_a_render_command_that_looks_outside(crate: Path, tmp_path: Path) -> None:
+    secret = tmp_path / "secret.txt"
+    secret.write_text("outside")
+    content = read_json(crate / FILE_NAME, "packing list")
+    content["render"] |= {"command": ["{python}", "-c", f"print(open({str(secret)!r}).read())"]}
+    write_json(crate / FILE_NAME, content)
+    proof = prove(crate, os.environ)
+    if not proof.enforced:
+        pytest.skip(f"this kernel cannot enforce it: {proof.why_not}")
+    assert proof.test_frame is not None and not proof.test_frame.good
+    assert "PermissionError" in (proof.test_frame.why or "")
+
+
+def test_a_system_without_walls_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(confine.sys, "platform", "elsewhere")
+    assert confine.confine([], []) is not None
+
+
+@pytest.mark.parametrize("path", ["../out.txt", "/etc/out.txt", "a/../../out", "c:\\out"])
+def test_x4_a_hostile_packing_list_is_refused(path: str, crate: Path) -> None:
+    content = read_json(crate / FILE_NAME, "packing list")
+    content["files"][0]["path"] = path
+    write_json(crate / FILE_NAME, content)
+    with pytest.raises(UnreadableInput):
+        read_packing_list(crate)
+
+
+def test_a_full_disk_is_told_before_the_first_byte(
+    context: SceneContext, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from tidy_crate.core.errors import TidyCrateError
+
+    monkeypatch.setattr(shutil, "disk_usage", lambda _: shutil._ntuple_diskusage(10, 10, 0))  # type: ignore[attr-defined]
+    with pytest.raises(TidyCrateError, match="free"):
+        collect(context, tmp_path / "c.crate")
+    assert not (tmp_path / "c.crate" / FILE_NAME).exists()

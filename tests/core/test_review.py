@@ -1,0 +1,91 @@
+"""Every frame opened and judged."""
+
+from __future__ import annotations
+
+import struct
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+import pytest
+from PIL import Image
+
+from tidy_crate.core.review.frame import Expected, Verdict, judge_file
+from tidy_crate.core.review.run import review_folder
+from tidy_crate.core.review.sheet import write_contact_sheet
+from tidy_crate.core.scene.model import Pass
+
+PASSES = (
+    Pass(name="beauty", source="beauty", data_type="color3f"),
+    Pass(name="depth", source="depth", data_type="float"),
+)
+WANTED = Expected(width=32, height=18, passes=PASSES)
+
+
+def picture(path: Path, width: int = 32, height: int = 18, value: float = 0.5, depth: bool = True) -> Path:
+    rng = np.random.default_rng(1)
+    channels = {name: (value * rng.random((height, width))).astype(np.float16) for name in "RGB"}
+    if depth:
+        channels["depth.Z"] = np.ones((height, width), np.float32)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, channels).write(str(path))
+    return path
+
+
+def test_f3_a_good_frame_is_good(tmp_path: Path) -> None:
+    assert judge_file(picture(tmp_path / "a.exr"), WANTED).verdict is Verdict.GOOD
+
+
+@pytest.mark.parametrize(
+    ("arguments", "reason"),
+    [({"width": 16}, "16 x 18, not 32 x 18"), ({"value": 0.0}, "black"),
+     ({"depth": False}, "passes are missing: depth"),
+     ({"value": float("nan")}, "invalid numbers in R"), ({"value": float("inf")}, "invalid numbers")],
+)  # fmt: skip
+def test_f3_what_is_wrong_is_said(arguments: dict[str, float], reason: str, tmp_path: Path) -> None:
+    judged = judge_file(picture(tmp_path / "a.exr", **arguments), WANTED)  # type: ignore[arg-type]
+    assert judged.verdict is Verdict.BAD and reason in "; ".join(judged.reasons)
+
+
+@pytest.mark.parametrize("keep", [0, 3, 4, 8, 60, 300, 0.3, 0.5, 0.9, -1])
+def test_f3_a_truncated_frame_is_bad_and_nothing_is_printed(
+    keep: float, tmp_path: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
+    path = picture(tmp_path / "a.exr", 320, 180)
+    data = path.read_bytes()
+    path.write_bytes(data[: int(keep * len(data)) if 0 < keep < 1 else int(keep)])
+    assert judge_file(path, Expected()).verdict is Verdict.BAD
+    assert capfd.readouterr().err == ""
+
+
+def test_x4_a_header_that_claims_a_huge_picture_is_bad_not_fatal(tmp_path: Path) -> None:
+    path = picture(tmp_path / "a.exr")
+    data = bytearray(path.read_bytes())
+    at = data.index(b"dataWindow\0box2i\0") + len(b"dataWindow\0box2i\0") + 4
+    data[at : at + 16] = struct.pack("<4i", 0, 0, 100_000, 100_000)
+    path.write_bytes(data)
+    assert judge_file(path, WANTED).verdict is Verdict.BAD
+
+
+@pytest.mark.parametrize("content", [b"", b"not a picture", b"\x76\x2f\x31\x01" + b"\xff" * 64, bytes(500)])
+def test_what_is_no_picture_is_bad(content: bytes, tmp_path: Path) -> None:
+    for suffix in (".exr", ".png"):
+        path = tmp_path / f"a{suffix}"
+        path.write_bytes(content)
+        assert judge_file(path, Expected()).verdict is Verdict.BAD
+
+
+def test_a_folder_without_expectation_says_what_went_unchecked(tmp_path: Path) -> None:
+    picture(tmp_path / "Beauty" / "a.0001.exr")
+    Image.new("RGB", (8, 8), (9, 9, 9)).save(tmp_path / "Beauty" / "a.0002.png")
+    review = review_folder(tmp_path, None)
+    assert [(frame.frame, frame.verdict) for frame in review.frames] == [(1, Verdict.GOOD), (2, Verdict.GOOD)]
+    assert review.frames[0].unchecked == ("size", "passes")
+
+
+def test_f4_a_contact_sheet_holds_good_bad_and_missing_frames(tmp_path: Path) -> None:
+    picture(tmp_path / "Beauty" / "a.0001.exr")
+    (tmp_path / "Beauty" / "a.0002.exr").write_bytes(b"torn")
+    write_contact_sheet(review_folder(tmp_path, None), tmp_path / "sheet.png")
+    with Image.open(tmp_path / "sheet.png") as sheet:
+        assert sheet.width > 1000 and len(sheet.convert("RGB").getcolors(1 << 20)) > 10  # type: ignore[arg-type]

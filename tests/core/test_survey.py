@@ -1,0 +1,154 @@
+"""Survey of OpenUSD scenes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from conftest import usda
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.context import SceneContext, open_scene
+from tidy_crate.core.scene.formats.usd import OpenUsd
+from tidy_crate.core.scene.model import SimulationState, Status, Survey
+from tidy_crate.core.scene.settings import SettingsMap, canonical, load_maps, meaning
+
+
+def survey_of(tmp_path: Path, body: str, head: str = "startTimeCode = 1\nendTimeCode = 10", **files: str) -> Survey:
+    """Survey a scene written down here."""
+    scene = tmp_path / "scene.usda"
+    scene.write_text(usda(f"(\n{head}\n)\n{body}"))
+    for name, text in files.items():
+        (tmp_path / name.replace("__", ".")).write_text(text)
+    return OpenUsd().read(scene)
+
+
+def needed(survey: Survey) -> dict[str, bool]:
+    return {asset.authored: asset.needed for asset in survey.assets}
+
+
+def test_s1_s2_s3_s5_of_the_demo_rest_on_no_default(context: SceneContext) -> None:
+    survey = context.survey_as_found()
+    frames = survey.frames
+    assert (frames.start, frames.end, frames.fps, frames.count) == (1001, 1048, 25.0, 48)
+    assert (survey.up_axis, survey.meters_per_unit) == ("Z", 0.01)
+    assert [(camera.path, camera.renders) for camera in survey.cameras] == [("/Quay/Camera", ("Beauty", "Matte"))]
+    assert survey.resolution is not None and survey.resolution.rendered == (320, 180)
+    beauty, matte = survey.outputs
+    assert (beauty.format, beauty.passes) == ("exr", ("beauty", "alpha", "depth", "normal", "objectId"))
+    assert (matte.path, matte.passes) == ("", ("alpha", "objectId"))
+    assert survey.motion == "things"
+
+
+def test_s7_every_planted_file_trouble_is_told_apart(context: SceneContext) -> None:
+    assets = {Path(asset.authored.replace("\\", "/")).name: asset for asset in context.survey_as_found().assets}
+    assert (assets["rope.png"].status, assets["rope.png"].needed) == (Status.MISSING, True)
+    assert (assets["crate_side.png"].status, assets["crate_side.png"].resolved) == (Status.MISSING, None)
+    assert (assets["pier_sketch.png"].status, assets["pier_sketch.png"].needed) == (Status.MISSING, False)
+    assert (assets["planks.png"].status, assets["planks.png"].bytes > 0) == (Status.FOUND, True)
+    assert "/Quay/Pier/Looks/Planks/Texture" in assets["planks.png"].used_by
+
+
+def test_s8_the_cameras_spring_is_live(context: SceneContext) -> None:
+    (spring,) = context.survey_as_found().simulations
+    assert (spring.name, spring.state, spring.start) == ("/Quay/Camera", SimulationState.LIVE, 981)
+    assert spring.depends_on == ("/Quay/Ferry",)
+
+
+def test_needed_is_judged_by_visibility_purpose_variant_and_strength(tmp_path: Path) -> None:
+    body = """
+def Scope "Looks" {
+    def Material "Seen" { token outputs:surface.connect = </Looks/Seen/S.outputs:o>
+        def Shader "S" { asset inputs:file = @./seen.png@
+            token outputs:o } }
+    def Material "Unbound" { token outputs:surface.connect = </Looks/Unbound/S.outputs:o>
+        def Shader "S" { asset inputs:file = @./unbound.png@
+            token outputs:o } } }
+def Sphere "Ball" ( prepend apiSchemas = ["MaterialBindingAPI"] ) { rel material:binding = </Looks/Seen> }
+def Sphere "Hidden" { token visibility = "invisible"
+    asset a = @./hidden.png@ }
+def Sphere "Later" { token visibility.timeSamples = { 0: "invisible", 50: "inherited" }
+    asset a = @./later.png@ }
+def Sphere "Flash" { token visibility.timeSamples = { 0: "invisible", 5: "inherited", 6: "invisible" }
+    asset a = @./flash.png@ }
+def Sphere "Guide" { uniform token purpose = "guide"
+    asset a = @./guide.png@ }
+def Sphere "Off" ( active = false ) { asset a = @./off.png@ }
+def Xform "Look" ( variants = { string v = "x" }
+    prepend variantSets = "v" ) {
+    variantSet "v" = { "x" { asset a = @./x.png@ }
+        "y" { asset a = @./y.png@ } } }
+def Sphere "Over" ( references = @./weak.usda@</A> ) { asset a = @./strong.png@ }
+def Sphere "Timed" { asset a.timeSamples = { 1: @./t1.png@, 40: @./t40.png@ } }
+"""
+    weak = usda('def "A" { asset a = @./weak.png@ }')
+    found = needed(survey_of(tmp_path, body, weak__usda=weak))
+    assert {name for name, used in found.items() if used} == {
+        "./seen.png", "./flash.png", "./x.png", "./weak.usda", "./strong.png", "./t1.png"
+    }  # fmt: skip
+    assert set(found) > {
+        "./unbound.png",
+        "./hidden.png",
+        "./later.png",
+        "./guide.png",
+        "./off.png",
+        "./y.png",
+        "./weak.png",
+    }
+
+
+def test_layers_in_a_circle_end_and_broken_ones_are_named(tmp_path: Path) -> None:
+    head = "subLayers = [@./scene.usda@, @./torn.usda@, @./gone.usda@]"
+    survey = survey_of(tmp_path, 'def "A" ( references = @./scene.usda@</A> ) {}', head, torn__usda="#usda 1.0\ndef {")
+    trouble = {asset.authored: asset.trouble for asset in survey.assets}
+    assert trouble["./scene.usda"] is None
+    assert "syntax error in line 2" in (trouble["./torn.usda"] or "")
+    assert trouble["./gone.usda"] == "there is no such file"
+
+
+def test_expressions_are_evaluated_with_the_scenes_variables(tmp_path: Path) -> None:
+    head = 'expressionVariables = { string MOOD = "dusk" }'
+    survey = survey_of(tmp_path, 'def Sphere "B" { asset a = @`"./${MOOD}.png"`@ }', head, dusk__png="x")
+    (asset,) = survey.assets
+    assert (asset.status, asset.value, asset.authored) == (Status.FOUND, "./dusk.png", '`"./${MOOD}.png"`')
+
+
+def test_a_tile_set_is_one_asset_with_members(tmp_path: Path) -> None:
+    survey = survey_of(tmp_path, 'def Sphere "B" { asset a = @./t.<UDIM>.png@ }', t__1001__png="x", t__1002__png="yy")
+    (asset,) = survey.assets
+    assert [member.tile for member in asset.members] == [1001, 1002]
+    assert asset.bytes == 3
+
+
+def test_ids_stay_the_same_in_the_next_version_of_a_scene(context: SceneContext, tmp_path: Path) -> None:
+    first = {asset.id for asset in context.survey_as_found().assets}
+    newer = context.scene.with_name("lantern_quay_v002.usda")
+    newer.write_bytes(context.scene.read_bytes())
+    assert {asset.id for asset in open_scene(newer).survey_as_found().assets} == first
+
+
+def test_settings_maps_translate_and_leave_the_rest_unknown(tmp_path: Path) -> None:
+    other = SettingsMap(renderer="brush", namespace="brush:", means={"brush:rays": "samples"})
+    assert meaning("brush:rays", [*load_maps(), other]) == "samples"
+    assert meaning("brush:other", [other]) is None
+    head = 'renderSettingsPrimPath = "/S"'
+    body = 'def RenderSettings "S" { custom int brush:rays = 64\n custom float brush:odd = 0.5 }'
+    scene = tmp_path / "s.usda"
+    scene.write_text(usda(f"(\n{head}\n)\n{body}"))
+    survey = OpenUsd().read(scene, maps=(other,))
+    assert survey.canonical["samples"] == 64 and survey.canonical["denoiser"] == "unknown"
+    assert {setting.name: setting.means for setting in survey.settings} == {"brush:rays": "samples", "brush:odd": None}
+    assert canonical([])["samples"] == "unknown"
+
+
+@pytest.mark.parametrize("content", [b"", b"#usda 1.0\ndef {{{", b"PXR-USDC" + b"\xff" * 200, b"\x00" * 50])
+def test_a_broken_root_layer_is_one_clear_error(
+    tmp_path: Path, content: bytes, capfd: pytest.CaptureFixture[str]
+) -> None:
+    for suffix in (".usda", ".usdc", ".usd"):
+        scene = tmp_path / f"broken{suffix}"
+        scene.write_bytes(content)
+        with pytest.raises(UnreadableInput) as caught:
+            OpenUsd().read(scene)
+        assert "pxr" not in str(caught.value)
+    assert capfd.readouterr().err == ""
