@@ -11,6 +11,7 @@ from tidy_crate.cli.talk import Talk, command
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.table import Table
 
     from tidy_crate.core.scene.model import Asset, Survey
 
@@ -46,6 +47,8 @@ def register(app: typer.Typer) -> None:
 
 
 def _show(console: Console, survey: Survey, every: bool) -> None:
+    from rich.text import Text
+
     from tidy_crate.cli.show import cell, counted, duration, facts, heading, size, state, table
 
     frames, totals = survey.frames, survey.totals
@@ -79,7 +82,7 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
     heading(console, "Outputs")
     outputs = table("output", "path", "passes", "camera")
     for output in survey.outputs:
-        path = cell(output.path) if output.path else state("missing")
+        path = cell(output.path) if output.path else Text("no path", style="red")
         outputs.add_row(cell(output.name), path, cell(" ".join(output.passes)), cell(output.camera or "none"))
     console.print(outputs if survey.outputs else "none: nothing would be saved")
     heading(console, "Cameras")
@@ -109,13 +112,16 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
             looks.add_row(cell(look.prim), cell(look.set), cell(look.selected), cell(" ".join(look.choices)))
         console.print(looks)
     shown = [asset for asset in survey.assets if every or asset.status.value != "found"]
+    shown.sort(key=lambda asset: not asset.needed)
     heading(console, "Files" if every else "Files that need attention")
     console.print(_files(shown) if shown else "none")
     for line in survey.unread:
         console.print(cell(f"unread: {line}"))
 
 
-def _files(assets: list[Asset]) -> object:
+def _files(assets: list[Asset]) -> Table:
+    from rich.text import Text
+
     from tidy_crate.cli.show import cell, size, state, table
 
     files = table("id", "file as written", "kind", "status", "size", "needed", "because", right=("size",))
@@ -125,7 +131,7 @@ def _files(assets: list[Asset]) -> object:
             asset.id,
             cell(asset.authored),
             asset.kind,
-            state(asset.status.value),
+            state(asset.status.value) if asset.needed else Text(asset.status.value, style="dim"),
             size(asset.bytes) if asset.members else "-",
             "yes" if asset.needed else "no",
             cell(because),
