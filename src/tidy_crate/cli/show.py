@@ -66,6 +66,8 @@ def duration(seconds: float | None) -> str:
     """A time span: 0.42 s, 12 s, 3 min 05 s, 2 h 40 min."""
     if seconds is None:
         return "?"
+    if 0 < seconds < 0.01:
+        return "under 0.01 s"
     if seconds < 10:
         return f"{seconds:.2f} s"
     if seconds < 60:

@@ -158,6 +158,19 @@ def clean(text: object) -> str:
     )
 
 
+def _unforeseen(error: Exception) -> TidyCrateError:
+    """An error that nobody foresaw: its traceback goes into a file, for whoever mends it."""
+    import tempfile
+    import traceback
+
+    with tempfile.NamedTemporaryFile(
+        "w", prefix="tidy-crate-error-", suffix=".txt", delete=False, encoding="utf-8", errors="backslashreplace"
+    ) as file:
+        traceback.print_exception(error, file=file)
+    what = f"something went wrong that should not have ({type(error).__name__}: {str(error)[:200]})"
+    return TidyCrateError(what, None, f"please report it, with {file.name}")
+
+
 def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Callable[..., None]]:
     """Register a command with the options that all share. It gets a Talk first, and its errors are shown plainly."""
 
@@ -173,10 +186,15 @@ def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Call
             except KeyboardInterrupt:
                 talk.fail(StoppedHalfway("stopped", None, "run the same command again, it goes on from there"))
                 raise typer.Exit(StoppedHalfway.exit_code) from None
+            except typer.Exit:
+                raise
             except BrokenPipeError:
                 # whoever read the output has enough
                 sys.stdout = open(os.devnull, "w")  # noqa: PTH123, SIM115
                 raise typer.Exit(0) from None
+            except Exception as error:  # noqa: BLE001 - the last line of defence: no user is shown a traceback
+                talk.fail(_unforeseen(error))
+                raise typer.Exit(TidyCrateError.exit_code) from None
             finally:
                 talk.close()
 

@@ -64,7 +64,9 @@ def make_app(
         if not hmac.compare_digest(authorization.encode(), f"Bearer {token}".encode()):
             raise HTTPException(401, "the token is not accepted")
 
-    app = FastAPI(title="Practice farm", version=__version__, dependencies=[Depends(signed_in)])
+    app = FastAPI(
+        title="Practice farm", version=__version__, dependencies=[Depends(signed_in)], docs_url=None, redoc_url=None
+    )
     blobs = folder / "blobs"
     blobs.mkdir(parents=True, exist_ok=True)
 

@@ -43,9 +43,9 @@ class FarmSettings(Model):
     nodes: int = Field(default=4, ge=1, le=64)
     speed: float = Field(default=1.0, gt=0)
     startup_seconds: float = Field(default=40, ge=0)
-    price_per_hour: Amount = Field(default="2.40", ge=0, validate_default=True)
-    billing_increment_seconds: int = Field(default=10, ge=1)
-    balance: Amount = Field(default="25.00", ge=0, validate_default=True)
+    price_per_hour: Amount = Field(default="24.00", ge=0, validate_default=True)
+    billing_increment_seconds: int = Field(default=1, ge=1)
+    balance: Amount = Field(default="250.00", ge=0, validate_default=True)
     faults: tuple[Fault, ...] = ()
 
     @field_validator("faults", mode="before")
