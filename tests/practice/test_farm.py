@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
+from decimal import Decimal
 from pathlib import Path
 
 import httpx
@@ -22,7 +23,7 @@ from tidy_crate.core.job.identity import TaskId
 from tidy_crate.core.job.ledger import Ledger, job_named, new_key
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import compare, prepare, send, upload
-from tidy_crate.core.job.track import track
+from tidy_crate.core.job.track import _forecast, track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.practice.farm import control
@@ -188,6 +189,20 @@ def test_event_clock_bills_start_up_and_processor_time_and_not_waiting(
         worked = sum(task.seconds or 0 for task in found.tasks if task.node == node.name)
         assert node.free_at == pytest.approx(40 + worked, abs=1e-6)
     assert found.clock == max(node.free_at for node in found.nodes)
+
+
+def test_t2_the_forecast_in_the_middle_is_near_the_bill_at_the_end(
+    link: FarmLink, short: tuple[Path, PackingList]
+) -> None:
+    job = link.submit(order_for(link, short))
+    done = wait_for(lambda: link.job(job), lambda one: one.state is JobState.DONE)
+    open_again = [task.model_copy(update={"state": TaskState.WAITING}) for task in done.tasks[3:]]
+    early = [node.model_copy(update={"free_at": 40.0 + (node.free_at - 40) / 2}) for node in done.nodes]
+    share = sum(node.free_at for node in early) / sum(node.free_at for node in done.nodes)
+    half = done.model_copy(update={"tasks": (*done.tasks[:3], *open_again), "nodes": tuple(early)})
+    forecast = _forecast([half], done.cost * Decimal(share), "EUR")
+    assert forecast.cost is not None and float(forecast.cost) == pytest.approx(float(done.cost), rel=0.1)
+    assert forecast.seconds_left is not None and forecast.seconds_left > 0
 
 
 def test_x3_a_farm_that_is_killed_goes_on_where_it_was(short: tuple[Path, PackingList], tmp_path: Path) -> None:

@@ -167,7 +167,7 @@ def _frame_row(task: Task, output: str, at_home: dict[tuple[str, int, int, int, 
 
 
 def _forecast(found: list[FarmJob], cost: Decimal, currency: str) -> Forecast:
-    """From what has rendered: the rest at the same pace, on the nodes at work."""
+    """From what has rendered: the rest at the same pace, on the nodes at work, at the price their time has had."""
     done = [task for one in found for task in one.tasks if task.state is TaskState.DONE and task.seconds]
     open_tasks = sum(task.state in (TaskState.WAITING, TaskState.RENDERING) for one in found for task in one.tasks)
     if not open_tasks:
@@ -175,11 +175,13 @@ def _forecast(found: list[FarmJob], cost: Decimal, currency: str) -> Forecast:
     if not done:
         return Forecast(seconds_left=None, cost=None, currency=currency)
     per_frame = statistics.fmean(task.seconds or 0.0 for task in done)
-    nodes = max(1, sum(len(one.nodes) for one in found))
-    per_cost = cost / len(done)
+    nodes = [node for one in found for node in one.nodes]
+    on_the_clock = sum(node.free_at - node.began for node in nodes)
+    # start-up is paid already: what is to come costs node time only
+    to_come = cost * Decimal(open_tasks * per_frame / on_the_clock) if on_the_clock else Decimal(0)
     return Forecast(
-        seconds_left=open_tasks * per_frame / nodes,
-        cost=(cost + per_cost * open_tasks).quantize(Decimal("0.0001")),
+        seconds_left=open_tasks * per_frame / max(1, len(nodes)),
+        cost=(cost + to_come).quantize(Decimal("0.0001")),
         currency=currency,
     )
 
