@@ -12,8 +12,9 @@ from tidy_crate.core.bake.run import bake
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.formats.usd.compose import compose_source, staged_root
+from tidy_crate.core.scene.formats.usd.facts import layer_facts
 from tidy_crate.core.scene.formats.usd.layers import walk_layers
-from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite, slots
+from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
 from tidy_crate.core.scene.model import Status
 from tidy_crate.core.scene.staging import Relink, StagingPlan, UseCache
 from tidy_crate.practice.demo.scene import DemoScene
@@ -82,7 +83,7 @@ def "A" ( references = @./ref.usda@</R>
 }"""
     path = write(tmp_path / "all.usda", body)
     layer = Sdf.Layer.FindOrOpen(str(path))
-    before = slots(layer)
+    before = layer_facts(layer).slots
     names = {slot.text for slot in before}
     assert names == {
         "./sub.usda", "./note.txt", "./ref.usda", "./pay.usda", "./deep.txt", "./m1.png", "./m2.png", "./t1.png",
@@ -95,10 +96,12 @@ def "A" ( references = @./ref.usda@</R>
         return "./moved/" + slot.text[2:]
 
     rewrite(copy, moved)
-    assert sorted(slot.text for slot in slots(copy)) == sorted("./moved/" + slot.text[2:] for slot in before)
-    assert [slot.path for slot in slots(copy)] == [slot.path for slot in before]
+    assert sorted(slot.text for slot in layer_facts(copy).slots) == sorted(
+        "./moved/" + slot.text[2:] for slot in before
+    )
+    assert [slot.path for slot in layer_facts(copy).slots] == [slot.path for slot in before]
     # the layer that other stages see has not changed
-    assert slots(layer) == before
+    assert layer_facts(layer).slots == before
 
 
 def test_r4_a_relinked_layer_is_composed_and_what_it_names_is_found(tmp_path: Path) -> None:

@@ -14,8 +14,9 @@ from pxr import Sdf
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk, Resolution, resolve
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
-from tidy_crate.core.scene.formats.usd.slots import Slot, slots
+from tidy_crate.core.scene.formats.usd.slots import Slot
 from tidy_crate.core.scene.staging import StagingPlan
 
 MOST_LAYERS = 100_000
@@ -25,12 +26,14 @@ MOST_LAYERS = 100_000
 class Occurrence:
     """One slot of one layer in one context, and what it stands for.
 
+    prim: the path of the prim's spec that holds the slot, with variant selections, `/` for the layer as a whole.
     value: the text in force, after expressions and relinks. layer_target: the layer it brings in, if any.
     """
 
     id: str
     layer: Path
     slot: Slot
+    prim: str
     context: str
     value: str
     resolution: Resolution
@@ -50,6 +53,7 @@ class Walk:
     occurrences: list[Occurrence] = field(default_factory=list)
     unread: dict[Path, str] = field(default_factory=dict)
     opaque: set[Path] = field(default_factory=set)
+    facts: dict[Path, LayerFacts] = field(default_factory=dict)
     # layers made for composing: held here, or they would vanish before a stage holds them
     in_memory: list[Sdf.Layer] = field(default_factory=list)
 
@@ -63,16 +67,16 @@ def walk_layers(scene: Path, plan: StagingPlan, disk: Disk) -> Walk:
     queue: deque[tuple[Path, dict[str, Any]]] = deque([(scene, variables)])
     # a layer is walked once per set of expression variables, since only these change what its paths mean
     seen = {(scene, _context(variables))}
-    slots_of: dict[Path, list[Slot]] = {}
     ids: dict[str, int] = {}
     while queue:
         path, variables = queue.popleft()
         layer = walk.layers[path]
         context = _context(variables)
-        if path not in slots_of:
-            slots_of[path] = slots(layer)
-        for slot in slots_of[path]:
-            occurrence = _occurrence(walk, path, slot, variables, context, plan, disk, ids)
+        if path not in walk.facts:
+            walk.facts[path] = layer_facts(layer)
+        stem = _stem(scene, path)
+        for slot in walk.facts[path].slots:
+            occurrence = _occurrence(walk, path, stem, slot, variables, context, plan, disk, ids)
             walk.occurrences.append(occurrence)
             target = occurrence.layer_target
             if target is None or target in walk.unread:
@@ -99,6 +103,7 @@ def walk_layers(scene: Path, plan: StagingPlan, disk: Disk) -> Walk:
 def _occurrence(
     walk: Walk,
     path: Path,
+    stem: str,
     slot: Slot,
     variables: dict[str, Any],
     context: str,
@@ -109,7 +114,7 @@ def _occurrence(
     expression = slot.text.startswith("`")
     value = _evaluated(slot.text, variables) if expression else slot.text
     seen_in = context if expression else ""
-    name = _id(walk.root, path, slot, seen_in, ids)
+    name = _id(stem, slot, seen_in, ids)
     relink = plan.relink(name, slot.text)
     if relink:
         value = str(relink.to)
@@ -121,14 +126,26 @@ def _occurrence(
             walk.opaque.add(resolution.location)
         elif suffix != ".usdz":  # a package is one file: what is inside names nothing outside
             target = resolution.location
-    return Occurrence(name, path, slot, seen_in, value, resolution, relink is not None, target)
+    return Occurrence(name, path, slot, _prim_of(slot.path), seen_in, value, resolution, relink is not None, target)
 
 
-def _id(root: Path, layer: Path, slot: Slot, context: str, ids: dict[str, int]) -> str:
-    """An id that stays the same between versions of a scene and on another machine."""
+def _prim_of(path: str) -> str:
+    # property names hold no slash, prim names no dot; a variant's selection may hold a dot, but comes before a slash
+    head, slash, tail = path.rpartition("/")
+    closing = tail.rfind("}")
+    dot = tail.find(".", closing + 1)
+    return path if dot < 0 else f"{head}{slash}{tail[:dot]}"
+
+
+def _stem(root: Path, layer: Path) -> str:
+    """A layer's place as seen from the scene's folder, without version tokens."""
     place = paths.relative(PurePosixPath(layer.as_posix()), PurePosixPath(root.parent.as_posix()))
     head, _, name = place.rpartition("/")
-    stem = f"{head}/{paths.without_version(Path(name).stem)}{Path(name).suffix}"
+    return f"{head}/{paths.without_version(Path(name).stem)}{Path(name).suffix}"
+
+
+def _id(stem: str, slot: Slot, context: str, ids: dict[str, int]) -> str:
+    """An id that stays the same between versions of a scene and on another machine."""
     key = "\0".join((stem, slot.path, slot.field, slot.text, str(slot.time), context))
     digest = hashlib.blake2b(key.encode("utf-8", "surrogatepass"), digest_size=5).hexdigest()
     # the same file named twice in one array: tell them apart by their order

@@ -7,168 +7,197 @@ or from the render settings. In doubt it is needed.
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdRender, UsdShade
+from pxr import Sdf, Usd, UsdGeom, UsdShade
 
 from tidy_crate.core.scene.formats.usd.compose import Composed
-from tidy_crate.core.scene.formats.usd.layers import Occurrence
+from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
+from tidy_crate.core.scene.formats.usd.prims import Kind, Names, Place, ScenePrims
 
 SHUTTER = 1.0  # time codes before and after a frame that motion blur may look at
-# relationships that link prims without making the render use them
-_NO_USE = ("proxyPrim", "collection:", "physics:", "tidy:")
-MOST_USERS = 8
+# relationships that link prims without making the render use them; bindings are asked about all at once
+_NO_USE = ("proxyPrim", "collection:", "physics:", "tidy:", "material:binding")
+UNUSED = "nothing that renders in these frames uses it"
 
 
 @dataclass
 class Needed:
-    """Verdict per place: why a spec is used, and by which prims of the scene it is reached at all."""
+    """Verdicts. reasons: why a place is used; layers: files whose whole layer stack is in use."""
 
-    reasons: dict[tuple[Path, str], str] = field(default_factory=dict)
-    users: dict[tuple[Path, str], list[str]] = field(default_factory=dict)
+    times: tuple[float, float]
+    reasons: dict[Place, str] = field(default_factory=dict)
     layers: set[Path] = field(default_factory=set)
-    marked: set[Sdf.Path] = field(default_factory=set)
-    times: tuple[float, float] = (0.0, 0.0)
 
 
 def judge(
     composed: Composed,
-    places: set[tuple[Path, str]],
+    prims: ScenePrims,
+    names: Names,
+    walk: Walk,
     window: tuple[float, float] | None,
     settings: Usd.Prim | None,
 ) -> Needed:
-    """Find out which of `places` (file and prim path of the spec) the frames in `window` use.
+    """Find out which places (a file and the path of a prim's spec in it) the frames in `window` use.
 
     window: first and last requested time code; None means at any time.
     """
     first, last = window if window else (float("-inf"), float("inf"))
-    needed = Needed(times=(first - SHUTTER, last + SHUTTER))
-    _note_users(composed, places, needed)
-    queue: deque[tuple[Usd.Prim, str]] = deque(_rendered(composed.stage, needed.times))
-    if settings:
-        queue.append((settings, "the render settings"))
-    seen: set[Sdf.Path] = set()
-    while queue:
-        prim, reason = queue.popleft()
-        if prim.GetPath() in seen:
-            continue
-        seen.add(prim.GetPath())
-        _mark(composed, prim, reason, places, needed)
-        queue.extend(_reached_from(prim))
+    needed = Needed((first - SHUTTER, last + SHUTTER))
+    rendered = {prim.GetPath(): prim for prim in _rendered(prims, names, needed.times)}
+    reached = _reach(composed.stage, prims, names, rendered, settings)
+    for path, places in prims.places_of.items():
+        reason = _reason(path, rendered, reached, prims)
+        if reason is not None:
+            for place in places:
+                needed.reasons.setdefault(place, reason)
+            _mark_above(path, reason, prims, needed)
+    _mark_layers(walk, composed, needed)
     return needed
 
 
-def is_needed(occurrence: Occurrence, composed: Composed, needed: Needed, root_layers: set[Path]) -> tuple[bool, str]:
+def is_needed(occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed) -> tuple[bool, str]:
     """Whether one occurrence is needed, and because of what."""
     slot = occurrence.slot
     if slot.field == "subLayers":
-        if occurrence.layer in root_layers:
-            return True, "a layer of the scene"
         used = occurrence.layer in needed.layers
-        return (
-            used,
-            "a layer of something that renders" if used else "nothing that renders comes from this layer",
-        )
+        return used, "a layer of something that renders" if used else "nothing that renders comes from this layer"
     if slot.path == "/":
         return True, "the whole scene uses it"
-    prim_path = str(Sdf.Path(slot.path).GetPrimOrPrimVariantSelectionPath())
-    reason = needed.reasons.get((occurrence.layer, prim_path))
+    place = (occurrence.layer, occurrence.prim)
+    reason = needed.reasons.get(place)
     if reason is None:
-        return False, "nothing that renders in these frames uses it"
-    if slot.field in ("default", "timeSamples") and not _wins(occurrence, composed, needed, prim_path):
+        return False, UNUSED
+    if slot.field in ("default", "timeSamples") and not _wins(occurrence, composed, prims, needed, place):
         return False, "a stronger opinion overrides it, or its time lies outside the frames"
     return True, f"used by {reason}"
 
 
-def _rendered(stage: Usd.Stage, times: tuple[float, float]) -> Iterator[tuple[Usd.Prim, str]]:
+def _rendered(prims: ScenePrims, names: Names, times: tuple[float, float]) -> Iterator[Usd.Prim]:
     """The prims that show in the picture or light it. Materials and settings count only once something reaches them."""
-    predicate = Usd.TraverseInstanceProxies(Usd.PrimIsActive & Usd.PrimIsDefined & ~Usd.PrimIsAbstract)
-    walk = iter(Usd.PrimRange(stage.GetPseudoRoot(), predicate))
-    for prim in walk:
-        if prim.IsPseudoRoot():
+    hidden: Sdf.Path | None = None
+    purposed: Sdf.Path | None = None
+    for prim, name, kind in prims.active:
+        if hidden is not None and prim.GetPath().HasPrefix(hidden):
             continue
-        if prim.IsA(UsdGeom.Imageable):
-            if not _ever_visible(prim, times):
-                walk.PruneChildren()
+        if purposed is not None and not prim.GetPath().HasPrefix(purposed):
+            purposed = None
+        if kind & Kind.IMAGEABLE:
+            if name in names.visibility and not _ever_visible(prim, times):
+                hidden = prim.GetPath()
                 continue
-            if UsdGeom.Imageable(prim).ComputePurpose() in (UsdGeom.Tokens.guide, UsdGeom.Tokens.proxy):
+            if purposed is None and name in names.purpose:
+                purposed = prim.GetPath()
+            if purposed is not None and UsdGeom.Imageable(prim).ComputePurpose() in ("guide", "proxy"):
                 continue
-        if prim.IsA(UsdShade.Material) or prim.IsA(UsdShade.Shader) or prim.IsA(UsdShade.NodeGraph):
-            continue
-        if prim.IsA(UsdRender.SettingsBase) or prim.IsA(UsdRender.Var):
-            continue
-        yield prim, f"light {prim.GetPath()}" if prim.HasAPI(UsdLux.LightAPI) else str(prim.GetPath())
+        if not kind & (Kind.SHADING | Kind.RENDER):
+            yield prim
 
 
 def _ever_visible(prim: Usd.Prim, times: tuple[float, float]) -> bool:
     attribute = UsdGeom.Imageable(prim).GetVisibilityAttr()
-    if not attribute.HasAuthoredValue():
-        return True
     inside = [t for t in attribute.GetTimeSamples() if times[0] <= t <= times[1]]
     at = [max(times[0], -1e12), *inside]
     return any(attribute.Get(t) != UsdGeom.Tokens.invisible for t in at)
 
 
-def _reached_from(prim: Usd.Prim) -> Iterator[tuple[Usd.Prim, str]]:
-    stage, reason = prim.GetStage(), str(prim.GetPath())
-    if prim.IsA(UsdGeom.Imageable):
-        binding = UsdShade.MaterialBindingAPI(prim)
-        for purpose in (UsdShade.Tokens.full, UsdShade.Tokens.allPurpose):
-            material = binding.ComputeBoundMaterial(purpose)[0]
+def _reach(
+    stage: Usd.Stage,
+    prims: ScenePrims,
+    names: Names,
+    rendered: dict[Sdf.Path, Usd.Prim],
+    settings: Usd.Prim | None,
+) -> dict[Sdf.Path, str]:
+    """Prims that are used without showing themselves, with the reason: bound materials, and what links lead to."""
+    reached: dict[Sdf.Path, str] = {}
+    shown = [prim for prim in rendered.values() if prims.kind(prim) & Kind.BINDS]
+    if shown:
+        materials, _ = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(shown, UsdShade.Tokens.full)
+        for prim, material in zip(shown, materials, strict=True):
             if material:
-                yield material.GetPrim(), f"the material of {reason}"
+                reached.setdefault(material.GetPath(), f"the material of {prim.GetPath()}")
+    if settings:
+        reached[settings.GetPath()] = "the render settings"
+    linking = [prim for prim, name, _ in prims.active if name in names.outward]
+    followed: set[Sdf.Path] = set()
+    while True:
+        before = len(reached)
+        for prim in linking:
+            path = prim.GetPath()
+            if path in followed or _reason(path, rendered, reached, prims) is None:
+                continue
+            followed.add(path)
+            for target in _linked_from(stage, prim):
+                reached.setdefault(target.GetPath(), str(path))
+        if len(reached) == before:
+            return reached
+
+
+def _linked_from(stage: Usd.Stage, prim: Usd.Prim) -> Iterator[Usd.Prim]:
     for relationship in prim.GetAuthoredRelationships():
         if relationship.GetName().startswith(_NO_USE):
             continue
         for path in relationship.GetForwardedTargets():
             target = stage.GetPrimAtPath(path.GetPrimPath())
+            # a shape shows or does not, whatever points to it; only an instancer shows what it points to
             if target and not (target.IsA(UsdGeom.Gprim) and not relationship.GetName().startswith("prototypes")):
-                yield target, reason
+                yield target
     for attribute in prim.GetAuthoredAttributes():
         if attribute.HasAuthoredConnections():
             for path in attribute.GetConnections():
                 target = stage.GetPrimAtPath(path.GetPrimPath())
                 if target:
-                    yield target, reason
-    if prim.IsA(UsdShade.Material) or prim.IsA(UsdShade.NodeGraph):
-        # an output that nothing connects by name can still be picked by a renderer of its own
-        for child in prim.GetChildren():
-            yield child, reason
+                    yield target
 
 
-def _mark(composed: Composed, prim: Usd.Prim, reason: str, places: set[tuple[Path, str]], needed: Needed) -> None:
-    """Note a prim's specs, and those of everything above it, as used."""
-    while prim and not prim.IsPseudoRoot() and prim.GetPath() not in needed.marked:
-        needed.marked.add(prim.GetPath())
-        specs = [(composed.file_of(spec.layer), str(spec.path)) for spec in prim.GetPrimStack()]
-        for file, path in specs:
-            if file is not None:
-                needed.layers.add(file)
-                if (file, path) in places:
-                    needed.reasons.setdefault((file, path), reason)
-        prim = prim.GetParent()
+def _reason(
+    path: Sdf.Path, rendered: dict[Sdf.Path, Usd.Prim], reached: dict[Sdf.Path, str], prims: ScenePrims
+) -> str | None:
+    """Why a prim is used: it shows, something reaches it, or it is part of a material or of a thing that is reached."""
+    if path in rendered:
+        return f"light {path}" if prims.kind(rendered[path]) & Kind.LIGHT else str(path)
+    while not path.IsAbsoluteRootPath():
+        if path in reached:
+            return reached[path]
+        path = path.GetParentPath()
+    return None
 
 
-def _note_users(composed: Composed, places: set[tuple[Path, str]], needed: Needed) -> None:
-    for prim in Usd.PrimRange(composed.stage.GetPseudoRoot(), Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate)):
-        if prim.IsPseudoRoot():
-            continue
-        for spec in prim.GetPrimStack():
-            file = composed.file_of(spec.layer)
-            if file is not None and (file, str(spec.path)) in places:
-                users = needed.users.setdefault((file, str(spec.path)), [])
-                if len(users) < MOST_USERS:
-                    users.append(str(prim.GetPath()))
+def _mark_above(path: Sdf.Path, reason: str, prims: ScenePrims, needed: Needed) -> None:
+    """What brings in a prim from further up is used with it."""
+    path = path.GetParentPath()
+    while not path.IsAbsoluteRootPath():
+        for place in prims.places_of.get(path, ()):
+            needed.reasons.setdefault(place, reason)
+        path = path.GetParentPath()
 
 
-def _wins(occurrence: Occurrence, composed: Composed, needed: Needed, prim_path: str) -> bool:
+def _mark_layers(walk: Walk, composed: Composed, needed: Needed) -> None:
+    """The layers in use: the scene's own, and the stack of everything that is brought in where something uses it."""
+    queue = [walk.root]
+    queue += [path for layer in composed.stage.GetLayerStack() if (path := composed.file_of(layer)) is not None]
+    brought: dict[Path, set[Path]] = {}
+    for occurrence in walk.occurrences:
+        if occurrence.layer_target is not None:
+            used = occurrence.slot.field == "subLayers" or (occurrence.layer, occurrence.prim) in needed.reasons
+            if used:
+                brought.setdefault(occurrence.layer, set()).add(occurrence.layer_target)
+    while queue:
+        path = queue.pop()
+        if path not in needed.layers:
+            needed.layers.add(path)
+            queue.extend(brought.get(path, ()))
+
+
+def _wins(occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed, place: Place) -> bool:
     """Whether the opinion is the strongest on at least one prim that it reaches, at a requested time."""
     name = Sdf.Path(occurrence.slot.path).name
-    users = needed.users.get((occurrence.layer, prim_path), [])
+    users = prims.users.get(place, ())
     for user in users:
+        if occurrence.slot.time is None and prims.is_only_opinion(user, name):
+            return True
         prim = composed.stage.GetPrimAtPath(user)
         attribute = prim.GetAttribute(name) if prim else None
         if not attribute:
@@ -185,8 +214,7 @@ def _wins(occurrence: Occurrence, composed: Composed, needed: Needed, prim_path:
                 return True
         elif _held_in(occurrence.slot.time, attribute.GetTimeSamples(), needed.times):
             return True
-    # only the first users are kept, so with more of them there is doubt
-    return len(users) >= MOST_USERS
+    return False
 
 
 def _held_in(time: float, samples: list[float], window: tuple[float, float]) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -117,15 +118,14 @@ def plain(value: Any) -> Any:
 
 
 def find_cameras(
-    stage: Usd.Stage, outputs: tuple[Output, ...], first: float | None, last: float | None
+    prims: Iterable[Usd.Prim], outputs: tuple[Output, ...], first: float | None, last: float | None
 ) -> tuple[Camera, ...]:
-    """All cameras of the scene, with the frames over which their pose in the world changes."""
+    """The cameras of the scene, with the frames over which their pose in the world changes."""
     found = []
-    for prim in stage.Traverse(Usd.TraverseInstanceProxies(Usd.PrimDefaultPredicate)):
-        if prim.IsA(UsdGeom.Camera):
-            path = str(prim.GetPath())
-            renders = tuple(output.name for output in outputs if output.camera == path)
-            found.append(Camera(path=path, moves=_moves(prim, first, last), renders=renders))
+    for prim in prims:
+        path = str(prim.GetPath())
+        renders = tuple(output.name for output in outputs if output.camera == path)
+        found.append(Camera(path=path, moves=_moves(prim, first, last), renders=renders))
     return tuple(found)
 
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from pathlib import Path
 
-from pxr import Sdf, Usd, UsdGeom
+from pxr import Usd, UsdGeom
 
 from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
-from tidy_crate.core.scene.formats.usd.needed import is_needed, judge
+from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge
 from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings
+from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.simulations import find_simulations
 from tidy_crate.core.scene.model import (
@@ -30,6 +32,8 @@ from tidy_crate.core.scene.request import RenderRequest
 from tidy_crate.core.scene.settings import SettingsMap, canonical
 from tidy_crate.core.scene.staging import StagingPlan
 
+# of the prims that a file reaches, so many are listed
+MOST_USERS = 8
 _KINDS = {
     ".exr": "texture", ".hdr": "texture", ".png": "texture", ".jpg": "texture", ".jpeg": "texture",
     ".tif": "texture", ".tiff": "texture", ".tx": "texture", ".tga": "texture", ".bmp": "texture",
@@ -58,20 +62,24 @@ def _survey(
     maps: tuple[SettingsMap, ...],
 ) -> Survey:
     stage = composed.stage
+    names = Names.of(walk)
+    scene = scan(composed, walk, names)
     frames = _frames(stage)
     render = find_outputs(stage, maps)
     prims = [render.settings] if render.settings else []
     prims += [stage.GetPrimAtPath(output.prim) for output in render.outputs]
     settings = raw_settings(prims, maps)
-    cameras = find_cameras(stage, render.outputs, frames.start, frames.end)
-    simulations = find_simulations(source.stage, stage, plan, frames)
-    assets = _assets(walk, composed, plan, _window(frames, request), render.settings)
+    cameras = find_cameras(scene.of_kind(Kind.CAMERA), render.outputs, frames.start, frames.end)
+    simulated = "tidy:simulation" in names.properties
+    simulations = find_simulations(source.stage, stage, plan, frames) if simulated else ()
+    needed = judge(composed, scene, names, walk, _window(frames, request), render.settings)
+    assets = tuple(_asset(o, walk, composed, scene, needed, plan) for o in walk.occurrences)
     return Survey(
         scene=walk.root,
         format="openusd",
         staged=bool(plan.edits),
         frames=frames,
-        animated=_animated(stage),
+        animated=_animated(scene.named(names.timed)),
         up_axis=str(UsdGeom.GetStageUpAxis(stage)),
         meters_per_unit=UsdGeom.GetStageMetersPerUnit(stage),
         cameras=cameras,
@@ -82,8 +90,8 @@ def _survey(
         settings=settings,
         canonical=canonical(settings),
         software=_software(stage, settings),
-        variants=_variants(stage),
-        motion=_motion(stage, cameras, bool(simulations)),
+        variants=_variants(scene.named(names.variants)),
+        motion=_motion(scene.named(names.timed), cameras, bool(simulations)),
         unread=tuple(f"{path}: {why}" for path, why in walk.unread.items())
         + tuple(f"{path}: no reader for this format here, prims behind it are unseen" for path in sorted(walk.opaque)),
         totals=totals(assets, simulations),
@@ -108,10 +116,10 @@ def _window(frames: FrameRange, request: RenderRequest | None) -> tuple[float, f
     return None if frames.start is None or frames.end is None else (float(frames.start), float(frames.end))
 
 
-def _animated(stage: Usd.Stage) -> tuple[int, int] | None:
-    """First and last time code at which anything that renders is keyed."""
+def _animated(timed: Iterable[Usd.Prim]) -> tuple[int, int] | None:
+    """First and last time code at which anything that renders is keyed. timed: the prims that may be."""
     first, last = math.inf, -math.inf
-    for prim in stage.Traverse():
+    for prim in timed:
         for attribute in prim.GetAuthoredAttributes():
             if attribute.GetNumTimeSamples() > 1:
                 times = attribute.GetTimeSamples()
@@ -119,26 +127,11 @@ def _animated(stage: Usd.Stage) -> tuple[int, int] | None:
     return (math.floor(first), math.ceil(last)) if first <= last else None
 
 
-def _assets(
-    walk: Walk,
-    composed: Composed,
-    plan: StagingPlan,
-    window: tuple[float, float] | None,
-    settings: Usd.Prim | None,
-) -> tuple[Asset, ...]:
-    prim_of = {o.id: str(Sdf.Path(o.slot.path).GetPrimOrPrimVariantSelectionPath()) for o in walk.occurrences}
-    places = {(o.layer, prim_of[o.id]) for o in walk.occurrences if o.slot.path != "/"}
-    needed = judge(composed, places, window, settings)
-    root_layers = {path for layer in composed.stage.GetLayerStack() if (path := composed.file_of(layer)) is not None}
-    assets = []
-    for occurrence in walk.occurrences:
-        used, because = is_needed(occurrence, composed, needed, root_layers)
-        users = needed.users.get((occurrence.layer, prim_of[occurrence.id]), [])
-        assets.append(_asset(occurrence, walk, plan, used, because, users))
-    return tuple(assets)
-
-
-def _asset(occurrence: Occurrence, walk: Walk, plan: StagingPlan, used: bool, because: str, users: list[str]) -> Asset:
+def _asset(
+    occurrence: Occurrence, walk: Walk, composed: Composed, scene: ScenePrims, needed: Needed, plan: StagingPlan
+) -> Asset:
+    used, because = is_needed(occurrence, composed, scene, needed)
+    users = scene.users.get((occurrence.layer, occurrence.prim), ())
     resolution = occurrence.resolution
     tiled = resolution.location is not None and "<udim>" in resolution.location.name.lower()
     trouble = resolution.trouble
@@ -154,7 +147,7 @@ def _asset(occurrence: Occurrence, walk: Walk, plan: StagingPlan, used: bool, be
         owner=occurrence.slot.path,
         field=occurrence.slot.field,
         context=occurrence.context,
-        used_by=tuple(users),
+        used_by=tuple(map(str, users[:MOST_USERS])),
         kind=_kind(occurrence),
         resolved=resolution.location,
         members=tuple(
@@ -199,9 +192,9 @@ def _software(stage: Usd.Stage, settings: tuple[Setting, ...]) -> tuple[Software
     return tuple(found)
 
 
-def _variants(stage: Usd.Stage) -> tuple[Variant, ...]:
+def _variants(prims: Iterable[Usd.Prim]) -> tuple[Variant, ...]:
     found = []
-    for prim in stage.TraverseAll():
+    for prim in prims:
         if prim.HasVariantSets():
             sets = prim.GetVariantSets()
             for name in sets.GetNames():
@@ -217,10 +210,10 @@ def _variants(stage: Usd.Stage) -> tuple[Variant, ...]:
     return tuple(found)
 
 
-def _motion(stage: Usd.Stage, cameras: tuple[Camera, ...], simulated: bool) -> str:
+def _motion(timed: Iterable[Usd.Prim], cameras: tuple[Camera, ...], simulated: bool) -> str:
     """`things` when anything but a camera changes over time, else `camera`, else `still`."""
     lenses = {camera.path for camera in cameras}
-    for prim in stage.Traverse():
+    for prim in timed:
         if str(prim.GetPath()) in lenses or not prim.IsA(UsdGeom.Imageable):
             continue
         if any(attribute.ValueMightBeTimeVarying() for attribute in prim.GetAuthoredAttributes()):

@@ -34,39 +34,45 @@ class Slot:
         return self.field in ARCS
 
 
-def slots(layer: Sdf.Layer) -> list[Slot]:
-    """Every place in a layer that names a file, in a stable order."""
-    found: list[Slot] = [Slot("/", "subLayers", text) for text in layer.subLayerPaths]
-    paths: list[Sdf.Path] = []
-    layer.Traverse(Sdf.Path.absoluteRootPath, paths.append)
-    for path in sorted(paths):
-        found.extend(_slots_at(layer, path))
+def is_asset(spec: Sdf.AttributeSpec) -> bool:
+    """Whether an attribute holds files."""
+    kind = spec.typeName
+    return kind in (_ASSET, _ASSETS)
+
+
+def layer_slots(layer: Sdf.Layer) -> list[Slot]:
+    """The files that the layer as a whole names: sublayers, and metadata."""
+    found = [Slot("/", "subLayers", text) for text in layer.subLayerPaths]
+    root = layer.pseudoRoot
+    keys = root.ListInfoKeys()
+    if "colorConfiguration" in keys:
+        found.extend(Slot("/", "colorConfiguration", text) for text in _texts(root.GetInfo("colorConfiguration")))
+    found.extend(metadata_slots("/", root, keys))
     return found
 
 
-def _slots_at(layer: Sdf.Layer, path: Sdf.Path) -> Iterator[Slot]:
-    spec = _spec(layer, path)
-    where = str(path)
-    if isinstance(spec, Sdf.AttributeSpec):
-        if spec.typeName in (_ASSET, _ASSETS):
-            if spec.HasInfo("default"):
-                yield from (Slot(where, "default", text) for text in _texts(spec.default))
-            for time in layer.ListTimeSamplesForPath(path):
-                value = layer.QueryTimeSample(path, time)
-                yield from (Slot(where, "timeSamples", text, time) for text in _texts(value))
-        keys = spec.ListInfoKeys()
-    elif isinstance(spec, Sdf.PrimSpec):
-        keys = spec.ListInfoKeys()
-        if "references" in keys:
-            yield from (Slot(where, "references", text) for text in _arc_texts(spec.referenceList))
-        if "payload" in keys:
-            yield from (Slot(where, "payload", text) for text in _arc_texts(spec.payloadList))
-    elif isinstance(spec, Sdf.PseudoRootSpec):
-        keys = spec.ListInfoKeys()
-        if "colorConfiguration" in keys:
-            yield from (Slot(where, "colorConfiguration", t) for t in _texts(spec.GetInfo("colorConfiguration")))
-    else:
-        return
+def attribute_slots(layer: Sdf.Layer, path: Sdf.Path, spec: Sdf.AttributeSpec) -> Iterator[Slot]:
+    """The files that an asset attribute names, by default and over time."""
+    where = path.pathString
+    if spec.HasInfo("default"):
+        yield from (Slot(where, "default", text) for text in _texts(spec.default))
+    for time in layer.ListTimeSamplesForPath(path):
+        value = layer.QueryTimeSample(path, time)
+        yield from (Slot(where, "timeSamples", text, time) for text in _texts(value))
+
+
+def prim_slots(path: Sdf.Path, spec: Sdf.PrimSpec, keys: list[str]) -> Iterator[Slot]:
+    """The layers that a prim brings in, and the files its metadata names. keys: of all its metadata."""
+    where = path.pathString
+    if "references" in keys:
+        yield from (Slot(where, "references", text) for text in _arc_texts(spec.referenceList))
+    if "payload" in keys:
+        yield from (Slot(where, "payload", text) for text in _arc_texts(spec.payloadList))
+    yield from metadata_slots(where, spec, keys)
+
+
+def metadata_slots(where: str, spec: Sdf.Spec, keys: list[str]) -> Iterator[Slot]:
+    """The files named in the dictionaries among a spec's metadata."""
     for key in _DICTIONARIES:
         if key in keys:
             for text in _dictionary_texts(spec.GetInfo(key)):

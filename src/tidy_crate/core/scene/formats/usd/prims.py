@@ -1,0 +1,162 @@
+"""The composed scene in one pass: its prims by kind, and which spec of which file each of the interesting ones has."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from enum import IntFlag
+from pathlib import Path
+
+from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdRender, UsdShade
+
+from tidy_crate.core.scene.formats.usd.compose import Composed
+from tidy_crate.core.scene.formats.usd.layers import Walk
+
+# a file, and the path of a prim's spec in it
+Place = tuple[Path, str]
+
+
+class Kind(IntFlag):
+    """What a type of prim is. BINDS: a material can be bound to it."""
+
+    NONE = 0
+    IMAGEABLE = 1
+    BINDS = 2
+    SHADING = 4
+    RENDER = 8
+    LIGHT = 16
+    CAMERA = 32
+
+
+@dataclass(frozen=True)
+class Names:
+    """The names that the facts of all layers bring up: only prims of these names need to be asked."""
+
+    properties: frozenset[str]
+    outward: frozenset[str]
+    arcs: frozenset[str]
+    timed: frozenset[str]
+    visibility: frozenset[str]
+    purpose: frozenset[str]
+    variants: frozenset[str]
+    placed: frozenset[str]
+    everything: bool
+
+    @classmethod
+    def of(cls, walk: Walk) -> Names:
+        """The names of a whole scene."""
+        facts = list(walk.facts.values())
+
+        def union(field_name: str) -> frozenset[str]:
+            return frozenset().union(*(getattr(one, field_name) for one in facts))
+
+        paths = {Sdf.Path(o.prim) for o in walk.occurrences if o.prim != "/"}
+        placed = {path.GetPrimPath().name for path in paths}
+        placed |= {Sdf.Path(text).GetPrimPath().name for one in facts for text in one.assets}
+        return cls(
+            properties=union("properties"),
+            outward=union("outward"),
+            arcs=union("arcs"),
+            timed=union("timed"),
+            visibility=union("visibility"),
+            purpose=union("purpose"),
+            variants=union("variants"),
+            placed=frozenset(placed),
+            # a layer that renames prims, or staging that adds some: no name can be trusted to have stayed
+            everything=any(one.relocates for one in facts),
+        )
+
+
+@dataclass
+class ScenePrims:
+    """active: prims that may render, with name and kind, parents first. users: the composed prims that a place reaches.
+
+    places_of: the places of a composed prim, strongest first.
+    """
+
+    active: list[tuple[Usd.Prim, str, Kind]] = field(default_factory=list)
+    users: dict[Place, list[Sdf.Path]] = field(default_factory=dict)
+    places_of: dict[Sdf.Path, list[Place]] = field(default_factory=dict)
+    _assets: dict[Path, frozenset[str]] = field(default_factory=dict)
+    _kinds: dict[str, Kind] = field(default_factory=dict)
+
+    def kind(self, prim: Usd.Prim) -> Kind:
+        """What a prim is; asked of the library once per type."""
+        name = prim.GetTypeName()
+        found = self._kinds.get(name)
+        if found is None:
+            found = self._kinds[name] = _kind_of(prim)
+        return found
+
+    def of_kind(self, kind: Kind) -> Iterable[Usd.Prim]:
+        """The active prims of a kind."""
+        return (prim for prim, _, own in self.active if own & kind)
+
+    def named(self, names: frozenset[str]) -> Iterable[Usd.Prim]:
+        """The active prims of certain names."""
+        return (prim for prim, name, _ in self.active if name in names)
+
+    def is_only_opinion(self, path: Sdf.Path, name: str) -> bool:
+        """Whether just one spec of a prim says anything about a property that holds a file."""
+        said = [f"{spec}.{name}" in self._assets.get(file, ()) for file, spec in self.places_of.get(path, ())]
+        return sum(said) == 1
+
+
+def scan(composed: Composed, walk: Walk, names: Names) -> ScenePrims:
+    """Go through the composed scene once."""
+    found = ScenePrims(_assets={path: facts.assets for path, facts in walk.facts.items()})
+    places = {(o.layer, o.prim) for o in walk.occurrences if o.prim != "/"}
+    places |= {(path, text.rpartition(".")[0]) for path, facts in walk.facts.items() for text in facts.assets}
+    wanted = names.placed | names.arcs
+    root = composed.stage.GetPseudoRoot()
+    renders = Usd.PrimIsActive & Usd.PrimIsDefined & ~Usd.PrimIsAbstract
+    walked = iter(Usd.PrimRange(root, Usd.TraverseInstanceProxies(renders)))
+    next(walked)
+    for prim in walked:
+        name = prim.GetName()
+        found.active.append((prim, name, found.kind(prim)))
+        if names.everything or name in wanted:
+            _note_places(prim, composed, places, found)
+    _note_the_rest(root, names, wanted, composed, places, found)
+    return found
+
+
+def _note_the_rest(
+    root: Usd.Prim, names: Names, wanted: frozenset[str], composed: Composed, places: set[Place], found: ScenePrims
+) -> None:
+    """Prims that are switched off, abstract or mere overrides render nothing, but name files all the same."""
+    every = Usd.PrimRange(root, Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate))
+    noted = found.places_of
+    for prim in every:
+        if (names.everything or prim.GetName() in wanted) and prim.GetPath() not in noted and not prim.IsPseudoRoot():
+            _note_places(prim, composed, places, found)
+
+
+def _note_places(prim: Usd.Prim, composed: Composed, places: set[Place], found: ScenePrims) -> None:
+    own = []
+    for spec in prim.GetPrimStack():
+        file = composed.file_of(spec.layer)
+        if file is not None and (place := (file, spec.path.pathString)) in places:
+            own.append(place)
+    if own:
+        path = prim.GetPath()
+        found.places_of[path] = own
+        for place in own:
+            found.users.setdefault(place, []).append(path)
+
+
+def _kind_of(prim: Usd.Prim) -> Kind:
+    kind = Kind.NONE
+    if prim.IsA(UsdGeom.Imageable):
+        kind |= Kind.IMAGEABLE
+    if prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.Subset):
+        kind |= Kind.BINDS
+    if prim.IsA(UsdShade.NodeGraph) or prim.IsA(UsdShade.Shader):
+        kind |= Kind.SHADING
+    if prim.IsA(UsdRender.SettingsBase) or prim.IsA(UsdRender.Var):
+        kind |= Kind.RENDER
+    if prim.IsA(UsdGeom.Camera):
+        kind |= Kind.CAMERA
+    if prim.IsA(UsdLux.BoundableLightBase) or prim.IsA(UsdLux.NonboundableLightBase):
+        kind |= Kind.LIGHT
+    return kind
