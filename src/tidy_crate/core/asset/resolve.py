@@ -100,10 +100,11 @@ def locate(text: str, anchor: Path, search: tuple[Path, ...] = ()) -> Path | Non
         return None
     if kind in (Dialect.RELATIVE, Dialect.SEARCH, Dialect.POSIX) and not WINDOWS:
         plain = text
-    here = _tidy(anchor / plain)
+    # text, not Path objects: a large scene names files a hundred thousand times
+    here = _tidy(str(anchor), plain)
     if kind is not Dialect.SEARCH or not search or here.exists():
         return here
-    return next((found for folder in search if (found := _tidy(folder / plain)).exists()), here)
+    return next((found for folder in search if (found := _tidy(str(folder), plain)).exists()), here)
 
 
 def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) -> Resolution:
@@ -111,7 +112,7 @@ def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) 
     location = locate(text, anchor, search)
     if location is None:
         return Resolution(None, trouble=_no_meaning(text))
-    if not sequences.tokens(location.name):
+    if not sequences.may_have_tokens(text) or not sequences.tokens(location.name):
         found = disk.look(location)
         if isinstance(found, Member):
             return Resolution(location, (found,))
@@ -129,9 +130,9 @@ def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) 
     return Resolution(location, tuple(files), None if files else trouble)
 
 
-def _tidy(path: Path) -> Path:
+def _tidy(folder: str, path: str) -> Path:
     """Without `.` and `..` and without following links: a link is a place of its own."""
-    return Path(os.path.normpath(path))
+    return Path(os.path.normpath(os.path.join(folder, path)))  # noqa: PTH118
 
 
 def _no_meaning(text: str) -> str:

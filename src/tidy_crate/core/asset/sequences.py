@@ -39,6 +39,11 @@ def tokens(text: str) -> list[Token]:
     return found
 
 
+def may_have_tokens(text: str) -> bool:
+    """Whether it is worth looking for tokens: a quick answer that errs on the side of yes."""
+    return "#" in text or "%" in text or "<" in text
+
+
 def has_frame_token(text: str) -> bool:
     """Whether a path changes with the frame."""
     return any(token.counts == "frame" for token in tokens(text))

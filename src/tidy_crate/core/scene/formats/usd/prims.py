@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from enum import IntFlag
 from pathlib import Path
 
 from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdRender, UsdShade
@@ -16,8 +15,8 @@ from tidy_crate.core.scene.formats.usd.layers import Walk
 Place = tuple[Path, str]
 
 
-class Kind(IntFlag):
-    """What a type of prim is. BINDS: a material can be bound to it."""
+class Kind:
+    """What a type of prim is, as bits of a plain number: it is asked for every prim. BINDS: takes a material."""
 
     NONE = 0
     IMAGEABLE = 1
@@ -74,13 +73,13 @@ class ScenePrims:
     places_of: the places of a composed prim, strongest first.
     """
 
-    active: list[tuple[Usd.Prim, str, Kind]] = field(default_factory=list)
+    active: list[tuple[Usd.Prim, str, int]] = field(default_factory=list)
     users: dict[Place, list[Sdf.Path]] = field(default_factory=dict)
     places_of: dict[Sdf.Path, list[Place]] = field(default_factory=dict)
     _assets: dict[Path, frozenset[str]] = field(default_factory=dict)
-    _kinds: dict[str, Kind] = field(default_factory=dict)
+    _kinds: dict[str, int] = field(default_factory=dict)
 
-    def kind(self, prim: Usd.Prim) -> Kind:
+    def kind(self, prim: Usd.Prim) -> int:
         """What a prim is; asked of the library once per type."""
         name = prim.GetTypeName()
         found = self._kinds.get(name)
@@ -88,7 +87,7 @@ class ScenePrims:
             found = self._kinds[name] = _kind_of(prim)
         return found
 
-    def of_kind(self, kind: Kind) -> Iterable[Usd.Prim]:
+    def of_kind(self, kind: int) -> Iterable[Usd.Prim]:
         """The active prims of a kind."""
         return (prim for prim, _, own in self.active if own & kind)
 
@@ -145,7 +144,7 @@ def _note_places(prim: Usd.Prim, composed: Composed, places: set[Place], found: 
             found.users.setdefault(place, []).append(path)
 
 
-def _kind_of(prim: Usd.Prim) -> Kind:
+def _kind_of(prim: Usd.Prim) -> int:
     kind = Kind.NONE
     if prim.IsA(UsdGeom.Imageable):
         kind |= Kind.IMAGEABLE

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import gc
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from pxr import Usd, UsdGeom
 
+from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
@@ -44,7 +47,25 @@ _KINDS = {
 
 def read(scene: Path, plan: StagingPlan | None, request: RenderRequest | None, maps: tuple[SettingsMap, ...]) -> Survey:
     """Survey a scene as found, or as the plan would stage it. See SceneFormat.read."""
-    scene = scene.absolute()
+    with _no_garbage_collection():
+        return _read(scene.absolute(), plan, request, maps)
+
+
+@contextmanager
+def _no_garbage_collection() -> Iterator[None]:
+    """Reading makes very many objects and no circles of them: looking for circles again and again only takes time."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def _read(
+    scene: Path, plan: StagingPlan | None, request: RenderRequest | None, maps: tuple[SettingsMap, ...]
+) -> Survey:
     in_force = plan or StagingPlan()
     walk = walk_layers(scene, in_force, Disk())
     source = compose_source(walk)
@@ -172,7 +193,7 @@ def _asset(
 def _kind(occurrence: Occurrence) -> str:
     if occurrence.slot.is_arc and occurrence.layer_target is not None:
         return "layer"
-    suffix = Path(occurrence.value.replace("\\", "/")).suffix.lower()
+    suffix = "." + paths.file_name(occurrence.value).rpartition(".")[2].lower()
     if suffix in _KINDS:
         return _KINDS[suffix]
     return "layer" if suffix in (".usda", ".usdc", ".usd") or occurrence.slot.is_arc else "file"
