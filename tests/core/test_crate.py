@@ -198,3 +198,22 @@ def test_a_full_disk_is_told_before_the_first_byte(
     with pytest.raises(TidyCrateError, match="free"):
         collect(context, tmp_path / "c.crate")
     assert not (tmp_path / "c.crate" / FILE_NAME).exists()
+
+
+def test_r3_value_clips_travel_beside_the_scene_and_play_the_same_in_the_crate(tmp_path: Path) -> None:
+    from pxr import Usd
+    from test_survey import CLIPPED, write_clips
+
+    show = tmp_path / "show"
+    (show / "far").mkdir(parents=True)
+    write_clips(show / "far", range(1, 5))
+    # an absolute template must be rewritten, the clips themselves need not be
+    text = CLIPPED.replace('"./sea/', f'"{(show / "far/sea").as_posix()}/').replace("@./sea/", "@./far/sea/")
+    scene = show / "s.usda"
+    scene.write_text(usda(f"(\nstartTimeCode = 1\nendTimeCode = 4\n)\n{text}"))
+    result = collect(open_scene(scene), tmp_path / "c.crate")
+    assert result.complete
+    shutil.rmtree(show)
+    stage = Usd.Stage.Open(str(result.scene))
+    height = stage.GetPrimAtPath("/Sea").GetAttribute("height")
+    assert [height.Get(frame) for frame in (1, 2, 3, 4)] == [1.0, 2.0, 3.0, 4.0]

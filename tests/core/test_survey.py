@@ -10,6 +10,7 @@ from conftest import usda
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.formats.usd import OpenUsd
+from tidy_crate.core.scene.formats.usd.clips import template_numbers
 from tidy_crate.core.scene.model import SimulationState, Status, Survey
 from tidy_crate.core.scene.settings import SettingsMap, canonical, load_maps, meaning
 
@@ -152,3 +153,62 @@ def test_a_broken_root_layer_is_one_clear_error(
             OpenUsd().read(scene)
         assert "pxr" not in str(caught.value)
     assert capfd.readouterr().err == ""
+
+
+CLIPPED = """
+def "Sea" ( clips = { dictionary default = { string templateAssetPath = "./sea/sea.###.usda"
+    double templateStartTime = 1
+    double templateEndTime = 4
+    double templateStride = 1
+    asset manifestAssetPath = @./sea/manifest.usda@
+    string primPath = "/Sea" } } ) {}
+"""
+
+
+def write_clips(folder: Path, numbers: range) -> None:
+    (folder / "sea").mkdir()
+    (folder / "sea" / "manifest.usda").write_text(usda('def "Sea" { double height }'))
+    for number in numbers:
+        text = usda(
+            f'def "Sea" {{ double height.timeSamples = {{ {number}: {number} }}\nasset foam = @./foam.{number}.png@ }}'
+        )
+        (folder / "sea" / f"sea.{number:03d}.usda").write_text(text)
+        (folder / "sea" / f"foam.{number}.png").write_bytes(b"x")
+
+
+def test_value_clips_of_a_template_are_followed_one_by_one(tmp_path: Path) -> None:
+    write_clips(tmp_path, range(1, 5))
+    survey = survey_of(tmp_path, CLIPPED)
+    template = next(asset for asset in survey.assets if "###" in asset.authored)
+    assert (template.status, template.files, template.needed) == (Status.FOUND, 4, True)
+    assert {asset.authored for asset in survey.assets if asset.kind == "texture"} == {
+        f"./foam.{n}.png" for n in range(1, 5)
+    }
+    assert all(asset.needed for asset in survey.assets)
+
+
+def test_a_gap_in_value_clips_is_told_by_name(tmp_path: Path) -> None:
+    write_clips(tmp_path, range(1, 4))
+    template = next(asset for asset in survey_of(tmp_path, CLIPPED).assets if "###" in asset.authored)
+    assert (template.status, template.missing_members) == (Status.PARTIAL, ("./sea/sea.004.usda",))
+    assert template.trouble == "1 of 4 files are not there"
+
+
+@pytest.mark.parametrize(
+    ("template", "times", "numbers"),
+    [
+        ("a.#.usd", (1, 3, 1), ("1", "2", "3")),
+        ("a.###.usd", (-1, 1, 1), ("-001", "000", "001")),
+        ("a.##.##.usd", (1, 2, 0.25), ("01.00", "01.25", "01.50", "01.75", "02.00")),
+        ("a.#.#.usd", (0, 0.3, 0.1), ("0.0", "0.1", "0.2", "0.3")),
+        ("a.usd", (1, 2, 1), ()),
+        ("a.#.usd", (1, 2, 0), ()),
+        ("a.#.usd", (2, 1, 1), ()),
+        ("a.#.usd", (0, 1e12, 1), ()),
+    ],
+)
+def test_clip_templates_count_both_ends_and_do_not_drift(
+    template: str, times: tuple[float, float, float], numbers: tuple[str, ...]
+) -> None:
+    keys = ("templateStartTime", "templateEndTime", "templateStride")
+    assert template_numbers({"templateAssetPath": template, **dict(zip(keys, times, strict=True))}) == numbers

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -28,12 +29,14 @@ class Resolution:
     """What a path as written stands for.
 
     location: absolute path, or the pattern of a set; None when the dialect has no meaning on this system.
-    members: the files that are there. trouble: why nothing usable was found, in plain words.
+    members: the files that are there; absent: those of a set that should be and are not.
+    trouble: why nothing usable was found, in plain words.
     """
 
     location: Path | None
     members: tuple[Member, ...] = ()
     trouble: str | None = None
+    absent: tuple[str, ...] = ()
 
 
 @dataclass
@@ -128,6 +131,25 @@ def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) 
         else:
             trouble = found
     return Resolution(location, tuple(files), None if files else trouble)
+
+
+def resolve_each(text: str, names: Iterable[str], anchor: Path, disk: Disk) -> Resolution:
+    """Find the files of a set whose paths are all known. text: the pattern that stands for them."""
+    location = locate(text, anchor)
+    if location is None:
+        return Resolution(None, trouble=_no_meaning(text))
+    found, absent, trouble = [], [], None
+    for name in names:
+        path = locate(name, anchor)
+        member = disk.look(path) if path is not None else _no_meaning(name)
+        if isinstance(member, Member):
+            found.append(member)
+        else:
+            absent.append(name)
+            trouble = member
+    if trouble and found:
+        trouble = f"{len(absent)} of {len(found) + len(absent)} files are not there"
+    return Resolution(location, tuple(found), trouble, tuple(absent))
 
 
 def _tidy(folder: str, path: str) -> Path:

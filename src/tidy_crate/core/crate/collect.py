@@ -10,7 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from tidy_crate import __version__
-from tidy_crate.core.asset.paths import without_version
+from tidy_crate.core.asset.follow.registry import follower_of
+from tidy_crate.core.asset.paths import relative, without_version
 from tidy_crate.core.crate.layout import Layout, lay_out
 from tidy_crate.core.crate.packing import (
     UNFINISHED,
@@ -24,13 +25,15 @@ from tidy_crate.core.crate.packing import (
     write_packing_list,
 )
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, read_json, write_bytes, write_json
+from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, read_json, write_bytes, write_json, write_whole
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.scene.following import FIELD
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.request import RenderRequest, request_for
+from tidy_crate.core.scene.rewriting import new_texts, place_of
 
 WORKERS = 4
 
@@ -76,10 +79,11 @@ def collect(
     (crate / UNFINISHED).parent.mkdir(parents=True, exist_ok=True)
     write_bytes(crate / UNFINISHED, b"collect has not finished here; run it again\n")
     staged = context.format.apply(context.scene, context.plan, survey, layout.places, crate)
-    to_copy = dict(_to_copy(survey, context, layout, staged))
+    written = {*staged.written, *_write_followed(survey, layout, crate)}
+    to_copy = dict(_to_copy(layout, staged, written))
     _check_space(crate, to_copy, memory)
     packed, copied, reused = _copy_all(crate, to_copy, layout, memory, progress)
-    for place in staged.written:
+    for place in sorted(written):
         path = crate / place
         size = path.stat().st_size
         source = next(
@@ -88,7 +92,7 @@ def collect(
         )
         packed.append(PackedFile(path=str(place), bytes=size, blake3=hash_file(path), source=source, rewritten=True))
     packed.sort(key=lambda file: file.path)
-    missing = tuple(_missing(survey))
+    missing = tuple(_missing(survey, layout))
     content = PackingList(
         tool=f"tidy-crate {__version__}",
         name=without_version(context.scene.stem),
@@ -118,7 +122,7 @@ def collect(
         bytes=content.bytes,
         copied_bytes=copied,
         reused_bytes=reused,
-        rewritten=tuple(str(place) for place in staged.written),
+        rewritten=tuple(sorted(map(str, written))),
         requests=len(wanted),
         missing=missing,
     )
@@ -153,10 +157,26 @@ def _listed(crate: Path) -> set[str]:
         return set()
 
 
-def _to_copy(
-    survey: Survey, context: SceneContext, layout: Layout, staged: StagedScene
-) -> Iterator[tuple[Path, PurePosixPath]]:
-    written = set(staged.written)
+def _write_followed(survey: Survey, layout: Layout, crate: Path) -> Iterator[PurePosixPath]:
+    """Write those files that name files and whose paths would not hold in the crate."""
+    by_file: dict[Path, list[Asset]] = {}
+    for asset in survey.assets:
+        if asset.field == FIELD and asset.layer in layout.places:
+            by_file.setdefault(asset.layer, []).append(asset)
+    for path, assets in by_file.items():
+        place = layout.places[path]
+        texts = new_texts(assets, place, layout.places)
+        follower = follower_of(path)
+        if not texts or follower is None or any(asset.resolved == path for asset in assets):
+            continue
+        # a file that names one of its links anew gets all of them from its own folder
+        by_link = {(a.owner, a.authored): relative(place_of(a, layout.places), place.parent) for a in assets}
+        with write_whole(crate / place) as stream:
+            follower.rewrite(path, stream, lambda link, texts=by_link: texts[(link.where, link.text)])  # type: ignore[misc]
+        yield place
+
+
+def _to_copy(layout: Layout, staged: StagedScene, written: set[PurePosixPath]) -> Iterator[tuple[Path, PurePosixPath]]:
     yield from ((path, place) for place, path in staged.copied.items())
     for path, place in layout.places.items():
         if path in layout.sources and place not in written and place not in staged.copied:
@@ -248,13 +268,16 @@ def _mark(path: Path) -> str:
     return f"{found.st_size}:{found.st_mtime_ns}:{found.st_ino}"
 
 
-def _missing(survey: Survey) -> Iterator[MissingFile]:
+def _missing(survey: Survey, layout: Layout) -> Iterator[MissingFile]:
     for asset in survey.assets:
         if asset.status in (Status.MISSING, Status.PARTIAL, Status.LET_GO):
             yield MissingFile(
                 asset=asset.id,
                 authored=asset.authored,
-                path=asset.missing_place,
+                # of a set that lacks members the rest is there, under its own pattern
+                path=str(layout.places.get(asset.resolved, asset.missing_place))
+                if asset.resolved
+                else asset.missing_place,
                 needed=asset.needed,
                 let_go=asset.status is Status.LET_GO,
                 because=_portable(asset),

@@ -8,7 +8,7 @@ from pathlib import Path, PurePosixPath
 from pxr import Sdf
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.resolve import Disk, locate
+from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.usd.compose import compose_source, staged_root
@@ -16,6 +16,7 @@ from tidy_crate.core.scene.formats.usd.layers import walk_layers
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
 from tidy_crate.core.scene.model import Asset, Survey
+from tidy_crate.core.scene.rewriting import new_texts
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
 
 
@@ -57,30 +58,14 @@ def _new_texts(
     layer: Path, place: PurePosixPath, assets: list[Asset], places: Mapping[Path, PurePosixPath]
 ) -> dict[Key, str]:
     """The slots of a layer whose text must change so that it points into the crate; empty when all hold as they are."""
-    changes: dict[Key, str] = {}
-    for asset in assets:
-        target = _place_of(asset, places)
-        text = paths.relative(target, place.parent)
-        if not _holds(asset, layer, place, target):
-            # the field alone does not tell two time samples of one attribute apart, and need not: the text does
-            for time in _times(layer, asset):
-                changes[(asset.owner, asset.field, asset.authored, time)] = text
-    return changes
-
-
-def _place_of(asset: Asset, places: Mapping[Path, PurePosixPath]) -> PurePosixPath:
-    if asset.resolved is not None and asset.resolved in places:
-        return places[asset.resolved]
-    # a path to nothing must not lead out of the crate, where on another machine it might lead to something
-    return PurePosixPath(asset.missing_place)
-
-
-def _holds(asset: Asset, layer: Path, place: PurePosixPath, target: PurePosixPath) -> bool:
-    """Whether the path as written, read from the layer's place in the crate, already leads to the target."""
-    if asset.relinked or asset.value != asset.authored or paths.is_absolute(asset.authored) or "\\" in asset.authored:
-        return False
-    located = locate(asset.authored, Path("/", place.parent))
-    return located is not None and located == Path("/", target) and layer.parent is not None
+    texts = new_texts(assets, place, places)
+    # the field alone does not tell two time samples of one attribute apart, and need not: the text does
+    return {
+        (asset.owner, asset.field, asset.authored, time): texts[asset.id]
+        for asset in assets
+        if asset.id in texts
+        for time in _times(layer, asset)
+    }
 
 
 def _times(layer: Path, asset: Asset) -> list[float | None]:

@@ -5,18 +5,20 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import deque
+from collections.abc import Iterator
 from dataclasses import dataclass, field
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from typing import Any
 
 from pxr import Sdf
 
-from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.resolve import Disk, Resolution, resolve
+from tidy_crate.core.asset.resolve import Disk, Resolution, resolve, resolve_each
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.formats.usd.clips import filled
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
 from tidy_crate.core.scene.formats.usd.slots import Slot
+from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.staging import StagingPlan
 
 MOST_LAYERS = 100_000
@@ -54,6 +56,8 @@ class Walk:
     unread: dict[Path, str] = field(default_factory=dict)
     opaque: set[Path] = field(default_factory=set)
     facts: dict[Path, LayerFacts] = field(default_factory=dict)
+    # value clips that name files themselves
+    clips: set[Path] = field(default_factory=set)
     # layers made for composing: held here, or they would vanish before a stage holds them
     in_memory: list[Sdf.Layer] = field(default_factory=list)
 
@@ -67,17 +71,20 @@ def walk_layers(scene: Path, plan: StagingPlan, disk: Disk) -> Walk:
     queue: deque[tuple[Path, dict[str, Any]]] = deque([(scene, variables)])
     # a layer is walked once per set of expression variables, since only these change what its paths mean
     seen = {(scene, _context(variables))}
-    ids: dict[str, int] = {}
+    ids = Ids()
     while queue:
         path, variables = queue.popleft()
         layer = walk.layers[path]
         context = _context(variables)
         if path not in walk.facts:
             walk.facts[path] = layer_facts(layer)
-        stem = _stem(scene, path)
+        stem = stem_of(scene, path)
         for slot in walk.facts[path].slots:
             occurrence = _occurrence(walk, path, stem, slot, variables, context, plan, disk, ids)
             walk.occurrences.append(occurrence)
+            if slot.field == "clips":
+                for clip in _clips_with_files(walk, occurrence):
+                    queue.append((clip, variables))
             target = occurrence.layer_target
             if target is None or target in walk.unread:
                 continue
@@ -100,6 +107,24 @@ def walk_layers(scene: Path, plan: StagingPlan, disk: Disk) -> Walk:
     return walk
 
 
+def _clips_with_files(walk: Walk, occurrence: Occurrence) -> Iterator[Path]:
+    """Those clips of a set that name files themselves. All others are looked at and let go: there may be thousands."""
+    for member in occurrence.resolution.members:
+        path = member.path
+        if path in walk.facts or path in walk.unread or path.suffix.lower() not in (".usd", ".usda", ".usdc"):
+            continue
+        try:
+            layer = open_layer(path)
+        except UnreadableInput as error:
+            walk.unread[path] = error.what
+            continue
+        facts = layer_facts(layer)
+        if facts.slots:
+            walk.facts[path], walk.layers[path] = facts, layer
+            walk.clips.add(path)
+            yield path
+
+
 def _occurrence(
     walk: Walk,
     path: Path,
@@ -109,16 +134,20 @@ def _occurrence(
     context: str,
     plan: StagingPlan,
     disk: Disk,
-    ids: dict[str, int],
+    ids: Ids,
 ) -> Occurrence:
     expression = slot.text.startswith("`")
     value = _evaluated(slot.text, variables) if expression else slot.text
     seen_in = context if expression else ""
-    name = _id(stem, slot, seen_in, ids)
+    name = ids.of(stem, slot.path, slot.field, slot.text, str(slot.time), seen_in)
     relink = plan.relink(name, slot.text)
     if relink:
         value = str(relink.to)
-    resolution = resolve(value, path.parent, disk)
+    if slot.numbers:
+        each = [filled(value, number) for number in slot.numbers]
+        resolution = resolve_each(value, each, path.parent, disk)
+    else:
+        resolution = resolve(value, path.parent, disk)
     target = None
     if slot.is_arc and resolution.members and resolution.location is not None:
         suffix = resolution.location.suffix.lower()
@@ -135,22 +164,6 @@ def _prim_of(path: str) -> str:
     closing = tail.rfind("}")
     dot = tail.find(".", closing + 1)
     return path if dot < 0 else f"{head}{slash}{tail[:dot]}"
-
-
-def _stem(root: Path, layer: Path) -> str:
-    """A layer's place as seen from the scene's folder, without version tokens."""
-    place = paths.relative(PurePosixPath(layer.as_posix()), PurePosixPath(root.parent.as_posix()))
-    head, _, name = place.rpartition("/")
-    return f"{head}/{paths.without_version(Path(name).stem)}{Path(name).suffix}"
-
-
-def _id(stem: str, slot: Slot, context: str, ids: dict[str, int]) -> str:
-    """An id that stays the same between versions of a scene and on another machine."""
-    key = "\0".join((stem, slot.path, slot.field, slot.text, str(slot.time), context))
-    digest = hashlib.blake2b(key.encode("utf-8", "surrogatepass"), digest_size=5).hexdigest()
-    # the same file named twice in one array: tell them apart by their order
-    count = ids[digest] = ids.get(digest, 0) + 1
-    return digest if count == 1 else f"{digest}-{count}"
 
 
 def _evaluated(expression: str, variables: dict[str, Any]) -> str:

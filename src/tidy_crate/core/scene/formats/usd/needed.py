@@ -58,7 +58,9 @@ def judge(
     return needed
 
 
-def is_needed(occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed) -> tuple[bool, str]:
+def is_needed(
+    occurrence: Occurrence, composed: Composed, walk: Walk, prims: ScenePrims, needed: Needed
+) -> tuple[bool, str]:
     """Whether one occurrence is needed, and because of what."""
     slot = occurrence.slot
     if slot.field == "subLayers":
@@ -66,6 +68,8 @@ def is_needed(occurrence: Occurrence, composed: Composed, prims: ScenePrims, nee
         return used, "a layer of something that renders" if used else "nothing that renders comes from this layer"
     if slot.path == "/":
         return True, "the whole scene uses it"
+    if occurrence.layer in walk.clips:
+        return True, "a value clip names it"
     place = (occurrence.layer, occurrence.prim)
     reason = needed.reasons.get(place)
     if reason is None:

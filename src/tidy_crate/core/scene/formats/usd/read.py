@@ -12,6 +12,7 @@ from pxr import Usd, UsdGeom
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk
+from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
 from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge
@@ -67,11 +68,12 @@ def _read(
     scene: Path, plan: StagingPlan | None, request: RenderRequest | None, maps: tuple[SettingsMap, ...]
 ) -> Survey:
     in_force = plan or StagingPlan()
-    walk = walk_layers(scene, in_force, Disk())
+    disk = Disk()
+    walk = walk_layers(scene, in_force, disk)
     source = compose_source(walk)
     composed = compose_staged(walk, in_force, source) if in_force.edits else source
     with usd_messages():
-        return _survey(walk, source, composed, in_force, request, maps)
+        return _survey(walk, source, composed, in_force, request, maps, disk)
 
 
 def _survey(
@@ -81,6 +83,7 @@ def _survey(
     plan: StagingPlan,
     request: RenderRequest | None,
     maps: tuple[SettingsMap, ...],
+    disk: Disk,
 ) -> Survey:
     stage = composed.stage
     names = Names.of(walk)
@@ -94,7 +97,8 @@ def _survey(
     simulated = "tidy:simulation" in names.properties
     simulations = find_simulations(source.stage, stage, plan, frames) if simulated else ()
     needed = judge(composed, scene, names, walk, _window(frames, request), render.settings)
-    assets = tuple(_asset(o, walk, composed, scene, needed, plan) for o in walk.occurrences)
+    named = tuple(_asset(o, walk, composed, scene, needed, plan) for o in walk.occurrences)
+    assets = named + follow(walk.root, named, plan, disk)
     return Survey(
         scene=walk.root,
         format="openusd",
@@ -151,15 +155,18 @@ def _animated(timed: Iterable[Usd.Prim]) -> tuple[int, int] | None:
 def _asset(
     occurrence: Occurrence, walk: Walk, composed: Composed, scene: ScenePrims, needed: Needed, plan: StagingPlan
 ) -> Asset:
-    used, because = is_needed(occurrence, composed, scene, needed)
+    used, because = is_needed(occurrence, composed, walk, scene, needed)
     users = scene.users.get((occurrence.layer, occurrence.prim), ())
     resolution = occurrence.resolution
     tiled = resolution.location is not None and "<udim>" in resolution.location.name.lower()
     trouble = resolution.trouble
-    if occurrence.layer_target in walk.unread:
-        trouble = walk.unread[occurrence.layer_target]
-    status = Status.FOUND if resolution.members and trouble is None else Status.MISSING
-    let_go = plan.let_go(occurrence.id, occurrence.slot.text) if status is Status.MISSING else None
+    unread = [member.path for member in resolution.members if member.path in walk.unread]
+    if unread and trouble is None:
+        trouble = walk.unread[unread[0]]
+    status = Status.FOUND if trouble is None else Status.MISSING
+    if resolution.members and resolution.absent:
+        status = Status.PARTIAL
+    let_go = plan.let_go(occurrence.id, occurrence.slot.text) if status is not Status.FOUND else None
     return Asset(
         id=occurrence.id,
         authored=occurrence.slot.text,
@@ -181,7 +188,9 @@ def _asset(
             )
             for member in resolution.members
         ),
-        missing_members=() if status is Status.FOUND else (str(resolution.location or occurrence.value),),
+        missing_members=()
+        if status is Status.FOUND
+        else resolution.absent or (str(resolution.location or occurrence.value),),
         status=Status.LET_GO if let_go else status,
         trouble=trouble,
         needed=used,

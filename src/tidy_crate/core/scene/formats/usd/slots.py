@@ -8,6 +8,8 @@ from typing import Any
 
 from pxr import Sdf
 
+from tidy_crate.core.scene.formats.usd.clips import TEMPLATE, template_numbers
+
 ARCS = ("subLayers", "references", "payload")
 _ASSET = Sdf.ValueTypeNames.Asset
 _ASSETS = Sdf.ValueTypeNames.AssetArray
@@ -20,13 +22,14 @@ class Slot:
     """One place that names a file.
 
     path: spec path (with variant selections); field: `subLayers`, `references`, `payload`, `default`,
-    `timeSamples`, or a metadata key; time: of a time sample.
+    `timeSamples`, or a metadata key; time: of a time sample. numbers: what a template of value clips is filled with.
     """
 
     path: str
     field: str
     text: str
     time: float | None = None
+    numbers: tuple[str, ...] = ()
 
     @property
     def is_arc(self) -> bool:
@@ -75,8 +78,19 @@ def metadata_slots(where: str, spec: Sdf.Spec, keys: list[str]) -> Iterator[Slot
     """The files named in the dictionaries among a spec's metadata."""
     for key in _DICTIONARIES:
         if key in keys:
-            for text in _dictionary_texts(spec.GetInfo(key)):
+            value = spec.GetInfo(key)
+            for text in _dictionary_texts(value):
                 yield Slot(where, key, text)
+            if key == "clips":
+                yield from _template_slots(where, value)
+
+
+def _template_slots(where: str, clip_sets: Any) -> Iterator[Slot]:
+    """Templates are texts, not asset paths, but name files all the same."""
+    for name in sorted(clip_sets) if isinstance(clip_sets, dict) else ():
+        clip_set = clip_sets[name]
+        if isinstance(clip_set, dict) and isinstance(clip_set.get(TEMPLATE), str) and clip_set[TEMPLATE]:
+            yield Slot(where, "clips", clip_set[TEMPLATE], None, template_numbers(clip_set))
 
 
 def _spec(layer: Sdf.Layer, path: Sdf.Path) -> Any:
@@ -143,7 +157,7 @@ def _rewrite_at(layer: Sdf.Layer, path: Sdf.Path, new_text: Callable[[Slot], str
     for key in _DICTIONARIES:
         if spec.HasInfo(key):
             value = spec.GetInfo(key)
-            if next(_dictionary_texts(value), None) is not None:
+            if key == "clips" or next(_dictionary_texts(value), None) is not None:
                 spec.SetInfo(key, _replaced(value, where, key, None, new_text))
 
 
@@ -159,7 +173,12 @@ def _moved_arc(arc: Any, where: str, field: str, kind: Any, new_text: Callable[[
 def _replaced(value: Any, where: str, field: str, time: float | None, new_text: Callable[[Slot], str]) -> Any:
     """The value with every path in it replaced; anything that is no path stays as it is."""
     if isinstance(value, dict):
-        return {key: _replaced(item, where, field, time, new_text) for key, item in value.items()}
+        return {
+            key: new_text(Slot(where, field, item, time))
+            if field == "clips" and key == TEMPLATE and isinstance(item, str) and item
+            else _replaced(item, where, field, time, new_text)
+            for key, item in value.items()
+        }
     if isinstance(value, Sdf.AssetPath):
         return Sdf.AssetPath(new_text(Slot(where, field, value.path, time))) if value.path else value
     if isinstance(value, Sdf.AssetPathArray):

@@ -1,0 +1,38 @@
+"""Which paths in a file must be written anew so that they lead into the crate."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path, PurePosixPath
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.resolve import locate
+from tidy_crate.core.scene.model import Asset
+
+
+def new_texts(assets: Iterable[Asset], place: PurePosixPath, places: Mapping[Path, PurePosixPath]) -> dict[str, str]:
+    """By occurrence id the text that must change; empty when everything in the file holds as it is.
+
+    assets: the occurrences in one file; place: of that file in the crate; places: of every file and set pattern.
+    """
+    changes = {}
+    for asset in assets:
+        target = place_of(asset, places)
+        if not holds(asset, place, target):
+            changes[asset.id] = paths.relative(target, place.parent)
+    return changes
+
+
+def place_of(asset: Asset, places: Mapping[Path, PurePosixPath]) -> PurePosixPath:
+    """Where what an occurrence names lies in the crate."""
+    if asset.resolved is not None and asset.resolved in places:
+        return places[asset.resolved]
+    # a path to nothing must not lead out of the crate, where on another machine it might lead to something
+    return PurePosixPath(asset.missing_place)
+
+
+def holds(asset: Asset, place: PurePosixPath, target: PurePosixPath) -> bool:
+    """Whether the path as written, read from its file's place in the crate, already leads to the target."""
+    if asset.relinked or asset.value != asset.authored or paths.is_absolute(asset.authored) or "\\" in asset.authored:
+        return False
+    return locate(asset.authored, Path("/", place.parent)) == Path("/", target)

@@ -1,0 +1,204 @@
+"""Files that name files: followed through every level, and rewritten where they would lead out of the crate."""
+
+from __future__ import annotations
+
+import io
+import shutil
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import tree, usda
+from tidy_crate.core.asset.follow.interface import FileLink
+from tidy_crate.core.asset.follow.materialx import MaterialX
+from tidy_crate.core.asset.follow.ocio import ColourConfiguration
+from tidy_crate.core.asset.follow.registry import follower_of
+from tidy_crate.core.asset.follow.wavefront import WavefrontMaterial, WavefrontObject
+from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.scene.context import open_scene
+from tidy_crate.core.scene.model import Asset, Status
+
+MTL = b"""# cargo
+newmtl wood
+map_Kd -s 2 2 1 -o 0.5 planks.png\r
+map_Bump -bm 0.8 bump map.png
+bump -imfchan r 7.png
+map_aat on
+Kd 1 1 1
+refl -type sphere sky.png
+norm n.png
+"""
+
+MTLX = """<?xml version="1.0"?>
+<materialx version="1.39" fileprefix="tex/">
+  <!-- kept -->
+  <xi:include href="lib/base.mtlx" xmlns:xi="http://www.w3.org/2001/XInclude"/>
+  <nodegraph name="g" fileprefix="maps/">
+    <image name="i" type="color3"><input name="file" type="filename" value="a.&lt;UDIM&gt;.png"/></image>
+  </nodegraph>
+  <image name="j" type="color3"><input name="file" type="filename" value="b.png"/>
+    <input name="default" type="string" value="not-a-file.png"/></image>
+</materialx>
+"""
+
+OCIO = """ocio_profile_version: 2
+search_path: luts:../shared/luts
+roles: {default: raw}
+colorspaces:
+  - !<ColorSpace>
+    name: film
+    to_scene_reference: !<GroupTransform>
+      children:
+        - !<FileTransform> {src: film look.cube, interpolation: linear}
+        - !<FileTransform>
+          src: "grade.spi1d"
+          interpolation: linear
+looks:
+  - !<Look> {name: no, description: "src: not-this.cube"}
+"""
+
+
+def texts(links: list[FileLink]) -> list[str]:
+    return [link.text for link in links]
+
+
+def rewritten(follower: object, source: Path) -> bytes:
+    out = io.BytesIO()
+    follower.rewrite(source, out, lambda link: f"./new/{link.text}")  # type: ignore[attr-defined]
+    return out.getvalue()
+
+
+def test_wavefront_options_and_names_with_spaces(tmp_path: Path) -> None:
+    path = tmp_path / "a.mtl"
+    path.write_bytes(MTL)
+    expected = ["planks.png", "bump map.png", "7.png", "sky.png", "n.png"]
+    assert texts(WavefrontMaterial().links(path)) == expected
+    path.write_bytes(rewritten(WavefrontMaterial(), path))
+    assert texts(WavefrontMaterial().links(path)) == [f"./new/{name}" for name in expected]
+    assert path.read_bytes().count(b"\r\n") == 1
+    obj = tmp_path / "a.obj"
+    obj.write_bytes(b"v 0 0 0\nmtllib one.mtl two.mtl\nmtllib my crate.mtl\n#mtllib no.mtl\nusemtl wood\n")
+    assert texts(WavefrontObject().links(obj)) == ["one.mtl", "two.mtl", "my crate.mtl"]
+    assert rewritten(WavefrontObject(), obj).startswith(b"v 0 0 0\nmtllib ./new/one.mtl ./new/two.mtl\n")
+
+
+@given(st.binary(max_size=400))
+def test_no_bytes_make_a_follower_fail_in_any_other_way_than_it_says(data: bytes) -> None:
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as folder:
+        for suffix in (".obj", ".mtl", ".mtlx", ".ocio"):
+            path = Path(folder, f"x{suffix}")
+            path.write_bytes(data)
+            follower = follower_of(path)
+            assert follower is not None
+            try:
+                links = follower.links(path)
+            except ValueError:
+                continue
+            follower.rewrite(path, io.BytesIO(), lambda link: link.text)
+            assert all(link.text for link in links)
+
+
+def test_materialx_prefixes_includes_and_tiles(tmp_path: Path) -> None:
+    path = tmp_path / "a.mtlx"
+    path.write_text(MTLX)
+    expected = ["lib/base.mtlx", "maps/a.<UDIM>.png", "tex/b.png"]
+    assert texts(MaterialX().links(path)) == expected
+    path.write_bytes(rewritten(MaterialX(), path))
+    assert texts(MaterialX().links(path)) == [f"./new/{name}" for name in expected]
+    assert b"<!-- kept -->" in path.read_bytes()
+
+
+def test_x4_a_document_that_would_unfold_without_end_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "a.mtlx"
+    path.write_text('<!DOCTYPE a [<!ENTITY b "ha">]><materialx>&b;</materialx>')
+    with pytest.raises(ValueError, match="document type"):
+        MaterialX().links(path)
+
+
+def test_colour_configurations_with_search_paths(tmp_path: Path) -> None:
+    path = tmp_path / "c.ocio"
+    path.write_text(OCIO)
+    links = ColourConfiguration().links(path)
+    assert [(link.text, link.search) for link in links] == [
+        ("film look.cube", ("luts", "../shared/luts")), ("grade.spi1d", ("luts", "../shared/luts"))
+    ]  # fmt: skip
+    after = rewritten(ColourConfiguration(), path).decode()
+    assert 'src: "./new/film look.cube", interpolation' in after and "search_path: .\n" in after
+    assert after.count("\n") == OCIO.count("\n")
+
+
+def write_show(folder: Path) -> Path:
+    """A scene whose files name files, some of them from outside the project. Returns the scene."""
+    show, far = folder / "show", folder / "far"
+    files = {
+        show / "colour/c.ocio": OCIO.encode(),
+        show / "colour/luts/film look.cube": b"lut",
+        show / "shared/luts/grade.spi1d": b"lut",
+        show / "models/crate.obj": b"mtllib crate.mtl\nv 0 0 0\n",
+        show / "models/crate.mtl": b"map_Kd wood.png\nmap_Ks gone.png\n",
+        show / "models/wood.png": b"png",
+        far / "mat/m.mtlx": MTLX.encode(),
+        far / "mat/lib/base.mtlx": b'<materialx><input name="f" type="filename" value="../deep.png"/></materialx>',
+        far / "mat/deep.png": b"deep",
+        far / "mat/maps/a.1001.png": b"one",
+        far / "mat/maps/a.1002.png": b"two",
+        far / "mat/tex/b.png": b"b",
+        show / "tidy-crate.toml": b"",
+    }
+    for path, data in files.items():
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data)
+    scene = show / "s.usda"
+    head = "(\ncolorConfiguration = @./colour/c.ocio@\n)"
+    body = f'def Sphere "S" {{ asset obj = @./models/crate.obj@\nasset mat = @{(far / "mat/m.mtlx").as_posix()}@ }}'
+    scene.write_text(usda(f"{head}\n{body}"))
+    return scene
+
+
+def test_s7_every_level_is_followed_and_what_is_missing_deep_down_is_told(tmp_path: Path) -> None:
+    survey = open_scene(write_show(tmp_path)).survey()
+    by_name = {asset.authored: asset for asset in survey.assets}
+    assert by_name["maps/a.<UDIM>.png"].files == 2
+    assert by_name["../deep.png"].layer.name == "base.mtlx"
+    assert by_name["grade.spi1d"].resolved == tmp_path / "show/shared/luts/grade.spi1d"
+    missing = [asset.authored for asset in survey.assets if asset.status is Status.MISSING]
+    assert missing == ["gone.png"] and by_name["gone.png"].needed
+    assert len({asset.id for asset in survey.assets}) == len(survey.assets)
+
+
+def test_r2_a_crate_of_files_that_name_files_holds_without_the_originals(tmp_path: Path) -> None:
+    scene = write_show(tmp_path)
+    before = tree(tmp_path)
+    collect(open_scene(scene), tmp_path / "c.crate")
+    assert {k: v for k, v in tree(tmp_path).items() if k in before} == before
+    crate = tmp_path / "moved.crate"
+    (tmp_path / "c.crate").rename(crate)
+    expected = [
+        a.members[0].path.read_bytes() for a in _found(open_scene(scene).survey().assets) if a.kind == "texture"
+    ]
+    shutil.rmtree(tmp_path / "show")
+    shutil.rmtree(tmp_path / "far")
+    survey = open_scene(crate / "s.staged.usda").survey_as_found()
+    (missing,) = [asset.authored for asset in survey.assets if asset.status is Status.MISSING]
+    assert missing.endswith("/gone.png") and "missing/" in missing
+    after = [a.members[0].path.read_bytes() for a in _found(survey.assets) if a.kind == "texture"]
+    assert sorted(after) == sorted(expected)
+    assert all(m.path.is_relative_to(crate) for a in survey.assets for m in a.members)
+
+
+def _found(assets: tuple[Asset, ...]) -> list[Asset]:
+    return [asset for asset in assets if asset.members]
+
+
+def test_a_file_that_is_not_what_it_should_be_is_named_and_still_packed(tmp_path: Path) -> None:
+    (tmp_path / "m.mtlx").write_text("<materialx")
+    scene = tmp_path / "s.usda"
+    scene.write_text(usda('def Sphere "S" { asset mat = @./m.mtlx@ }'))
+    trouble = [asset.trouble for asset in open_scene(scene).survey().assets if asset.trouble]
+    assert len(trouble) == 1 and "not well-formed" in trouble[0]
+    collect(open_scene(scene), tmp_path / "c.crate")
+    assert (tmp_path / "c.crate" / "m.mtlx").read_text() == "<materialx"
