@@ -40,6 +40,12 @@ def register(app: typer.Typer) -> None:
                 help="Frames to render, such as 1001-1048; the scene's own if not said.",
             ),
         ] = None,
+        archive: Annotated[
+            Path | None,
+            typer.Option(
+                "--archive", metavar="FILE", help="Write the crate as one file too: FILE.zip or FILE.tar.zst."
+            ),
+        ] = None,
         tidy_dir: TidyOption = None,
     ) -> None:
         """Copy the staged scene and every file it names into one folder. Originals are only read."""
@@ -53,7 +59,16 @@ def register(app: typer.Typer) -> None:
             requests = (request_for(context.survey(), frames=frames),)
         with talk.progress("collecting") as progress:
             result = core.collect(context, output or core.default_crate(context.scene), requests, progress)
-        talk.result(result, lambda console: _show(console, result))
+        document = result.model_dump(mode="json")
+        if archive is not None:
+            from tidy_crate.core.crate.archive import write_archive
+
+            with talk.progress("archiving") as progress:
+                size = write_archive(result.crate, archive.absolute(), progress)
+            document |= {"archive": str(archive.absolute()), "archive_bytes": size}
+        talk.result(document, lambda console: _show(console, result))
+        if archive is not None:
+            talk.say(f"Archive: {archive}")
         if not result.complete:
             raise typer.Exit(1)
 
