@@ -1,0 +1,42 @@
+"""glTF 2.0 scenes, as text (.gltf) and binary (.glb)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path, PurePosixPath
+from typing import TYPE_CHECKING
+
+from tidy_crate.core.scene.formats.interface import StagedScene
+
+if TYPE_CHECKING:
+    from tidy_crate.core.scene.model import Survey
+    from tidy_crate.core.scene.request import RenderRequest
+    from tidy_crate.core.scene.settings import SettingsMap
+    from tidy_crate.core.scene.staging import StagingPlan
+
+
+class Gltf:
+    """glTF 2.0 by our own reading of its JSON."""
+
+    name = "gltf"
+    suffixes = (".gltf", ".glb")
+
+    def read(
+        self,
+        scene: Path,
+        plan: StagingPlan | None = None,
+        request: RenderRequest | None = None,
+        maps: tuple[SettingsMap, ...] = (),
+    ) -> Survey:
+        """See SceneFormat.read. A file states no frame range, rate or outputs, so a request changes nothing."""
+        from tidy_crate.core.scene.formats.gltf.read import read
+
+        return read(scene, plan)
+
+    def apply(
+        self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+    ) -> StagedScene:
+        """See SceneFormat.apply. The staged scene keeps its name and place."""
+        from tidy_crate.core.scene.formats.gltf.apply import apply
+
+        return apply(scene, survey, places, folder)

@@ -1,0 +1,35 @@
+"""Writing a staged glTF scene: the file itself, with URIs that lead into the crate."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path, PurePosixPath
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.files import write_whole
+from tidy_crate.core.scene.formats.gltf.document import Link, read_document, rewrite
+from tidy_crate.core.scene.formats.gltf.read import FIELD
+from tidy_crate.core.scene.formats.interface import StagedScene
+from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.rewriting import new_texts, place_of
+
+
+def apply(scene: Path, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path) -> StagedScene:
+    """Copy the scene where its URIs hold, rewrite it where they do not. See SceneFormat.apply."""
+    scene = scene.absolute()
+    place = places[scene]
+    own = [asset for asset in survey.assets if asset.layer == scene and asset.field == FIELD]
+    # a name that is only written with percent signs is the same name
+    plain = [asset.model_copy(update={"authored": asset.value}) if not asset.relinked else asset for asset in own]
+    if not new_texts(plain, place, places):
+        return StagedScene(root=place, written=(), copied={place: scene})
+    by_pointer = {asset.owner: paths.relative(place_of(asset, places), place.parent) for asset in own}
+
+    def new_path(link: Link) -> str:
+        text = by_pointer[link.pointer]
+        return text.removeprefix("./")
+
+    document = read_document(scene)
+    with write_whole(folder / place) as stream:
+        rewrite(scene, document, stream, new_path)
+    return StagedScene(root=place, written=(place,), copied={})

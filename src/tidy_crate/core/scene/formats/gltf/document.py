@@ -1,0 +1,136 @@
+"""The JSON of a glTF file, wherever it lies, and the URIs in it.
+
+Source: the glTF 2.0 specification, sections "GLB File Format", "URIs" and "Concepts".
+"""
+
+from __future__ import annotations
+
+import json
+import struct
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+from urllib.parse import quote, unquote
+
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import CHUNK, os_reason
+
+_MAGIC, _JSON = 0x46546C67, 0x4E4F534A
+MOST_JSON_BYTES = 1 << 30
+KINDS = {"buffers": "buffer", "images": "texture"}
+
+
+@dataclass(frozen=True)
+class Link:
+    """One URI. pointer: where it stands (JSON pointer); path: as a path, percent signs decoded."""
+
+    pointer: str
+    uri: str
+    path: str
+    kind: str
+
+
+@dataclass(frozen=True)
+class Document:
+    """content: the JSON. rest: where in the file what follows the JSON begins, None in a text file."""
+
+    content: dict[str, Any]
+    rest: int | None
+
+
+def read_document(path: Path) -> Document:
+    """Read a .gltf or .glb. Raises UnreadableInput with a plain reason."""
+    try:
+        with path.open("rb") as stream:
+            data, rest = _json_bytes(stream, path)
+    except OSError as error:
+        raise UnreadableInput(f"cannot read the scene ({os_reason(error)})", path) from error
+    try:
+        content = json.loads(data)
+    except (ValueError, RecursionError) as error:
+        raise UnreadableInput(f"the scene is broken: its JSON is not valid ({error})", path) from error
+    asset = content.get("asset") if isinstance(content, dict) else None
+    version = asset.get("version") if isinstance(asset, dict) else None
+    if not isinstance(version, str) or not version.startswith("2."):
+        raise UnreadableInput(f"this is not glTF 2 (it states version {version!r})", path, "save it as glTF 2.0")
+    try:
+        links(content)
+    except RecursionError as error:
+        raise UnreadableInput("the scene is broken: its JSON is nested too deeply", path) from error
+    return Document(content, rest)
+
+
+def _json_bytes(stream: BinaryIO, path: Path) -> tuple[bytes, int | None]:
+    size = path.stat().st_size
+    head = stream.read(20)
+    if len(head) == 20 and struct.unpack("<I", head[:4])[0] == _MAGIC:
+        version, length, kind = struct.unpack("<I", head[4:8])[0], *struct.unpack("<II", head[12:20])
+        if version != 2:
+            raise UnreadableInput(f"this is not glTF 2 (it states version {version})", path, "save it as glTF 2.0")
+        # the header is not believed further than the file reaches
+        if kind != _JSON or 20 + length > size or length > MOST_JSON_BYTES:
+            raise UnreadableInput("the scene is broken: its binary header does not fit the file", path)
+        return stream.read(length), 20 + length
+    if size > MOST_JSON_BYTES:
+        raise UnreadableInput("the scene is far too large for a glTF text file", path)
+    return head + stream.read(), None
+
+
+def links(content: dict[str, Any]) -> list[Link]:
+    """Every URI in the file that names another file, wherever an extension may have put it."""
+    found = []
+    for pointer, holder in _holders(content, ""):
+        uri = holder["uri"]
+        if uri and not uri.startswith("data:"):
+            kind = KINDS.get(pointer.split("/")[1], "file")
+            found.append(Link(f"{pointer}/uri", uri, unquote(uri), kind))
+    return found
+
+
+def rewrite(source: Path, document: Document, target: BinaryIO, new_path: Callable[[Link], str]) -> None:
+    """Write a copy whose URIs lead where `new_path` says. What follows the JSON in a binary file is copied as it is."""
+    content = json.loads(json.dumps(document.content))
+    by_pointer = {link.pointer: link for link in links(content)}
+    for pointer, holder in _holders(content, ""):
+        link = by_pointer.get(f"{pointer}/uri")
+        if link is not None:
+            holder["uri"] = quote(new_path(link))
+    data = json.dumps(content, ensure_ascii=False, separators=(",", ":")).encode()
+    if document.rest is None:
+        target.write(data)
+        return
+    data += b" " * (-len(data) % 4)
+    rest = source.stat().st_size - document.rest
+    target.write(struct.pack("<IIIII", _MAGIC, 2, 20 + len(data) + rest, len(data), _JSON))
+    target.write(data)
+    with source.open("rb") as stream:
+        stream.seek(document.rest)
+        while chunk := stream.read(CHUNK):
+            target.write(chunk)
+
+
+def _holders(value: Any, pointer: str) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Every object with a `uri`, with its JSON pointer."""
+    if isinstance(value, dict):
+        if isinstance(value.get("uri"), str):
+            yield pointer, value
+        for key, item in value.items():
+            yield from _holders(item, f"{pointer}/{key}")
+    elif isinstance(value, list):
+        for at, item in enumerate(value):
+            yield from _holders(item, f"{pointer}/{at}")
+
+
+def entry(content: dict[str, Any], table: str, index: Any) -> dict[str, Any]:
+    """An entry of one of the file's tables; an empty one where the index points nowhere."""
+    rows = content.get(table)
+    if isinstance(rows, list) and isinstance(index, int) and not isinstance(index, bool) and 0 <= index < len(rows):
+        return rows[index] if isinstance(rows[index], dict) else {}
+    return {}
+
+
+def rows(content: dict[str, Any], table: str) -> list[dict[str, Any]]:
+    """A table of the file; what is no object in it is passed over as an empty one."""
+    found = content.get(table)
+    return [row if isinstance(row, dict) else {} for row in found] if isinstance(found, list) else []

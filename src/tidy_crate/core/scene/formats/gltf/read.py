@@ -1,0 +1,155 @@
+"""From a glTF file to a survey."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from tidy_crate.core.asset.resolve import Disk, resolve
+from tidy_crate.core.scene.following import follow
+from tidy_crate.core.scene.formats.gltf.document import Link, entry, links, read_document, rows
+from tidy_crate.core.scene.formats.gltf.needed import needed_images, shown_nodes
+from tidy_crate.core.scene.ids import Ids, stem_of
+from tidy_crate.core.scene.model import (
+    Asset,
+    AssetMember,
+    Camera,
+    FrameRange,
+    Setting,
+    Software,
+    Status,
+    Survey,
+    totals,
+)
+from tidy_crate.core.scene.settings import canonical
+from tidy_crate.core.scene.staging import StagingPlan
+
+FIELD = "uri"
+
+
+def read(scene: Path, plan: StagingPlan | None) -> Survey:
+    """Survey a glTF file. It has no frames, outputs or resolution; its animations' times in seconds are settings."""
+    scene = scene.absolute()
+    in_force, disk = plan or StagingPlan(), Disk()
+    content = read_document(scene).content
+    images = needed_images(content)
+    ids, stem = Ids(), stem_of(scene, scene)
+    named = tuple(
+        _asset(scene, link, images, in_force, disk, ids.of(stem, link.pointer, link.uri)) for link in links(content)
+    )
+    assets = named + follow(scene, named, in_force, disk)
+    moving = _moving(content)
+    cameras = _cameras(content)
+    settings = tuple(_times(content))
+    return Survey(
+        scene=scene,
+        format="gltf",
+        staged=bool(in_force.edits),
+        frames=FrameRange(start=None, end=None, fps=0.0),
+        up_axis="Y",
+        meters_per_unit=1.0,
+        cameras=cameras,
+        resolution=None,
+        outputs=(),
+        assets=assets,
+        simulations=(),
+        settings=settings,
+        canonical=canonical(settings),
+        software=_software(content),
+        variants=(),
+        motion=_motion(content, moving),
+        totals=totals(assets, ()),
+    )
+
+
+def _asset(scene: Path, link: Link, images: dict[int, str], plan: StagingPlan, disk: Disk, name: str) -> Asset:
+    relink = plan.relink(name, link.uri)
+    value = str(relink.to) if relink else link.path
+    found = resolve(value, scene.parent, disk)
+    needed, because = _need(link, images)
+    status = Status.MISSING if found.trouble else Status.FOUND
+    let_go = plan.let_go(name, link.uri) if found.trouble else None
+    return Asset(
+        id=name,
+        authored=link.uri,
+        value=value,
+        layer=scene,
+        owner=link.pointer,
+        field=FIELD,
+        kind=link.kind,
+        resolved=found.location,
+        members=tuple(AssetMember(path=m.path, bytes=m.bytes, mtime_ns=m.mtime_ns) for m in found.members),
+        missing_members=(str(found.location or value),) if found.trouble else (),
+        status=Status.LET_GO if let_go else status,
+        trouble=found.trouble,
+        needed=needed,
+        because=let_go.because if let_go else because,
+        relinked=relink is not None,
+    )
+
+
+def _need(link: Link, images: dict[int, str]) -> tuple[bool, str]:
+    """Images are needed where the scene that shows uses them; of everything else nobody can say, so it is needed."""
+    parts = link.pointer.split("/")
+    if parts[1] != "images" or not parts[2].isdigit():
+        return True, f"named at {link.pointer}"
+    user = images.get(int(parts[2]))
+    return (True, f"used by {user}") if user else (False, "nothing that shows uses it")
+
+
+def _moving(content: dict[str, Any]) -> set[int]:
+    """The nodes that animations move, with all that hangs on them."""
+    found: set[int] = set()
+    for animation in rows(content, "animations"):
+        for channel in rows(animation, "channels"):
+            target = channel.get("target")
+            node = target.get("node") if isinstance(target, dict) else None
+            if isinstance(node, int):
+                found.add(node)
+    queue = list(found)
+    while queue:
+        children = entry(content, "nodes", queue.pop()).get("children", [])
+        fresh = {c for c in children if isinstance(c, int)} - found if isinstance(children, list) else set()
+        found |= fresh
+        queue.extend(fresh)
+    return found
+
+
+def _cameras(content: dict[str, Any]) -> tuple[Camera, ...]:
+    nodes = rows(content, "nodes")
+    return tuple(
+        Camera(path=f"/nodes/{at} {node.get('name', '')}".strip())
+        for at, node in enumerate(nodes)
+        if isinstance(node.get("camera"), int)
+    )
+
+
+def _motion(content: dict[str, Any], moving: set[int]) -> str:
+    shown = shown_nodes(content) & moving
+    if not shown:
+        return "still"
+    lenses = {at for at, node in enumerate(rows(content, "nodes")) if isinstance(node.get("camera"), int)}
+    return "camera" if shown <= lenses else "things"
+
+
+def _times(content: dict[str, Any]) -> list[Setting]:
+    """First and last key of each animation, in seconds: a glTF file states no frame rate."""
+    found = []
+    for at, animation in enumerate(rows(content, "animations")):
+        ends = []
+        for sampler in rows(animation, "samplers"):
+            accessor = entry(content, "accessors", sampler.get("input"))
+            for key in ("min", "max"):
+                value = accessor.get(key)
+                if isinstance(value, list) and value and isinstance(value[0], int | float):
+                    ends.append(float(value[0]))
+        if ends:
+            found.append(Setting(owner=f"/animations/{at}", name="seconds", value=[min(ends), max(ends)]))
+    return found
+
+
+def _software(content: dict[str, Any]) -> tuple[Software, ...]:
+    generator = content.get("asset", {}).get("generator")
+    if not isinstance(generator, str) or not generator.strip():
+        return ()
+    return (Software(name=generator.strip()[:200], version="unknown", role="host"),)
