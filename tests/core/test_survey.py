@@ -98,6 +98,27 @@ def Sphere "Timed" { asset a.timeSamples = { 1: @./t1.png@, 40: @./t40.png@ } }
     }
 
 
+def test_what_shows_by_instances_prototypes_or_unknown_types_is_needed(tmp_path: Path) -> None:
+    body = """
+class "Kinds" { def Sphere "Drop" { asset a = @./drop.png@ } }
+def Xform "World" {
+    def PointInstancer "Rain" { rel prototypes = </Kinds/Drop> }
+    def Xform "Copy" ( instanceable = true
+        references = @./part.usda@</Part> ) {}
+    def ForeignShape "Odd" ( prepend apiSchemas = ["MaterialBindingAPI"] ) { rel material:binding = </World/Look> }
+    def Material "Look" { def Shader "S" { asset inputs:file = @./odd.png@ } }
+    def Scope "Render" {
+        def RenderSettings "S" { rel products = </World/Render/P> }
+        def RenderProduct "P" { asset lut = @./lut.cube@ }
+    }
+}
+"""
+    part = usda('def Xform "Part" { def Sphere "Inner" { asset a = @./inner.png@ } }')
+    head = 'renderSettingsPrimPath = "/World/Render/S"'
+    found = needed(survey_of(tmp_path, body, head, part__usda=part))
+    assert found == dict.fromkeys(("./drop.png", "./part.usda", "./inner.png", "./odd.png", "./lut.cube"), True)
+
+
 def test_layers_in_a_circle_end_and_broken_ones_are_named(tmp_path: Path) -> None:
     head = "subLayers = [@./scene.usda@, @./torn.usda@, @./gone.usda@]"
     survey = survey_of(tmp_path, 'def "A" ( references = @./scene.usda@</A> ) {}', head, torn__usda="#usda 1.0\ndef {")

@@ -37,7 +37,7 @@ def register(app: typer.Typer) -> None:
         batch: Annotated[int, typer.Option("--batch", min=1, help="Frames a node takes at a time in the proof.")] = 2,
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Write what depends on the frame before into caches, so that any frame renders alone."""
+        """Write simulations into caches, so that any frame renders alone."""
         from tidy_crate.core.scene.context import open_scene
 
         context = open_scene(scene, tidy_dir)

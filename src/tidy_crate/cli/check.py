@@ -43,7 +43,10 @@ def register(app: typer.Typer) -> None:
         by: Annotated[str, typer.Option("--by", metavar="NAME", help="Who accepts it.")] = "",
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Accept a warning, with a reason that is listed again when the job is sent."""
+        """Accept a warning, for a reason.
+
+        The reason is kept with the decisions, and listed again when the job is sent.
+        """
         from datetime import date
 
         from tidy_crate.core.check import run as core

@@ -22,7 +22,7 @@ def register(app: typer.Typer) -> None:
         ] = None,
         scene_only: Annotated[bool, typer.Option("--scene-only", help="Write the demo scene and end.")] = False,
     ) -> None:
-        """Do all of it with a small scene of its own: from the saved file to reviewed frames."""
+        """Do all of it once, with a small scene of its own."""
         import tempfile
 
         from tidy_crate.core.errors import WrongUsage

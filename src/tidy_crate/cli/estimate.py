@@ -62,7 +62,10 @@ def register(app: typer.Typer) -> None:
             typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),
         ] = False,
     ) -> None:
-        """Say what a crate will cost and how long it will take, from its test frames. Not binding."""
+        """Say what a crate will cost and take, from its test frames.
+
+        A range each, and not binding.
+        """
         from tidy_crate.cli.places import load_card
         from tidy_crate.core.crate.packing import read_packing_list
         from tidy_crate.core.estimate.model import Wishes

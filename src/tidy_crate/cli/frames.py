@@ -92,7 +92,7 @@ def register(app: typer.Typer) -> None:
 
     @command(app, "rerender")
     def rerender(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
-        """Render again only what the review rejected or missed, on its own numbers."""
+        """Render again only what the review rejected or missed."""
         from tidy_crate.cli.places import Links, open_ledger
         from tidy_crate.cli.show import counted
         from tidy_crate.core.asset.frames import format_frames

@@ -86,7 +86,7 @@ def register(app: typer.Typer) -> None:
         because: BecauseOption = "",
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Decide what the staged scene says otherwise than the saved one: the path of an output."""
+        """Give an output another path in the staged scene."""
         from tidy_crate.core.scene.context import open_scene
 
         context = open_scene(scene, tidy_dir)

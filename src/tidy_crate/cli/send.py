@@ -33,7 +33,10 @@ def register(app: typer.Typer) -> None:
         batch: Annotated[int, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")] = USUAL_BATCH,
         yes: YesOption = False,
     ) -> None:
-        """Upload what the farm lacks, compare what it understood, and start the job."""
+        """Upload what the farm lacks, and start the job.
+
+        Before it starts, what the farm understood of the crate is compared with the survey.
+        """
         from tidy_crate.cli.places import Links, load_card, open_ledger
         from tidy_crate.core.job import send as core
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from decimal import Decimal
-from typing import Any
+from typing import Any, Literal
 
 from rich import box
 from rich.console import Console
@@ -13,6 +13,7 @@ from rich.text import Text
 
 from tidy_crate.cli.talk import clean
 
+WHOLE = {"severity", "code", "id", "kind", "status", "state", "needed", "verdict", "node", "size", "cost", "frame"}
 STATES = {
     "found": "green", "cached": "green", "good": "green", "done": "green", "retrieved": "green",
     "missing": "red", "live": "red", "bad": "red", "failed": "red", "error": "red",
@@ -25,7 +26,9 @@ def table(*headers: str, right: Sequence[str] = ()) -> Table:
     """A table in the tool's own manner: a rule under the head, nothing else drawn."""
     found = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     for header in headers:
-        found.add_column(header, justify="right" if header in right else "left", overflow="fold")
+        justify: Literal["left", "right"] = "right" if header in right else "left"
+        # words that are looked up or copied stay whole; what explains gives way
+        found.add_column(header, justify=justify, overflow="fold", no_wrap=header in WHOLE)
     return found
 
 

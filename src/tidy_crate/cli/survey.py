@@ -38,7 +38,7 @@ def register(app: typer.Typer) -> None:
         ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Show what is in a scene: frames, cameras, outputs, files, simulations."""
+        """Show what is in a scene, through every level."""
         from tidy_crate.core.scene.context import open_scene
 
         context = open_scene(scene, tidy_dir)

@@ -19,6 +19,8 @@ from tidy_crate.core.scene.formats.usd.slots import (
     prim_slots,
 )
 
+# relationships that link prims without making the render use them; bindings are asked about all at once
+NO_USE = ("proxyPrim", "collection:", "physics:", "tidy:", "material:binding")
 # keys of a prim by which another prim's opinions reach it under its own name, without naming a file
 _INTERNAL_ARCS = ("references", "payload", "inheritPaths", "specializes")
 
@@ -28,7 +30,7 @@ class LayerFacts:
     """Names are those of prims, wherever they stand in the layer.
 
     slots: every place that names a file. assets: paths of all properties that can hold a file. properties: names of
-    all properties. outward: prims with a relationship or a connection that leads out of what holds them. arcs:
+    all properties. outward: prims with a relationship, or a connection that leads out of what holds them. arcs:
     prims that take opinions from elsewhere. timed: with time samples; visibility, purpose, variants: with those
     authored. relocates: whether the layer renames prims of what it brings in.
     """
@@ -69,6 +71,8 @@ def layer_facts(layer: Sdf.Layer) -> LayerFacts:
                     slots.extend(attribute_slots(layer, path, spec))
                 if has_samples and layer.GetNumTimeSamplesForPath(path):
                     timed.add(_owner(path))
+            elif isinstance(spec, Sdf.RelationshipSpec) and not name.startswith(NO_USE):
+                outward.add(_owner(path))
             if spec.HasInfo("customData") or spec.HasInfo("assetInfo"):
                 slots.extend(metadata_slots(path.pathString, spec, spec.ListInfoKeys()))
             if name in by_property:
@@ -103,8 +107,8 @@ def _owner(path: Sdf.Path) -> str:
 
 
 def _leads_out(path: Sdf.Path) -> bool:
-    """Whether a target lies outside the prim that holds the one it starts from. Bindings are asked about otherwise."""
-    if path.GetParentPath().name.startswith("material:binding"):
+    """Whether a connection leaves the prim that holds the one it starts from. A material is used as a whole."""
+    if path.GetParentPath().name.startswith(NO_USE):
         return False
     holder = path.GetPrimPath().GetParentPath()
     return holder.IsAbsoluteRootPath() or not path.targetPath.GetPrimPath().HasPrefix(holder)

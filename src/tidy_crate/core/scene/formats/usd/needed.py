@@ -14,12 +14,11 @@ from pathlib import Path
 from pxr import Sdf, Usd, UsdGeom, UsdShade
 
 from tidy_crate.core.scene.formats.usd.compose import Composed
+from tidy_crate.core.scene.formats.usd.facts import NO_USE
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, Place, ScenePrims
 
 SHUTTER = 1.0  # time codes before and after a frame that motion blur may look at
-# relationships that link prims without making the render use them; bindings are asked about all at once
-_NO_USE = ("proxyPrim", "collection:", "physics:", "tidy:", "material:binding")
 UNUSED = "nothing that renders in these frames uses it"
 
 
@@ -141,7 +140,7 @@ def _reach(
 
 def _linked_from(stage: Usd.Stage, prim: Usd.Prim) -> Iterator[Usd.Prim]:
     for relationship in prim.GetAuthoredRelationships():
-        if relationship.GetName().startswith(_NO_USE):
+        if relationship.GetName().startswith(NO_USE):
             continue
         for path in relationship.GetForwardedTargets():
             target = stage.GetPrimAtPath(path.GetPrimPath())

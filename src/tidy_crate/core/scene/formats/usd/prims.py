@@ -148,7 +148,8 @@ def _kind_of(prim: Usd.Prim) -> int:
     kind = Kind.NONE
     if prim.IsA(UsdGeom.Imageable):
         kind |= Kind.IMAGEABLE
-    if prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.Subset):
+    # of a type that is not known here nobody can say, so it may well show, with its material
+    if prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.Subset) or not prim.IsA(Usd.Typed):
         kind |= Kind.BINDS
     if prim.IsA(UsdShade.NodeGraph) or prim.IsA(UsdShade.Shader):
         kind |= Kind.SHADING

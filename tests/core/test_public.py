@@ -1,0 +1,71 @@
+"""Scenes that nobody here wrote. Opt-in: `TIDY_CRATE_PUBLIC_FILES=FOLDER pytest tests/core/test_public.py`.
+
+The folder may hold any OpenUSD and glTF files; unpacked packages that ship some will do (for instance `warp-lang` and
+`newton` from the package index, and Debian's `assimp-testmodels`). Against USD's own dependency pass, and against
+every URI in a glTF file.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import struct
+from pathlib import Path
+from urllib.parse import unquote
+
+import pytest
+
+from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.packing import read_packing_list
+from tidy_crate.core.crate.proving import prove_here
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.context import open_scene
+
+FOLDER = os.environ.get("TIDY_CRATE_PUBLIC_FILES")
+FILES = sorted(Path(FOLDER).rglob("*")) if FOLDER else []
+USD = [path for path in FILES if path.suffix in (".usd", ".usda", ".usdc")]
+GLTF = [path for path in FILES if path.suffix in (".gltf", ".glb")]
+
+pytestmark = pytest.mark.skipif(not FOLDER, reason="TIDY_CRATE_PUBLIC_FILES names no folder")
+
+
+@pytest.mark.parametrize("path", USD, ids=lambda path: path.name)
+def test_the_closure_of_a_usd_file_is_the_one_that_usd_reports(path: Path, tmp_path: Path) -> None:
+    from pxr import UsdUtils
+
+    context = open_scene(path, tmp_path)
+    ours = {str(member.path) for asset in context.survey().assets for member in asset.members}
+    layers, assets, unresolved = UsdUtils.ComputeAllDependencies(str(path))
+    reported = {layer.realPath for layer in layers} | {str(asset) for asset in assets}
+    assert ours == reported - {str(path)}
+    assert_whole(path, tmp_path, bool(unresolved))
+
+
+@pytest.mark.parametrize("path", GLTF, ids=lambda path: path.name)
+def test_every_external_file_of_a_gltf_file_is_found(path: Path, tmp_path: Path) -> None:
+    data = path.read_bytes()
+    if data[:4] == b"glTF":
+        data = data[20 : 20 + struct.unpack("<I", data[12:16])[0]]
+    try:
+        content = json.loads(data)
+    except ValueError:
+        content = {}
+    if not str(content.get("asset", {}).get("version", "")).startswith("2."):
+        with pytest.raises(UnreadableInput):
+            open_scene(path, tmp_path).survey()
+        return
+    named = [one["uri"] for table in ("buffers", "images") for one in content.get(table, []) if one.get("uri")]
+    expected = {os.path.normpath(path.parent / unquote(uri)) for uri in named if not uri.startswith("data:")}
+    found = {str(asset.resolved) for asset in open_scene(path, tmp_path).survey().assets}
+    # extensions may name more
+    assert expected <= found
+    assert_whole(path, tmp_path, any(not Path(one).is_file() for one in found))
+
+
+def assert_whole(path: Path, tmp_path: Path, lacking: bool) -> None:
+    """A crate of it is whole, unless files are missing in the first place."""
+    crate = tmp_path / "c.crate"
+    collect(open_scene(path, tmp_path), crate)
+    proof = prove_here(crate, read_packing_list(crate), tmp_path, None, None)
+    assert proof.whole or lacking, proof
+    assert not proof.outside and not proof.changed and not proof.differs
