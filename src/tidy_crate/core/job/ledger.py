@@ -6,11 +6,12 @@ import secrets
 from datetime import UTC, datetime
 from pathlib import Path
 
-from sqlalchemy import ForeignKey, UniqueConstraint, create_engine, event, func, select
+from sqlalchemy import ForeignKey, UniqueConstraint, func, select
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column, relationship
 
 from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.database import open_database
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.job.identity import TaskId
 
@@ -94,8 +95,7 @@ class Ledger:
         self.path = path
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            self._engine = create_engine(f"sqlite:///{path}")
-            event.listen(self._engine, "connect", _durable)
+            self._engine = open_database(path)
             Base.metadata.create_all(self._engine)
         except (SQLAlchemyError, OSError) as error:
             raise UnreadableInput(f"cannot open the ledger ({str(error).splitlines()[0]})", path) from error
@@ -107,15 +107,6 @@ class Ledger:
     def close(self) -> None:
         """Let go of the file, which Windows would not let anybody remove otherwise."""
         self._engine.dispose()
-
-
-def _durable(connection: object, _: object) -> None:
-    cursor = connection.cursor()  # type: ignore[attr-defined]
-    cursor.execute("PRAGMA journal_mode=WAL")
-    cursor.execute("PRAGMA synchronous=FULL")
-    cursor.execute("PRAGMA busy_timeout=10000")
-    cursor.execute("PRAGMA foreign_keys=ON")
-    cursor.close()
 
 
 def new_job(session: Session, crate: Path, content: PackingList) -> JobRow:

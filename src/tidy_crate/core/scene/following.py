@@ -9,8 +9,9 @@ from pathlib import Path
 from tidy_crate.core.asset.follow.interface import FileLink
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.resolve import Disk, Resolution, locate, resolve
+from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.ids import Ids, stem_of
-from tidy_crate.core.scene.model import Asset, AssetMember, Status
+from tidy_crate.core.scene.model import Asset
 from tidy_crate.core.scene.staging import StagingPlan
 
 FIELD = "link"
@@ -48,34 +49,25 @@ def _assets_in(scene: Path, path: Path, needed: bool, plan: StagingPlan, disk: D
         links = follower.links(path)
     except (ValueError, OSError) as error:
         reason = str(error) if isinstance(error, ValueError) else (error.strerror or str(error)).lower()
-        return [_unread(path, reason, needed, ids.of(stem, "unread"))]
+        return [_unread(path, reason, needed, plan, disk, ids.of(stem, "unread"))]
     return [_asset(path, link, needed, plan, disk, ids.of(stem, link.where, link.text)) for link in links]
 
 
 def _asset(path: Path, link: FileLink, needed: bool, plan: StagingPlan, disk: Disk, name: str) -> Asset:
     relink = plan.relink(name, link.text)
     value = str(relink.to) if relink else link.text
-    resolution = _resolved(value, path, link, disk)
-    status = Status.FOUND if resolution.trouble is None else Status.MISSING
-    let_go = plan.let_go(name, link.text) if status is not Status.FOUND else None
-    return Asset(
-        id=name,
+    return asset_of(
+        name,
+        _resolved(value, path, link, disk),
+        plan,
         authored=link.text,
         value=value,
         layer=path,
         owner=link.where,
         field=FIELD,
         kind=link.kind,
-        resolved=resolution.location,
-        members=tuple(
-            AssetMember(path=one.path, tile=one.number, bytes=one.bytes, mtime_ns=one.mtime_ns)
-            for one in resolution.members
-        ),
-        missing_members=() if status is Status.FOUND else (str(resolution.location or value),),
-        status=Status.LET_GO if let_go else status,
-        trouble=resolution.trouble,
         needed=needed,
-        because=let_go.because if let_go else f"named by {path.name}" if needed else f"only {path.name} names it",
+        because=f"named by {path.name}" if needed else f"only {path.name} names it",
         relinked=relink is not None,
     )
 
@@ -87,21 +79,20 @@ def _resolved(value: str, path: Path, link: FileLink, disk: Disk) -> Resolution:
     return next((one for one in tried if one.members), tried[0])
 
 
-def _unread(path: Path, reason: str, needed: bool, name: str) -> Asset:
+def _unread(path: Path, reason: str, needed: bool, plan: StagingPlan, disk: Disk, name: str) -> Asset:
     """A file that is there but cannot be read as what it should be: what it names is unseen."""
-    found = path.stat()
-    return Asset(
-        id=name,
+    return asset_of(
+        name,
+        resolve(path.name, path.parent, disk),
+        plan,
         authored=path.name,
         value=path.name,
         layer=path,
         owner="the whole file",
         field=FIELD,
         kind="file",
-        resolved=path,
-        members=(AssetMember(path=path, bytes=found.st_size, mtime_ns=found.st_mtime_ns),),
-        status=Status.MISSING,
-        trouble=reason,
         needed=needed,
         because="what it names is unseen",
+        relinked=False,
+        unread=reason,
     )

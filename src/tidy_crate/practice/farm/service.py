@@ -16,6 +16,7 @@ from blake3 import blake3
 from fastapi import Depends, FastAPI, Header, HTTPException, Request, Response
 from fastapi.responses import FileResponse, JSONResponse
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from tidy_crate import __version__
 from tidy_crate.core.crate.packing import PackingList
@@ -72,6 +73,12 @@ def make_app(
 
     def cost_of(job: FarmJobRow) -> Decimal:
         return job_cost(job, settings.price_per_hour, settings.billing_increment_seconds)
+
+    def job_of(session: Session, name: str) -> FarmJobRow:
+        job = session.get(FarmJobRow, name)
+        if job is None:
+            raise HTTPException(404, "there is no such job")
+        return job
 
     def blob_path(digest: str) -> Path:
         if not _DIGEST.fullmatch(digest):
@@ -146,17 +153,13 @@ def make_app(
     @app.get("/v1/jobs/{name}")
     def show(name: str) -> FarmJob:
         with store.session() as session:
-            job = session.get(FarmJobRow, name)
-            if job is None:
-                raise HTTPException(404, "there is no such job")
+            job = job_of(session, name)
             return _farm_job(job, settings, cost_of(job))
 
     @app.post("/v1/jobs/{name}/rerender")
     def rerender(name: str, order: RerenderOrder) -> Response:
         with store.session() as session:
-            job = session.get(FarmJobRow, name)
-            if job is None:
-                raise HTTPException(404, "there is no such job")
+            job = job_of(session, name)
             if session.get(KeyRow, order.key) is None:
                 session.add(KeyRow(key=order.key))
                 wanted = {(task.request, task.frame) for task in order.tasks}
@@ -172,9 +175,7 @@ def make_app(
     @app.post("/v1/jobs/{name}/cancel")
     def cancel(name: str) -> Response:
         with store.session() as session:
-            job = session.get(FarmJobRow, name)
-            if job is None:
-                raise HTTPException(404, "there is no such job")
+            job = job_of(session, name)
             if job.state in (JobState.WAITING.value, JobState.RENDERING.value):
                 job.state = JobState.CANCELLED.value
                 for shift in job.shifts:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from decimal import ROUND_CEILING, Decimal
 from pathlib import Path
 
-from sqlalchemy import ForeignKey, create_engine, event, select
+from sqlalchemy import ForeignKey, select
 from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column, relationship
 
+from tidy_crate.core.database import open_database
 from tidy_crate.core.farm.protocol import JobOrder, JobState, TaskState
 from tidy_crate.core.job.identity import TaskId
 
@@ -93,8 +94,7 @@ class Store:
     """Opens the state. What was under way when the farm last stopped waits to be rendered again."""
 
     def __init__(self, path: Path) -> None:
-        self._engine = create_engine(f"sqlite:///{path}")
-        event.listen(self._engine, "connect", _durable)
+        self._engine = open_database(path, synchronous="NORMAL")
         Base.metadata.create_all(self._engine)
         with self.session() as session:
             for task in session.scalars(select(TaskRow).where(TaskRow.state == TaskState.RENDERING.value)):
@@ -110,13 +110,6 @@ class Store:
     def close(self) -> None:
         """Let go of the file."""
         self._engine.dispose()
-
-
-def _durable(connection: object, _: object) -> None:
-    cursor = connection.cursor()  # type: ignore[attr-defined]
-    cursor.execute("PRAGMA journal_mode=WAL")
-    cursor.execute("PRAGMA busy_timeout=10000")
-    cursor.close()
 
 
 def open_jobs(session: Session) -> list[FarmJobRow]:

@@ -6,18 +6,17 @@ from pathlib import Path
 from typing import Any
 
 from tidy_crate.core.asset.resolve import Disk, resolve
+from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.gltf.document import Link, entry, links, read_document, rows
 from tidy_crate.core.scene.formats.gltf.needed import needed_images, shown_nodes
 from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.model import (
     Asset,
-    AssetMember,
     Camera,
     FrameRange,
     Setting,
     Software,
-    Status,
     Survey,
     totals,
 )
@@ -65,25 +64,19 @@ def read(scene: Path, plan: StagingPlan | None) -> Survey:
 def _asset(scene: Path, link: Link, images: dict[int, str], plan: StagingPlan, disk: Disk, name: str) -> Asset:
     relink = plan.relink(name, link.uri)
     value = str(relink.to) if relink else link.path
-    found = resolve(value, scene.parent, disk)
     needed, because = _need(link, images)
-    status = Status.MISSING if found.trouble else Status.FOUND
-    let_go = plan.let_go(name, link.uri) if found.trouble else None
-    return Asset(
-        id=name,
+    return asset_of(
+        name,
+        resolve(value, scene.parent, disk),
+        plan,
         authored=link.uri,
         value=value,
         layer=scene,
         owner=link.pointer,
         field=FIELD,
         kind=link.kind,
-        resolved=found.location,
-        members=tuple(AssetMember(path=m.path, bytes=m.bytes, mtime_ns=m.mtime_ns) for m in found.members),
-        missing_members=(str(found.location or value),) if found.trouble else (),
-        status=Status.LET_GO if let_go else status,
-        trouble=found.trouble,
         needed=needed,
-        because=let_go.because if let_go else because,
+        because=because,
         relinked=relink is not None,
     )
 

@@ -12,6 +12,7 @@ from pxr import Usd, UsdGeom
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk
+from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
@@ -22,12 +23,10 @@ from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.simulations import find_simulations
 from tidy_crate.core.scene.model import (
     Asset,
-    AssetMember,
     Camera,
     FrameRange,
     Setting,
     Software,
-    Status,
     Survey,
     Variant,
     totals,
@@ -157,18 +156,11 @@ def _asset(
 ) -> Asset:
     used, because = is_needed(occurrence, composed, walk, scene, needed)
     users = scene.users.get((occurrence.layer, occurrence.prim), ())
-    resolution = occurrence.resolution
-    tiled = resolution.location is not None and "<udim>" in resolution.location.name.lower()
-    trouble = resolution.trouble
-    unread = [member.path for member in resolution.members if member.path in walk.unread]
-    if unread and trouble is None:
-        trouble = walk.unread[unread[0]]
-    status = Status.FOUND if trouble is None else Status.MISSING
-    if resolution.members and resolution.absent:
-        status = Status.PARTIAL
-    let_go = plan.let_go(occurrence.id, occurrence.slot.text) if status is not Status.FOUND else None
-    return Asset(
-        id=occurrence.id,
+    unread = (walk.unread[m.path] for m in occurrence.resolution.members if m.path in walk.unread)
+    return asset_of(
+        occurrence.id,
+        occurrence.resolution,
+        plan,
         authored=occurrence.slot.text,
         value=occurrence.value,
         layer=occurrence.layer,
@@ -177,25 +169,10 @@ def _asset(
         context=occurrence.context,
         used_by=tuple(map(str, users[:MOST_USERS])),
         kind=_kind(occurrence),
-        resolved=resolution.location,
-        members=tuple(
-            AssetMember(
-                path=member.path,
-                tile=member.number if tiled else None,
-                frame=None if tiled else member.number,
-                bytes=member.bytes,
-                mtime_ns=member.mtime_ns,
-            )
-            for member in resolution.members
-        ),
-        missing_members=()
-        if status is Status.FOUND
-        else resolution.absent or (str(resolution.location or occurrence.value),),
-        status=Status.LET_GO if let_go else status,
-        trouble=trouble,
         needed=used,
-        because=let_go.because if let_go else because,
+        because=because,
         relinked=occurrence.relinked,
+        unread=next(unread, None),
     )
 
 

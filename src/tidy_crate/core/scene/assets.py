@@ -1,0 +1,68 @@
+"""Making an asset of an occurrence: the one place where status, trouble and decisions come together."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from tidy_crate.core.asset.resolve import Resolution
+from tidy_crate.core.scene.model import Asset, AssetMember, Status
+from tidy_crate.core.scene.staging import StagingPlan
+
+
+def asset_of(
+    name: str,
+    resolution: Resolution,
+    plan: StagingPlan,
+    *,
+    authored: str,
+    value: str,
+    layer: Path,
+    owner: str,
+    field: str,
+    kind: str,
+    needed: bool,
+    because: str,
+    relinked: bool,
+    context: str = "",
+    used_by: tuple[str, ...] = (),
+    unread: str | None = None,
+) -> Asset:
+    """An asset as the survey shows it.
+
+    name: the occurrence's id. unread: why a file that is there is not what it should be. See Asset for the rest.
+    """
+    trouble = unread or resolution.trouble
+    tiled = resolution.location is not None and "<udim>" in resolution.location.name.lower()
+    status = Status.FOUND if trouble is None else Status.MISSING
+    if resolution.members and resolution.absent:
+        status = Status.PARTIAL
+    let_go = plan.let_go(name, authored) if status is not Status.FOUND else None
+    absent = resolution.absent or (str(resolution.location or value),)
+    return Asset(
+        id=name,
+        authored=authored,
+        value=value,
+        layer=layer,
+        owner=owner,
+        field=field,
+        context=context,
+        used_by=used_by,
+        kind=kind,
+        resolved=resolution.location,
+        members=tuple(
+            AssetMember(
+                path=member.path,
+                tile=member.number if tiled else None,
+                frame=None if tiled else member.number,
+                bytes=member.bytes,
+                mtime_ns=member.mtime_ns,
+            )
+            for member in resolution.members
+        ),
+        missing_members=() if status is Status.FOUND else absent,
+        status=Status.LET_GO if let_go else status,
+        trouble=trouble,
+        needed=needed,
+        because=let_go.because if let_go else because,
+        relinked=relinked,
+    )
