@@ -19,6 +19,7 @@ from tidy_crate.cli import (
     practice,
     relink,
     send,
+    sheet,
     survey,
 )
 
@@ -31,7 +32,7 @@ app = typer.Typer(
     help="Gets a scene off an artist's machine, onto a render farm, and every frame back.",
     epilog="New here? `tidy-crate demo` does all of it with a small scene of its own.",
 )
-for module in (survey, bake, relink, check, collect, estimate, send, jobs, frames, farm, practice, demo):
+for module in (survey, bake, relink, check, collect, estimate, send, jobs, frames, farm, sheet, practice, demo):
     module.register(app)
 
 

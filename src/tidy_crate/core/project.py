@@ -11,7 +11,7 @@ from tomlkit.exceptions import TOMLKitError
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import os_reason
 from tidy_crate.core.model import Model, validated
-from tidy_crate.core.scene.decisions import Decisions, RenderCommand
+from tidy_crate.core.scene.decisions import RenderCommand
 
 FILE_NAME = "tidy-crate.toml"
 
@@ -56,10 +56,6 @@ class Project:
     def settings_maps(self) -> tuple[Path, ...]:
         """Absolute paths of the project's settings maps."""
         return tuple(self._absolute(path) for path in self.content.settings_maps)
-
-    def render_command(self, decisions: Decisions) -> RenderCommand | None:
-        """The command that renders: the scene's own decision, else the project's."""
-        return decisions.render or self.content.render
 
     def _absolute(self, path: Path) -> Path:
         return path if self.root is None else self.root / path

@@ -15,6 +15,7 @@ import psutil
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.scene.decisions import RenderCommand
+from tidy_crate.core.scene.formats.sheet.model import SUFFIX, host_scene, read_sheet
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.scene.request import RenderRequest, product_name
 
@@ -40,6 +41,7 @@ def words(
     values = {
         "python": sys.executable,
         "scene": str(scene),
+        "host_scene": str(_host_scene(scene)),
         "frames": format_frames(frames),
         "camera": request.cameras[0] if request.cameras else "",
         "width": str(request.width),
@@ -58,6 +60,13 @@ def words(
         return values[match[1]]
 
     return [_HOLDER.sub(filled, word) for word in command.command]
+
+
+def _host_scene(scene: Path) -> Path:
+    """For a scene sheet the host's own scene, for every other format the scene itself."""
+    if not scene.name.lower().endswith(SUFFIX):
+        return scene
+    return host_scene(scene, read_sheet(scene))
 
 
 def run(

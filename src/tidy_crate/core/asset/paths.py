@@ -124,6 +124,12 @@ def name_troubles(name: str) -> list[str]:
     return troubles
 
 
+def scene_stem(name: str) -> str:
+    """A scene file's name without its ending, also where the ending has two parts."""
+    lower = name.lower()
+    return name[: -len(".sheet.json")] if lower.endswith(".sheet.json") else name.rpartition(".")[0] or name
+
+
 def without_version(stem: str) -> str:
     """A file's stem without its version token: `shot_v003` gives `shot`."""
     return VERSION_TOKEN.sub("", stem).strip("._-") or stem

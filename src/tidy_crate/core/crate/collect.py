@@ -11,7 +11,7 @@ from pathlib import Path, PurePosixPath
 
 from tidy_crate import __version__
 from tidy_crate.core.asset.follow.registry import follower_of
-from tidy_crate.core.asset.paths import relative, without_version
+from tidy_crate.core.asset.paths import relative, scene_stem, without_version
 from tidy_crate.core.crate.layout import Layout, lay_out
 from tidy_crate.core.crate.packing import (
     UNFINISHED,
@@ -59,7 +59,7 @@ class CollectResult(Model):
 
 def default_crate(scene: Path) -> Path:
     """Where a scene's crate goes when nobody says: beside it."""
-    return scene.parent / f"{without_version(scene.stem)}.crate"
+    return scene.parent / f"{without_version(scene_stem(scene.name))}.crate"
 
 
 def collect(
@@ -95,7 +95,7 @@ def collect(
     missing = tuple(_missing(survey, layout))
     content = PackingList(
         tool=f"tidy-crate {__version__}",
-        name=without_version(context.scene.stem),
+        name=without_version(scene_stem(context.scene.name)),
         format=context.format.name,
         scene=str(staged.root),
         requests=wanted,

@@ -36,8 +36,8 @@ class SceneContext:
 
     @property
     def render_command(self) -> RenderCommand | None:
-        """The command line that renders this scene."""
-        return self.project.render_command(self.decisions)
+        """The command line that renders this scene: its own decision, else what it says itself, else the project's."""
+        return self.decisions.render or self.format.render_command(self.scene) or self.project.content.render
 
     def survey(self, request: RenderRequest | None = None) -> Survey:
         """The scene as it would be staged now."""

@@ -10,7 +10,7 @@ import tomlkit
 from pydantic import Field
 from tomlkit.exceptions import TOMLKitError
 
-from tidy_crate.core.asset.paths import version_of, without_version
+from tidy_crate.core.asset.paths import scene_stem, version_of, without_version
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import os_reason, write_bytes
 from tidy_crate.core.model import Model, validated
@@ -114,7 +114,7 @@ class Decisions(VersionDecisions):
 
 def tidy_folder(scene: Path, tidy_dir: Path | None = None) -> Path:
     """Where decisions and caches of a scene live: `NAME.tidy` beside it, or below `tidy_dir`."""
-    return (tidy_dir or scene.parent) / f"{without_version(scene.stem)}.tidy"
+    return (tidy_dir or scene.parent) / f"{without_version(scene_stem(scene.name))}.tidy"
 
 
 class DecisionsFile:
@@ -129,7 +129,7 @@ class DecisionsFile:
         if not self.path.exists():
             return Decisions()
         whole = validated(Decisions, self._document().unwrap(), "decisions file", self.path)
-        return whole.for_version(version_of(self.scene.stem))
+        return whole.for_version(version_of(scene_stem(self.scene.name)))
 
     def add(self, table: str, entries: list[dict[str, Any]]) -> None:
         """Append entries to an array of tables ("relink", "let_go", "waive"). Equal ones are not written twice."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Protocol
 
+from tidy_crate.core.scene.decisions import RenderCommand
 from tidy_crate.core.scene.model import Survey
 from tidy_crate.core.scene.request import RenderRequest
 from tidy_crate.core.scene.settings import SettingsMap
@@ -41,6 +42,9 @@ class SceneFormat(Protocol):
         `needed` is judged for the request, or without one for the scene's own range.
         Raises UnreadableInput when the scene itself cannot be read; what is wrong further down is in the survey.
         """
+
+    def render_command(self, scene: Path) -> RenderCommand | None:
+        """The command line that the scene itself names for rendering it, None where the format cannot say."""
 
     def apply(
         self,

@@ -27,7 +27,7 @@ def format_of(scene: Path) -> SceneFormat:
     if not scene.is_file():
         raise UnreadableInput("this is a device or a pipe, not a scene", scene)
     for one in formats():
-        if scene.suffix.lower() in one.suffixes:
+        if scene.name.lower().endswith(one.suffixes):
             return one
     known = " ".join(sorted(suffix for one in formats() for suffix in one.suffixes))
     raise UnreadableInput("this is not a scene format that can be read", scene, f"known endings: {known}")

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
+    from tidy_crate.core.scene.decisions import RenderCommand
     from tidy_crate.core.scene.model import Survey
     from tidy_crate.core.scene.request import RenderRequest
     from tidy_crate.core.scene.settings import SettingsMap
@@ -32,6 +33,10 @@ class Gltf:
         from tidy_crate.core.scene.formats.gltf.read import read
 
         return read(scene, plan)
+
+    def render_command(self, scene: Path) -> RenderCommand | None:
+        """See SceneFormat.render_command. The format has no place for one."""
+        return None
 
     def apply(
         self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path

@@ -1,0 +1,49 @@
+"""Scene sheets: how a host application with a closed format takes part, by a small exporter and its own commands."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path, PurePosixPath
+from typing import TYPE_CHECKING
+
+from tidy_crate.core.scene.formats.interface import StagedScene
+
+if TYPE_CHECKING:
+    from tidy_crate.core.scene.decisions import RenderCommand
+    from tidy_crate.core.scene.model import Survey
+    from tidy_crate.core.scene.request import RenderRequest
+    from tidy_crate.core.scene.settings import SettingsMap
+    from tidy_crate.core.scene.staging import StagingPlan
+
+
+class SceneSheet:
+    """`NAME.sheet.json`, and the scene of the host application that it speaks for."""
+
+    name = "sheet"
+    suffixes = (".sheet.json",)
+
+    def read(
+        self,
+        scene: Path,
+        plan: StagingPlan | None = None,
+        request: RenderRequest | None = None,
+        maps: tuple[SettingsMap, ...] = (),
+    ) -> Survey:
+        """See SceneFormat.read. What is needed is what the exporter says, and in doubt everything."""
+        from tidy_crate.core.scene.formats.sheet.read import read
+
+        return read(scene, plan, maps)
+
+    def apply(
+        self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+    ) -> StagedScene:
+        """See SceneFormat.apply. The host's own command relinks the staged copy, which is then looked at again."""
+        from tidy_crate.core.scene.formats.sheet.apply import apply
+
+        return apply(scene, plan, survey, places, folder)
+
+    def render_command(self, scene: Path) -> RenderCommand | None:
+        """See SceneFormat.render_command."""
+        from tidy_crate.core.scene.formats.sheet.model import read_sheet
+
+        return read_sheet(scene).commands.render

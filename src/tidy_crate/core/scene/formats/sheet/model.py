@@ -1,0 +1,149 @@
+"""The scene sheet itself, with a published JSON Schema (`tidy-crate sheet schema`)."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from pydantic import Field
+
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import read_json
+from tidy_crate.core.model import Model, validated
+from tidy_crate.core.scene.decisions import RenderCommand
+from tidy_crate.core.scene.model import SimulationState
+
+VERSION = 1
+SUFFIX = ".sheet.json"
+
+
+class SheetSoftware(Model):
+    """A program with its version as it states it itself."""
+
+    name: str = Field(min_length=1)
+    version: str = Field(min_length=1)
+
+
+class SheetFrames(Model):
+    """Both ends counted. fps: frames a second."""
+
+    start: int
+    end: int
+    step: int = Field(default=1, ge=1)
+    fps: float = Field(gt=0)
+
+
+class SheetResolution(Model):
+    """Pixels before the scale factor, and the factor."""
+
+    width: int = Field(ge=1)
+    height: int = Field(ge=1)
+    scale: float = Field(default=1.0, gt=0)
+
+
+class SheetCamera(Model):
+    """A camera. moves: first and last frame at which its pose changes, null for one that stands still."""
+
+    name: str = Field(min_length=1)
+    moves: tuple[int, int] | None = None
+
+
+class SheetPass(Model):
+    """A render pass (AOV). source: what the renderer computes, the name itself when left out."""
+
+    name: str = Field(min_length=1)
+    source: str = ""
+    data_type: str = ""
+
+
+class SheetOutput(Model):
+    """One product of a render. path: with a frame token; empty where the scene states none."""
+
+    name: str = Field(min_length=1)
+    path: str
+    passes: tuple[SheetPass, ...] = ()
+    camera: str | None = None
+
+
+class SheetAsset(Model):
+    """One place in the scene that names a file.
+
+    slot: a name for that place, by which the host's relink command finds it again. path: as the scene has it, from
+    the scene's folder. needed: false only where the exporter is sure that these frames do not use it.
+    """
+
+    slot: str = Field(min_length=1)
+    path: str = Field(min_length=1)
+    kind: str = "file"
+    needed: bool = True
+    because: str = ""
+
+
+class SheetSimulation(Model):
+    """Something whose look at a frame depends on the frame before."""
+
+    name: str = Field(min_length=1)
+    kind: str = "simulation"
+    state: SimulationState
+    start: int
+    covers: tuple[int, int] | None = None
+    depends_on: tuple[str, ...] = ()
+    why: str = "its look at a frame depends on the frame before"
+
+
+class SheetCommands(Model):
+    """The host's own command lines, as lists of words with placeholders; run on the staged copy only.
+
+    relink: {host_scene} and {paths}, a JSON file from slot to new path. export: {host_scene} and {sheet}, writes a
+    fresh sheet, by which the relinked copy is verified. render: see the render command of a project; {host_scene}
+    is the host's scene. {python} is the interpreter that runs this tool.
+    """
+
+    relink: tuple[str, ...] = ()
+    export: tuple[str, ...] = ()
+    render: RenderCommand | None = None
+
+
+class Sheet(Model):
+    """A whole scene sheet. scene: the host's scene file, from the sheet's folder."""
+
+    scene_sheet: int = VERSION
+    scene: str = Field(min_length=1)
+    host: SheetSoftware
+    renderer: SheetSoftware | None = None
+    plugins: tuple[SheetSoftware, ...] = ()
+    frames: SheetFrames | None = None
+    up_axis: str = Field(default="Y", pattern="^[XYZ]$")
+    meters_per_unit: float = Field(default=1.0, gt=0)
+    resolution: SheetResolution | None = None
+    cameras: tuple[SheetCamera, ...] = ()
+    outputs: tuple[SheetOutput, ...] = ()
+    assets: tuple[SheetAsset, ...] = ()
+    simulations: tuple[SheetSimulation, ...] = ()
+    settings: dict[str, Any] = Field(default_factory=dict)
+    motion: str = Field(default="things", pattern="^(still|camera|things)$")
+    commands: SheetCommands = SheetCommands()
+
+
+def read_sheet(path: Path) -> Sheet:
+    """Read and check a sheet. Raises UnreadableInput that names the first thing wrong with it."""
+    sheet = validated(Sheet, read_json(path, "scene sheet"), "scene sheet", path)
+    if sheet.scene_sheet != VERSION:
+        raise UnreadableInput(f"the scene sheet is of version {sheet.scene_sheet}, this tool reads {VERSION}", path)
+    for what, names in (
+        ("slot", [asset.slot for asset in sheet.assets]),
+        ("output", [output.name for output in sheet.outputs]),
+        ("camera", [camera.name for camera in sheet.cameras]),
+        ("simulation", [simulation.name for simulation in sheet.simulations]),
+    ):
+        twice = next((name for name in names if names.count(name) > 1), None) if len(set(names)) < len(names) else None
+        if twice is not None:
+            raise UnreadableInput(
+                f"the scene sheet names the {what} '{twice}' twice", path, "give each a name of its own"
+            )
+    return sheet
+
+
+def host_scene(path: Path, sheet: Sheet) -> Path:
+    """The host's scene file that a sheet speaks for."""
+    return path.parent / sheet.scene

@@ -1,0 +1,1 @@
+"""A small host application with a format of its own, to practise scene sheets with."""

@@ -1,0 +1,63 @@
+"""The practice host's scene: a line per thing, words apart by spaces, quoted where they hold some.
+
+quay 1
+frames 1 24 25
+size 320 180
+camera Lens
+output Beauty renders/beauty.####.exr
+texture wood "textures/wood side.png"
+"""
+
+from __future__ import annotations
+
+import shlex
+from dataclasses import dataclass, field
+from pathlib import Path
+
+
+@dataclass
+class HostScene:
+    """frames: first, last, a second. textures: path by slot. outputs: path by name."""
+
+    frames: tuple[int, int, float] = (1, 1, 25.0)
+    size: tuple[int, int] = (320, 180)
+    camera: str = "Lens"
+    outputs: dict[str, str] = field(default_factory=dict)
+    textures: dict[str, str] = field(default_factory=dict)
+
+
+def load(path: Path) -> HostScene:
+    """Read a scene. Raises ValueError on anything that is none."""
+    lines = [shlex.split(line) for line in path.read_text(encoding="utf-8").splitlines() if line.strip()]
+    if not lines or lines[0] != ["quay", "1"]:
+        raise ValueError("not a scene of this program")
+    scene = HostScene()
+    for words in lines[1:]:
+        match words:
+            case ["frames", first, last, rate]:
+                scene.frames = (int(first), int(last), float(rate))
+            case ["size", width, height]:
+                scene.size = (int(width), int(height))
+            case ["camera", name]:
+                scene.camera = name
+            case ["output", name, output]:
+                scene.outputs[name] = output
+            case ["texture", slot, texture]:
+                scene.textures[slot] = texture
+            case _:
+                raise ValueError(f"not understood: {shlex.join(words)}")
+    return scene
+
+
+def save(path: Path, scene: HostScene) -> None:
+    """Write a scene."""
+    first, last, rate = scene.frames
+    lines = [
+        ["quay", "1"],
+        ["frames", str(first), str(last), f"{rate:g}"],
+        ["size", *map(str, scene.size)],
+        ["camera", scene.camera],
+        *(["output", name, output] for name, output in scene.outputs.items()),
+        *(["texture", slot, texture] for slot, texture in scene.textures.items()),
+    ]
+    path.write_text("".join(shlex.join(words) + "\n" for words in lines), encoding="utf-8", newline="\n")
