@@ -7,7 +7,7 @@ import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -36,23 +36,25 @@ class Outcome:
         return json.loads(self.out)
 
 
-Run = Callable[..., Outcome]
+class Run:
+    """Runs the built program as a user does, in a home of its own."""
 
+    def __init__(self, home: Path) -> None:
+        self.environment = os.environ | {"TIDY_CRATE_HOME": str(home), "NO_COLOR": "1", "COLUMNS": "140"}
 
-@pytest.fixture(scope="session")
-def run(tmp_path_factory: pytest.TempPathFactory) -> Run:
-    """Run the built program in a home of its own."""
-    home = tmp_path_factory.mktemp("home")
-
-    def call(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Outcome:
-        environment = os.environ | {"TIDY_CRATE_HOME": str(home), "NO_COLOR": "1", "COLUMNS": "140"} | (env or {})
+    def __call__(self, *words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Outcome:
         line = [sys.executable, "-m", "tidy_crate", *map(str, words)]
+        environment = self.environment | (env or {})
         done = subprocess.run(
             line, cwd=cwd, env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=280, check=False
         )
         return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
 
-    return call
+
+@pytest.fixture(scope="session")
+def run(tmp_path_factory: pytest.TempPathFactory) -> Run:
+    """The program with a fresh home."""
+    return Run(tmp_path_factory.mktemp("home"))
 
 
 @pytest.fixture

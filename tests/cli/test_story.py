@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -125,3 +126,27 @@ def test_tables_for_people_say_what_matters(told: tuple[Path, dict[str, Any]], r
     assert "node-01" in run("track", "lantern_quay-1", "--frames", cwd=told[0]).out
     assert "96 good" in run("review", "lantern_quay-1", cwd=told[0]).out
     assert "The crate is whole" in run("prove", "lantern_quay.crate", "--no-test-frame", cwd=told[0]).out
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="a pseudo-terminal is POSIX only")
+@pytest.mark.parametrize(("answer", "code"), [("n", 4), ("y", 0)])
+def test_x1_at_a_terminal_it_asks_and_takes_no_for_an_answer(
+    answer: str, code: int, told: tuple[Path, dict[str, Any]], run: Run
+) -> None:
+    import os
+    import pty
+    import subprocess
+
+    before = len(run("jobs", "--json").json["jobs"])
+    ours, theirs = pty.openpty()
+    line = [sys.executable, "-m", "tidy_crate", "send", "part.crate", "--farm", CARD, "--batch", "2"]
+    process = subprocess.Popen(
+        line, cwd=told[0], stdin=theirs, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=run.environment
+    )
+    os.write(ours, f"{answer}\n".encode())
+    _, err = process.communicate(timeout=120)
+    os.close(ours)
+    os.close(theirs)
+    assert process.returncode == code, err.decode()
+    assert b"Send this job to practice?" in err
+    assert len(run("jobs", "--json").json["jobs"]) == before + (answer == "y")

@@ -44,7 +44,7 @@ MTLX = """<?xml version="1.0"?>
 """
 
 OCIO = """ocio_profile_version: 2
-search_path: luts:../shared/luts
+search_path: luts:../common/luts
 roles: {default: raw}
 colorspaces:
   - !<ColorSpace>
@@ -124,7 +124,7 @@ def test_colour_configurations_with_search_paths(tmp_path: Path) -> None:
     path.write_text(OCIO)
     links = ColourConfiguration().links(path)
     assert [(link.text, link.search) for link in links] == [
-        ("film look.cube", ("luts", "../shared/luts")), ("grade.spi1d", ("luts", "../shared/luts"))
+        ("film look.cube", ("luts", "../common/luts")), ("grade.spi1d", ("luts", "../common/luts"))
     ]  # fmt: skip
     after = rewritten(ColourConfiguration(), path).decode()
     assert 'src: "./new/film look.cube", interpolation' in after and "search_path: .\n" in after
@@ -137,7 +137,7 @@ def write_show(folder: Path) -> Path:
     files = {
         show / "colour/c.ocio": OCIO.encode(),
         show / "colour/luts/film look.cube": b"lut",
-        show / "shared/luts/grade.spi1d": b"lut",
+        show / "common/luts/grade.spi1d": b"lut",
         show / "models/crate.obj": b"mtllib crate.mtl\nv 0 0 0\n",
         show / "models/crate.mtl": b"map_Kd wood.png\nmap_Ks gone.png\n",
         show / "models/wood.png": b"png",
@@ -164,7 +164,7 @@ def test_s7_every_level_is_followed_and_what_is_missing_deep_down_is_told(tmp_pa
     by_name = {asset.authored: asset for asset in survey.assets}
     assert by_name["maps/a.<UDIM>.png"].files == 2
     assert by_name["../deep.png"].layer.name == "base.mtlx"
-    assert by_name["grade.spi1d"].resolved == tmp_path / "show/shared/luts/grade.spi1d"
+    assert by_name["grade.spi1d"].resolved == tmp_path / "show/common/luts/grade.spi1d"
     missing = [asset.authored for asset in survey.assets if asset.status is Status.MISSING]
     assert missing == ["gone.png"] and by_name["gone.png"].needed
     assert len({asset.id for asset in survey.assets}) == len(survey.assets)

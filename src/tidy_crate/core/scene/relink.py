@@ -73,6 +73,8 @@ def _candidates(asset: Asset, index: FolderIndex, maps: Iterable[tuple[str, str]
 def apply_relinks(context: SceneContext, proposals: Iterable[Proposal]) -> tuple[Proposal, ...]:
     """Write the sure proposals into the decisions. Returns those written."""
     taken = [proposal for proposal in proposals if proposal.sure]
+    if not taken:
+        return ()
     # a new relink takes the place of an earlier one of the same occurrence
     context.file.drop("relink", "asset", {proposal.asset for proposal in taken})
     context.file.add(

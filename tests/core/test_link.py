@@ -1,0 +1,161 @@
+"""The HTTP link against answers that a farm should not give, and signing in."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import httpx
+import pytest
+
+from tidy_crate.core.errors import FarmError, UnreadableInput
+from tidy_crate.core.farm.card import FarmCard, find_card
+from tidy_crate.core.farm.links.http import ATTEMPTS, HttpLink
+from tidy_crate.core.farm.protocol import Blob
+from tidy_crate.core.farm.sign_in import open_link, token_for
+
+ACCOUNT = {"user": "a", "balance": "1.50", "currency": "EUR"}
+CARD = """name = "harbour"
+url = "https://f.invalid"
+currency = "EUR"
+rates_from = 2026-11-01
+[sign_in]
+token_file = "secret"
+keyring = false
+[[machine]]
+name = "m"
+nodes = 1
+score = 1
+memory_gb = 1
+price_per_hour = "0.10"
+"""
+
+
+def link(answer: Callable[[httpx.Request], httpx.Response]) -> HttpLink:
+    return HttpLink("harbour", "http://f", "secret-token", httpx.MockTransport(answer), patience=0)
+
+
+@pytest.mark.parametrize("code", [500, 502, 503, 429])
+def test_what_may_pass_is_tried_a_few_times_and_not_for_ever(code: int) -> None:
+    seen = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        seen.append(request.headers["Authorization"])
+        return httpx.Response(code, json={"detail": "busy"})
+
+    with pytest.raises(FarmError, match="busy") as caught:
+        link(answer).account()
+    assert seen == ["Bearer secret-token"] * ATTEMPTS
+    assert "secret-token" not in str(caught.value) + str(caught.value.remedy)
+
+
+@pytest.mark.parametrize(("code", "message"), [(401, "token"), (403, "token"), (404, "gone"), (422, "gone")])
+def test_what_repeating_will_not_mend_is_told_at_once(code: int, message: str) -> None:
+    seen = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        seen.append(request)
+        return httpx.Response(code, json={"detail": "gone"})
+
+    with pytest.raises(FarmError, match=message):
+        link(answer).job("1")
+    assert len(seen) == 1
+
+
+@pytest.mark.parametrize(
+    "body", [b"", b"<html>", b"[]", b"{}", b'{"user": 1}', b'{"user":"a","balance":"x","currency":"EUR"}',
+             b'{"user":"a","balance":"1","currency":"euro"}'],
+)  # fmt: skip
+def test_an_answer_that_makes_no_sense_is_one_clear_error(body: bytes) -> None:
+    with pytest.raises(FarmError, match="makes no sense"):
+        link(lambda _: httpx.Response(200, content=body)).account()
+
+
+def test_an_upload_says_how_long_it_is_and_is_repeated_whole(tmp_path: Path) -> None:
+    path = tmp_path / "x"
+    path.write_bytes(b"a" * 3_000_000)
+    got: list[int] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        assert request.headers["Content-Length"] == "3000000"
+        got.append(len(request.read()))
+        return httpx.Response(503 if len(got) == 1 else 201)
+
+    sent: list[int] = []
+    link(answer).upload(Blob(blake3="0" * 64, bytes=3_000_000), path, sent.append)
+    assert (got, sent) == ([3_000_000, 3_000_000], [3_000_000])
+
+
+@pytest.mark.parametrize("understands", [True, False])
+def test_a_download_goes_on_or_starts_anew_as_the_farm_can(understands: bool, tmp_path: Path) -> None:
+    whole = bytes(range(256)) * 10
+    target = tmp_path / "frame"
+    target.write_bytes(whole[:1000])
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        assert request.headers["Range"] == "bytes=1000-"
+        return httpx.Response(206, content=whole[1000:]) if understands else httpx.Response(200, content=whole)
+
+    link(answer).download("1", "k", target, 1000, lambda _: None)
+    assert target.read_bytes() == whole
+
+
+def test_many_contents_are_asked_about_in_pieces() -> None:
+    asked: list[int] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        import json
+
+        blobs = json.loads(request.content)["blobs"]
+        asked.append(len(blobs))
+        return httpx.Response(200, json={"blobs": blobs[:1]})
+
+    lacking = link(answer).missing(Blob(blake3=f"{n:064x}", bytes=n) for n in range(12_000))
+    assert sum(asked) == 12_000 and max(asked) <= 5000 and len(lacking) == len(asked)
+
+
+def test_u1_the_token_comes_from_the_environment_before_the_file_and_never_from_the_card(tmp_path: Path) -> None:
+    path = tmp_path / "harbour.farm.toml"
+    path.write_text(CARD)
+    card = FarmCard.model_validate({**_content(CARD)})
+    with pytest.raises(FarmError, match="no token") as caught:
+        token_for(card, path, {})
+    assert "TIDY_CRATE_TOKEN_HARBOUR" in (caught.value.remedy or "")
+    (tmp_path / "secret").write_text("from-file\n")
+    assert token_for(card, path, {}) == "from-file"
+    assert token_for(card, path, {"TIDY_CRATE_TOKEN_HARBOUR": "from-environment"}) == "from-environment"
+    other = card.model_copy(update={"url": "gopher://f"})
+    with pytest.raises(FarmError, match="cannot be reached this way"):
+        open_link(other, path, {"TIDY_CRATE_TOKEN_HARBOUR": "x"})
+
+
+def _content(text: str) -> dict[str, object]:
+    import tomllib
+
+    return tomllib.loads(text)
+
+
+def test_cards_are_found_by_path_or_by_name(tmp_path: Path) -> None:
+    (tmp_path / "farms").mkdir()
+    path = tmp_path / "farms" / "harbour.farm.toml"
+    path.write_text(CARD)
+    assert find_card("harbour", [tmp_path / "none", tmp_path / "farms"]) == path
+    assert find_card(str(path), []) == path
+    with pytest.raises(UnreadableInput, match="no farm") as caught:
+        find_card("harbor", [tmp_path / "farms"])
+    assert "harbour" in (caught.value.remedy or "")
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "key"),
+    [("nodes = 1", "nodes = 0", "machine.0.nodes"), ('"EUR"', '"euros"', "currency"),
+     ('"0.10"', '"-1"', "price_per_hour"),
+     ('name = "m"', 'name = "m"\nnodez = 2', "nodez"), ('"harbour"', '"Har bour"', "name")],
+)  # fmt: skip
+def test_a_card_that_is_wrong_names_the_key(old: str, new: str, key: str, tmp_path: Path) -> None:
+    from tidy_crate.core.farm.card import read_card
+
+    path = tmp_path / "x.farm.toml"
+    path.write_text(CARD.replace(old, new, 1))
+    with pytest.raises(UnreadableInput, match=key):
+        read_card(path)

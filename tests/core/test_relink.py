@@ -1,0 +1,119 @@
+"""Finding what went missing, and what decisions do to a scene."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from conftest import usda
+from tidy_crate.core.errors import UnreadableInput, WrongUsage
+from tidy_crate.core.scene.context import SceneContext, open_scene
+from tidy_crate.core.scene.model import Asset, Status
+from tidy_crate.core.scene.relink import apply_relinks, let_go, missing, propose, written_path
+
+
+def show(tmp_path: Path, body: str, *files: str) -> SceneContext:
+    """A scene with some files around it."""
+    for name in files:
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_bytes(name.encode())
+    scene = tmp_path / "show" / "s.usda"
+    scene.parent.mkdir(exist_ok=True)
+    scene.write_text(usda(f'def Sphere "S" {{ {body} }}'))
+    return open_scene(scene)
+
+
+def again(context: SceneContext) -> dict[str, Asset]:
+    return {asset.authored: asset for asset in open_scene(context.scene).survey().assets}
+
+
+def test_r4_a_mapped_drive_wins_over_a_file_of_the_same_name(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @X:/tex/a.png@", "new/tex/a.png", "other/tex/a.png")
+    found = propose(context.survey(), [tmp_path / "other"], [("X:", str(tmp_path / "new"))])
+    assert [(one.candidate, one.sure) for one in found] == [
+        (tmp_path / "new/tex/a.png", True), (tmp_path / "other/tex/a.png", False),
+    ]  # fmt: skip
+    assert "X:" in found[0].reason
+
+
+def test_r4_a_whole_folder_that_moved_is_relinked_at_once(tmp_path: Path) -> None:
+    names = [f"asset f{n} = @/gone/tex/f{n}.png@" for n in range(20)]
+    context = show(tmp_path, "\n".join(names), *[f"new/f{n}.png" for n in range(20)])
+    taken = apply_relinks(context, propose(context.survey(), [], [("/gone/tex", str(tmp_path / "new"))]))
+    assert len(taken) == 20
+    assert all(asset.status is Status.FOUND and asset.relinked for asset in again(context).values())
+
+
+def test_r4_tile_sets_and_sequences_are_found_as_sets(tmp_path: Path) -> None:
+    body = "asset t = @/gone/t.<UDIM>.png@\nasset s = @/gone/s.####.exr@"
+    context = show(tmp_path, body, "new/t.1001.png", "new/t.1002.png", "new/deep/s.0001.exr", "new/deep/s.0002.exr")
+    apply_relinks(context, propose(context.survey(), [tmp_path / "new"], []))
+    found = again(context)
+    assert [member.tile for member in found["/gone/t.<UDIM>.png"].members] == [1001, 1002]
+    assert [member.frame for member in found["/gone/s.####.exr"].members] == [1, 2]
+
+
+def test_r4_two_candidates_that_nothing_tells_apart_are_not_decided(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @/gone/a.png@", "new/one/a.png", "new/two/a.png")
+    found = propose(context.survey(), [tmp_path / "new"], [])
+    assert len(found) == 2 and not any(one.sure for one in found)
+    assert apply_relinks(context, found) == ()
+    assert not context.file.path.exists()
+
+
+def test_r4_another_case_is_proposed_but_not_sure(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @./Wood.PNG@", "show/wood.png")
+    (one,) = propose(context.survey(), [tmp_path / "show"], [])
+    assert one.candidate.name == "wood.png" and not one.sure
+
+
+def test_a_later_decision_takes_the_place_of_an_earlier_one(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @/gone/tex/a.png@", "new/tex/a.png")
+    (asset,) = missing(context.survey())
+    context.file.add("relink", [{"asset": asset.id, "to": "../wrong/a.png"}])
+    context = open_scene(context.scene)
+    assert missing(context.survey())
+    apply_relinks(context, propose(context.survey(), [tmp_path / "new"], []))
+    assert len(open_scene(context.scene).decisions.relink) == 1
+    assert again(context)["/gone/tex/a.png"].status is Status.FOUND
+
+
+def test_a_decision_by_pattern_holds_for_all_that_match_and_an_id_wins(tmp_path: Path) -> None:
+    body = "asset a = @/gone/a.png@\nasset b = @/gone/b.png@\nasset c = @/other/c.png@"
+    context = show(tmp_path, body, "stand_in.png", "own.png")
+    ids = {asset.authored: asset.id for asset in context.survey().assets}
+    context.file.add("relink", [{"authored": "/gone/*", "to": "../stand_in.png"}])
+    context.file.add("relink", [{"asset": ids["/gone/b.png"], "to": "../own.png"}])
+    found = again(context)
+    assert found["/gone/a.png"].resolved == tmp_path / "stand_in.png"
+    assert found["/gone/b.png"].resolved == tmp_path / "own.png"
+    assert found["/other/c.png"].status is Status.MISSING
+
+
+def test_a_decision_names_files_of_the_project_from_the_scenes_folder(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @./a.png@")
+    assert written_path(tmp_path / "show" / "tex" / "a.png", context) == "tex/a.png"
+    assert written_path(tmp_path / "far" / "a.png", context) == (tmp_path / "far/a.png").as_posix()
+
+
+def test_r5_what_is_let_go_is_missing_no_more_but_what_is_there_cannot_be(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @./a.png@\nasset b = @./b.png@", "show/b.png")
+    let_go(context, context.survey(), "./a.png", "behind the wall")
+    assert missing(open_scene(context.scene).survey()) == []
+    assert again(context)["./a.png"].because == "behind the wall"
+    for wrong in ("./b.png", "nothing", "./a.png"):
+        with pytest.raises(WrongUsage, match="nothing missing"):
+            let_go(open_scene(context.scene), open_scene(context.scene).survey(), wrong, "x")
+
+
+def test_a_folder_to_look_in_that_is_not_there_is_named(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @./a.png@")
+    with pytest.raises(UnreadableInput, match="no such folder"):
+        propose(context.survey(), [tmp_path / "gone"], [])
+
+
+def test_links_in_a_circle_do_not_hold_the_search_up(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @/gone/a.png@", "new/a.png")
+    (tmp_path / "new" / "loop").symlink_to(tmp_path / "new")
+    assert len(propose(context.survey(), [tmp_path / "new"], [])) == 1
