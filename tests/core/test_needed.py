@@ -1,0 +1,140 @@
+"""What is needed, where composition makes it hard to say: each trap a small scene of its own."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from test_survey import needed, survey_of
+
+from conftest import usda
+from tidy_crate.core.scene.context import open_scene
+from tidy_crate.core.scene.formats.usd import OpenUsd
+from tidy_crate.core.scene.formats.usd.layers import _prim_of
+from tidy_crate.core.scene.model import Status
+from tidy_crate.core.scene.request import RenderRequest
+
+
+@pytest.mark.parametrize(
+    ("path", "prim"),
+    [
+        ("/A.a", "/A"), ("/A/B.inputs:file", "/A/B"), ("/A{v=x}.a", "/A{v=x}"), ("/A{v=1.5}B.a", "/A{v=1.5}B"),
+        ("/A{v=x}B{w=y}", "/A{v=x}B{w=y}"), ("/A", "/A"), ("/", "/"),
+    ],
+)  # fmt: skip
+def test_the_prim_of_a_place_is_told_from_its_path(path: str, prim: str) -> None:
+    assert _prim_of(path) == prim
+
+
+def test_what_comes_by_inheritance_belongs_to_those_who_inherit(tmp_path: Path) -> None:
+    body = """
+class "Look" { asset a = @./inherited.png@ }
+class "Unused" { asset a = @./unused.png@ }
+def Sphere "One" ( inherits = </Look> ) {}
+def Sphere "Two" ( specializes = </Look> ) { token visibility = "invisible" }
+"""
+    survey = survey_of(tmp_path, body)
+    assert needed(survey) == {"./inherited.png": True, "./unused.png": False}
+    assert next(a for a in survey.assets if a.needed).used_by == ("/One", "/Two", "/Look")
+
+
+def test_a_layer_that_only_a_hidden_thing_brings_in_is_not_needed_with_all_it_names(tmp_path: Path) -> None:
+    files = {
+        "part__usda": usda('( subLayers = [@./sub.usda@] )\ndef Xform "P" { def Sphere "S" { asset a = @./p.png@ } }'),
+        "sub__usda": usda('over "P" { over "S" { asset b = @./sub.png@ } }'),
+    }
+    hidden = 'def Xform "H" ( references = @./part.usda@</P> ) { token visibility = "invisible" }'
+    shown = 'def Xform "H" ( references = @./part.usda@</P> ) {}'
+    assert set(needed(survey_of(tmp_path, hidden, **files)).values()) == {False}
+    assert set(needed(survey_of(tmp_path, shown, **files)).values()) == {True}
+
+
+def test_a_material_bound_from_afar_is_needed_even_under_something_hidden(tmp_path: Path) -> None:
+    body = """
+def Scope "Store" { token visibility = "invisible"
+    def Material "Wood" { token outputs:surface.connect = </Store/Wood/S.outputs:o>
+        def Shader "S" { asset inputs:file = @./wood.png@
+            token outputs:o } }
+    def Material "Stone" { def Shader "S" { asset inputs:file = @./stone.png@ } } }
+def Xform "Group" ( prepend apiSchemas = ["MaterialBindingAPI"] ) { rel material:binding = </Store/Wood>
+    def Sphere "Ball" {} }
+"""
+    assert needed(survey_of(tmp_path, body)) == {"./wood.png": True, "./stone.png": False}
+
+
+def test_a_binding_by_collection_counts(tmp_path: Path) -> None:
+    body = """
+def Xform "World" ( prepend apiSchemas = ["MaterialBindingAPI", "CollectionAPI:all"] ) {
+    rel material:binding:collection:all = [</World.collection:all>, </Looks/M>]
+    rel collection:all:includes = </World/Ball>
+    def Sphere "Ball" {} }
+def Scope "Looks" { def Material "M" { def Shader "S" { asset inputs:file = @./m.png@ } } }
+"""
+    assert needed(survey_of(tmp_path, body)) == {"./m.png": True}
+
+
+def test_a_nodegraph_elsewhere_that_a_material_leans_on_is_needed(tmp_path: Path) -> None:
+    body = """
+def Sphere "Ball" ( prepend apiSchemas = ["MaterialBindingAPI"] ) { rel material:binding = </Looks/M> }
+def Scope "Looks" { def Material "M" { token outputs:surface.connect = </Looks/M/S.outputs:o>
+        def Shader "S" { color3f inputs:c.connect = </Shared/G.outputs:c>
+            token outputs:o } } }
+def Scope "Shared" { def NodeGraph "G" { def Shader "T" { asset inputs:file = @./shared.png@ } }
+    def NodeGraph "Other" { def Shader "T" { asset inputs:file = @./other.png@ } } }
+"""
+    assert needed(survey_of(tmp_path, body)) == {"./shared.png": True, "./other.png": False}
+
+
+def test_a_blocked_or_empty_opinion_hides_what_lies_under_it(tmp_path: Path) -> None:
+    weak = usda('def Sphere "W" { asset a = @./weak.png@\nasset b = @./kept.png@ }')
+    body = 'def Sphere "B" ( references = @./weak.usda@</W> ) { asset a = @@ }'
+    found = needed(survey_of(tmp_path, body, weak__usda=weak))
+    assert found["./weak.png"] is False and found["./kept.png"] is True
+
+
+def test_s1_a_request_for_other_frames_needs_other_files(tmp_path: Path) -> None:
+    scene = tmp_path / "s.usda"
+    body = 'def Sphere "B" { asset a.timeSamples = { 1: @./one.png@, 50: @./fifty.png@ }\n}'
+    scene.write_text(usda(f"(\nstartTimeCode = 1\nendTimeCode = 100\n)\n{body}"))
+
+    def at(frames: str) -> dict[str, bool]:
+        request = RenderRequest(name="r", frames=frames, width=1, height=1, outputs=())
+        return needed(OpenUsd().read(scene, request=request))
+
+    assert at("1-10") == {"./one.png": True, "./fifty.png": False}
+    assert at("60") == {"./one.png": False, "./fifty.png": True}
+    # the shutter looks one frame around
+    assert at("49") == {"./one.png": True, "./fifty.png": True}
+
+
+def test_a_package_is_one_file_and_what_no_reader_reads_is_said_to_be_unseen(tmp_path: Path) -> None:
+    from pxr import UsdUtils
+
+    inner = tmp_path / "inner.usda"
+    inner.write_text(usda('( defaultPrim = "P" )\ndef Sphere "P" {}'))
+    UsdUtils.CreateNewUsdzPackage(str(inner), str(tmp_path / "pack.usdz"))
+    body = 'def "A" ( references = @./pack.usdz@ ) {}\ndef "B" ( references = @./anim.foreign@</X> ) {}'
+    (tmp_path / "anim.foreign").write_bytes(b"x")
+    survey = survey_of(tmp_path, body)
+    kinds = {asset.authored: (asset.kind, asset.status, asset.needed) for asset in survey.assets}
+    assert kinds["./pack.usdz"] == ("package", Status.FOUND, True)
+    assert kinds["./anim.foreign"][1:] == (Status.FOUND, True)
+    assert len(survey.unread) == 1 and "prims behind it are unseen" in survey.unread[0]
+
+
+def test_the_same_layer_in_two_contexts_is_two_answers(tmp_path: Path) -> None:
+    shared = usda('def Sphere "S" { asset a = @`"./${LOOK}.png"`@ }')
+    for look in ("red", "blue"):
+        text = (
+            f'( expressionVariables = {{ string LOOK = "{look}" }} )\ndef "R" ( references = @./shared.usda@</S> ) {{}}'
+        )
+        (tmp_path / f"{look}.usda").write_text(usda(text))
+        (tmp_path / f"{look}.png").write_bytes(b"x")
+    (tmp_path / "shared.usda").write_text(shared)
+    scene = tmp_path / "s.usda"
+    scene.write_text(
+        usda('def "A" ( references = @./red.usda@</R> ) {}\ndef "B" ( references = @./blue.usda@</R> ) {}')
+    )
+    found = [asset for asset in open_scene(scene).survey().assets if asset.kind == "texture"]
+    assert {asset.value for asset in found} == {"./red.png", "./blue.png"}
+    assert len({asset.id for asset in found}) == len({asset.context for asset in found}) == 2
