@@ -10,9 +10,11 @@ import OpenEXR
 import pytest
 from PIL import Image
 
-from tidy_crate.core.review.frame import Expected, Verdict, judge_file
+from tidy_crate.core.crate.packing import read_packing_list
+from tidy_crate.core.review.frame import Expected, Verdict, judge_file, pass_channels
 from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sheet import write_contact_sheet
+from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.model import Pass
 
 PASSES = (
@@ -89,3 +91,51 @@ def test_f4_a_contact_sheet_holds_good_bad_and_missing_frames(tmp_path: Path) ->
     write_contact_sheet(review_folder(tmp_path, None), tmp_path / "sheet.png")
     with Image.open(tmp_path / "sheet.png") as sheet:
         assert sheet.width > 1000 and len(sheet.convert("RGB").getcolors(1 << 20)) > 10  # type: ignore[arg-type]
+
+
+def test_f2_a_folder_is_held_against_what_its_crate_promises(packed: tuple[SceneContext, Path], tmp_path: Path) -> None:
+    content = read_packing_list(packed[1])
+    request = content.requests[0].model_copy(
+        update={"frames": "1001-1004", "outputs": ("Beauty",), "width": 32, "height": 18}
+    )
+    content = content.model_copy(update={"requests": (request,)})
+    rng = np.random.default_rng(2)
+    names = ("R", "G", "B", "A", "depth.Z", "normal.X", "objectId.id")
+    for frame in (1001, 1002, 1004):
+        pixels = {name: rng.random((18, 32)).astype(np.float32) for name in names}
+        if frame == 1002:
+            del pixels["normal.X"]
+        path = tmp_path / "Beauty" / f"lantern_quay_beauty.{frame}.exr"
+        path.parent.mkdir(exist_ok=True)
+        OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, pixels).write(str(path))
+    review = review_folder(tmp_path, content)
+    assert [(one.frame, one.verdict.value) for one in review.frames] == [
+        (1001, "good"), (1002, "bad"), (1003, "missing"), (1004, "good"),
+    ]  # fmt: skip
+    assert review.frames[1].reasons == ("passes are missing: normal",)
+    assert not review.clean and review.count(Verdict.GOOD) == 2
+    write_contact_sheet(review, tmp_path / "sheet.png")
+    with Image.open(tmp_path / "sheet.png") as sheet:
+        # the mark of a rejected frame is a colour that nothing else on the sheet has
+        assert (230, 80, 60) in {colour for _, colour in sheet.convert("RGB").getcolors(1 << 20)}  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize(
+    ("name", "source", "channels", "found"),
+    [
+        ("beauty", "beauty", ("R", "G", "B"), True),
+        ("beauty", "beauty", ("R", "G"), False),
+        ("rgba", "Ci", ("R", "G", "B", "A"), True),
+        ("matte", "alpha", ("A",), True),
+        ("depth", "depth", ("Z",), True),
+        ("depth", "depth", ("depth.Z",), True),
+        ("normal", "N", ("normal.X", "normal.Y"), True),
+        ("normal", "N", ("normals.X",), False),
+        ("id", "objectId", ("R", "G", "B"), False),
+    ],
+)
+def test_a_pass_is_found_by_its_layer_or_by_the_names_the_trade_gives_it(
+    name: str, source: str, channels: tuple[str, ...], found: bool
+) -> None:
+    planes = {channel: np.zeros((1, 1), np.float32) for channel in channels}
+    assert bool(pass_channels(Pass(name=name, source=source, data_type=""), planes)) is found
