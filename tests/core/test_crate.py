@@ -101,6 +101,21 @@ def test_collect_goes_on_after_it_was_stopped_and_clears_what_is_stale(
     assert tree(crate) == expected
 
 
+def test_x3_a_refresh_that_was_interrupted_is_not_taken_for_finished_and_leaves_nothing_stale(
+    packed: tuple[SceneContext, Path], crate: Path
+) -> None:
+    expected = tree(crate)
+    (crate / "textures/old.png").write_bytes(b"of the time before")
+    content = read_json(crate / FILE_NAME, "packing list")
+    content["files"].append({**content["files"][0], "path": "textures/old.png"})
+    write_json(crate / FILE_NAME, content)
+    (crate / UNFINISHED).write_bytes(b"")
+    with pytest.raises(UnreadableInput, match="not finished"):
+        read_packing_list(crate)
+    collect(packed[0], crate)
+    assert tree(crate) == expected
+
+
 @pytest.mark.parametrize("name", ["show", "full"])
 def test_x4_collect_never_writes_into_a_folder_of_something_else(
     name: str, context: SceneContext, tmp_path: Path

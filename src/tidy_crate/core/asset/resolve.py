@@ -79,14 +79,6 @@ class Disk:
             return "it may not be read by this user"
         return Member(path, None, found.st_size, found.st_mtime_ns)
 
-    def other_case(self, path: Path) -> Path | None:
-        """A file that differs from `path` in the case of its last part only."""
-        lower = path.name.lower()
-        for name in self.names(path.parent):
-            if name.lower() == lower and name != path.name:
-                return path.with_name(name)
-        return None
-
 
 def locate(text: str, anchor: Path, search: tuple[Path, ...] = ()) -> Path | None:
     """Where a path as written points on this system, or None when it can point nowhere here.

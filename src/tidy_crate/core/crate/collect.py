@@ -21,7 +21,7 @@ from tidy_crate.core.crate.packing import (
     PackingList,
     essentials,
     is_crate,
-    read_packing_list,
+    last_packing_list,
     write_packing_list,
 )
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
@@ -83,13 +83,10 @@ def collect(
     to_copy = dict(_to_copy(layout, staged, written))
     _check_space(crate, to_copy, memory)
     packed, copied, reused = _copy_all(crate, to_copy, layout, memory, progress)
+    sources = {layout.places[path]: source for path, source in layout.sources.items()}
     for place in sorted(written):
         path = crate / place
-        size = path.stat().st_size
-        source = next(
-            (layout.sources[s] for s, p in layout.places.items() if p == place and s in layout.sources),
-            "staging",
-        )
+        size, source = path.stat().st_size, sources.get(place, "staging")
         packed.append(PackedFile(path=str(place), bytes=size, blake3=hash_file(path), source=source, rewritten=True))
     packed.sort(key=lambda file: file.path)
     missing = tuple(_missing(survey, layout))
@@ -139,8 +136,7 @@ def _own_request(survey: Survey) -> tuple[RenderRequest, ...]:
 def _check_target(crate: Path, context: SceneContext, layout: Layout) -> None:
     if crate.exists() and not crate.is_dir():
         raise WrongUsage("the crate would replace a file", crate, "name a new folder")
-    ours = is_crate(crate) or (crate / UNFINISHED).exists()
-    if crate.is_dir() and not ours and any(crate.iterdir()):
+    if crate.is_dir() and not is_crate(crate) and any(crate.iterdir()):
         raise WrongUsage("this folder holds something else than a crate", crate, "name a new or an empty folder")
     inside = [path for path in layout.sources if path.is_relative_to(crate)]
     if inside or context.scene.is_relative_to(crate):
@@ -152,7 +148,7 @@ def _check_target(crate: Path, context: SceneContext, layout: Layout) -> None:
 def _listed(crate: Path) -> set[str]:
     """The files of an earlier crate in this folder: only these are ours to remove."""
     try:
-        return {file.path for file in read_packing_list(crate).files}
+        return {file.path for file in last_packing_list(crate).files}
     except UnreadableInput:
         return set()
 
@@ -291,12 +287,10 @@ def _portable(asset: Asset) -> str:
 
 def _notes(context: SceneContext) -> Iterator[EditNote]:
     for edit in context.plan.edits:
-        subject = getattr(edit, "simulation", None) or getattr(edit, "output", None) or getattr(edit, "asset", None)
-        subject = subject or getattr(edit, "authored", None) or ""
         yield EditNote(
             kind=edit.kind,
             origin=edit.origin,
-            subject=str(subject),
+            subject=edit.subject,
             because=_without_roots(edit.because, context),
         )
 

@@ -122,18 +122,26 @@ def essentials(survey: Survey, places: dict[Path, str], missing: tuple[str, ...]
 
 
 def is_crate(folder: Path) -> bool:
-    """Whether a folder holds a finished crate."""
-    return (folder / FILE_NAME).is_file()
+    """Whether a folder holds a crate, finished or not."""
+    return (folder / FILE_NAME).is_file() or (folder / UNFINISHED).exists()
 
 
 def read_packing_list(crate: Path) -> PackingList:
-    """Read and check a crate's packing list. Raises UnreadableInput when it is not one, or a path in it is hostile."""
+    """Read and check a crate's packing list.
+
+    Raises UnreadableInput when there is none, when collecting has not come to its end, or a path in it is hostile.
+    """
     if not crate.is_dir():
         raise UnreadableInput("there is no such crate", crate, "collect writes one")
+    if (crate / UNFINISHED).exists():
+        raise UnreadableInput("the crate is not finished", crate, "run collect again, it goes on where it stopped")
     if not is_crate(crate):
-        if (crate / UNFINISHED).exists():
-            raise UnreadableInput("the crate is not finished", crate, "run collect again, it goes on where it stopped")
         raise UnreadableInput("this folder is no crate", crate, "collect writes one")
+    return last_packing_list(crate)
+
+
+def last_packing_list(crate: Path) -> PackingList:
+    """The list of the last time that collecting came to its end, whatever has happened to the crate since."""
     path = crate / FILE_NAME
     found = validated(PackingList, read_json(path, "packing list"), "packing list", path)
     if found.packing_list != VERSION:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import Product, TaskState
 from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.job.identity import TaskId
-from tidy_crate.core.job.ledger import JobRow, Ledger, ProductRow, job_named
+from tidy_crate.core.job.ledger import Ledger, ProductRow, job_named
 from tidy_crate.core.job.submission import ENDED, Links, confirm
 from tidy_crate.core.job.track import product_key
 from tidy_crate.core.model import Model
@@ -54,12 +55,11 @@ class Retrieved(Model):
     ended: bool
 
 
-def place_of(into: Path, job: JobRow, request: RenderRequest, output: str, frame: int) -> Path:
+def place_of(into: Path, content: PackingList, request: RenderRequest, output: str, frame: int) -> Path:
     """Where a product lies: a folder per output, below one per request where there are several.
 
     The name comes from our own packing list, never from the farm.
     """
-    content = job.packing_list()
     folder = into / request.name if len(content.requests) > 1 else into
     found = content.output(output)
     return folder / output.strip("/").replace("/", ".") / product_name(found, frame)
@@ -73,7 +73,8 @@ def retrieve(ledger: Ledger, name: str, into: Path, links: Links, progress: Prog
         job.into = str(into)
         session.commit()
         rows = {(r.request, r.frame, r.tile, r.share, r.output): r for r in job.products}
-        requests = {request.name: request for request in job.packing_list().requests}
+        content = job.packing_list()
+        requests = {request.name: request for request in content.requests}
         wanted: list[tuple[FarmLink, str, TaskId, Product, ProductRow, Path, int]] = []
         missing: list[Unavailable] = []
         for submission in job.submissions:
@@ -89,7 +90,7 @@ def retrieve(ledger: Ledger, name: str, into: Path, links: Links, progress: Prog
                     row = rows.get(product_key(task.id, output))
                     if row is None:
                         raise FarmError(f"the farm reports a frame that was not sent: {task.id}", submission.farm)
-                    path = place_of(into, job, requests[task.id.request], output, task.id.frame)
+                    path = place_of(into, content, requests[task.id.request], output, task.id.frame)
                     product = here.get(output)
                     if task.state is not TaskState.DONE or product is None:
                         why = task.error or (

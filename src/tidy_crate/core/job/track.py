@@ -118,11 +118,11 @@ def _ask(row: SubmissionRow, link: FarmLink) -> FarmJob:
 
 def _view(job: JobRow, found: list[FarmJob]) -> JobView:
     at_home = {(row.request, row.frame, row.tile, row.share, row.output): row for row in job.products}
+    outputs = {request.name: request.outputs for request in job.packing_list().requests}
     frames = []
     for farm_job in found:
         for task in farm_job.tasks:
-            request = next(r for r in job.packing_list().requests if r.name == task.id.request)
-            for output in request.outputs:
+            for output in outputs.get(task.id.request, ()):
                 frames.append(_frame_row(task, output, at_home))
     currency = found[0].currency if found else "EUR"
     cost = sum((one.cost for one in found), Decimal(0))

@@ -5,21 +5,22 @@ from __future__ import annotations
 import json
 import multiprocessing
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
 from pathlib import Path
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.job.ledger import JobRow, Ledger, job_named
+from tidy_crate.core.job.ledger import Ledger, job_named
 from tidy_crate.core.job.retrieve import REJECTED, place_of
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.frame import Expected, Verdict, judge_file
-from tidy_crate.core.scene.request import product_name
 
 # below this many pixels in all, starting processes takes longer than looking
 WORTH_PROCESSES = 60_000_000
+# where the frames of a job would lie that was never retrieved: nowhere
+NOT_RETRIEVED = Path("not-retrieved-yet")
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
 
 
@@ -62,7 +63,8 @@ def review_job(ledger: Ledger, name: str, progress: Progress = silent) -> Review
     """Judge every product of a job and note the verdicts in the ledger. Nothing retrieved yet counts as missing."""
     with ledger.session() as session:
         job = job_named(session, name)
-        review = _judge(list(_of_job(job)), progress)
+        into = Path(job.into) if job.into else NOT_RETRIEVED
+        review = _judge(list(_promised(into, job.packing_list())), progress)
         rows = {(row.request, row.frame, row.output): row for row in job.products}
         for one in review.frames:
             row = rows[(one.request, one.frame, one.output)]
@@ -88,25 +90,12 @@ def review_folder(folder: Path, content: PackingList | None, progress: Progress 
     return _judge(wanted, progress)
 
 
-def _of_job(job: JobRow) -> Iterator[_Wanted]:
-    content = job.packing_list()
-    into = Path(job.into) if job.into else None
-    for request in content.requests:
-        for output in request.outputs:
-            expected = Expected(width=request.width, height=request.height, passes=content.output(output).variables)
-            for frame in request.numbers():
-                path = place_of(into or Path("not-retrieved-yet"), job, request, output, frame)
-                yield _Wanted(request=request.name, frame=frame, output=output, path=path, expected=expected)
-
-
 def _promised(folder: Path, content: PackingList) -> Iterator[_Wanted]:
     for request in content.requests:
         for name in request.outputs:
-            output = content.output(name)
-            expected = Expected(width=request.width, height=request.height, passes=output.variables)
-            own = folder / request.name if len(content.requests) > 1 else folder
+            expected = Expected(width=request.width, height=request.height, passes=content.output(name).variables)
             for frame in request.numbers():
-                path = own / name.strip("/").replace("/", ".") / product_name(output, frame)
+                path = place_of(folder, content, request, name, frame)
                 yield _Wanted(request=request.name, frame=frame, output=name, path=path, expected=expected)
 
 
@@ -146,8 +135,3 @@ def _number(path: Path) -> int:
             break
         digits = character + digits
     return int(digits) if digits else 0
-
-
-def rejected(review: Review) -> Iterable[FrameVerdict]:
-    """What is to be rendered again."""
-    return [frame for frame in review.frames if frame.verdict in (Verdict.BAD, Verdict.MISSING)]

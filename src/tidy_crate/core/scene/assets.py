@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from tidy_crate.core.asset import sequences
 from tidy_crate.core.asset.resolve import Resolution
 from tidy_crate.core.scene.model import Asset, AssetMember, Status
 from tidy_crate.core.scene.staging import StagingPlan
@@ -32,7 +33,7 @@ def asset_of(
     name: the occurrence's id. unread: why a file that is there is not what it should be. See Asset for the rest.
     """
     trouble = unread or resolution.trouble
-    tiled = resolution.location is not None and "<udim>" in resolution.location.name.lower()
+    tiled = resolution.location is not None and sequences.has_tile_token(resolution.location.name)
     status = Status.FOUND if trouble is None else Status.MISSING
     if resolution.members and resolution.absent:
         status = Status.PARTIAL

@@ -54,8 +54,7 @@ def _assets_in(scene: Path, path: Path, needed: bool, plan: StagingPlan, disk: D
 
 
 def _asset(path: Path, link: FileLink, needed: bool, plan: StagingPlan, disk: Disk, name: str) -> Asset:
-    relink = plan.relink(name, link.text)
-    value = str(relink.to) if relink else link.text
+    value, relinked = plan.value(name, link.text, link.text)
     return asset_of(
         name,
         _resolved(value, path, link, disk),
@@ -68,7 +67,7 @@ def _asset(path: Path, link: FileLink, needed: bool, plan: StagingPlan, disk: Di
         kind=link.kind,
         needed=needed,
         because=f"named by {path.name}" if needed else f"only {path.name} names it",
-        relinked=relink is not None,
+        relinked=relinked,
     )
 
 

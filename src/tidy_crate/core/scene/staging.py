@@ -23,6 +23,11 @@ class _OfAsset(_Edit):
     asset: str | None = None
     authored: str | None = None
 
+    @property
+    def subject(self) -> str:
+        """What the edit is about, for the record."""
+        return self.asset or self.authored or ""
+
     def concerns(self, asset: str, authored: str) -> bool:
         """Whether it addresses this occurrence. The id wins: a pattern counts only where no id is given."""
         if self.asset is not None:
@@ -55,6 +60,11 @@ class UseCache(_Edit):
     fingerprint: str
     covers: tuple[int, int]
 
+    @property
+    def subject(self) -> str:
+        """What the edit is about, for the record."""
+        return self.simulation
+
 
 class OutputPath(_Edit):
     """An output is written to another path."""
@@ -63,6 +73,11 @@ class OutputPath(_Edit):
     origin: Literal["override", "mend"] = "override"
     output: str
     path: str
+
+    @property
+    def subject(self) -> str:
+        """What the edit is about, for the record."""
+        return self.output
 
 
 Edit = Annotated[Relink | LetGo | UseCache | OutputPath, Field(discriminator="kind")]
@@ -81,6 +96,11 @@ class StagingPlan(Model):
     def relink(self, asset: str, authored: str) -> Relink | None:
         """The relink in force for an occurrence."""
         return next((e for e in reversed(self.of(Relink)) if e.concerns(asset, authored)), None)
+
+    def value(self, asset: str, authored: str, otherwise: str) -> tuple[str, bool]:
+        """The path in force for an occurrence, and whether a relink made it so."""
+        relink = self.relink(asset, authored)
+        return (otherwise, False) if relink is None else (str(relink.to), True)
 
     def let_go(self, asset: str, authored: str) -> LetGo | None:
         """The decision to do without an occurrence's file."""

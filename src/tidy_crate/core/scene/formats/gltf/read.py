@@ -62,8 +62,7 @@ def read(scene: Path, plan: StagingPlan | None) -> Survey:
 
 
 def _asset(scene: Path, link: Link, images: dict[int, str], plan: StagingPlan, disk: Disk, name: str) -> Asset:
-    relink = plan.relink(name, link.uri)
-    value = str(relink.to) if relink else link.path
+    value, relinked = plan.value(name, link.uri, link.path)
     needed, because = _need(link, images)
     return asset_of(
         name,
@@ -77,7 +76,7 @@ def _asset(scene: Path, link: Link, images: dict[int, str], plan: StagingPlan, d
         kind=link.kind,
         needed=needed,
         because=because,
-        relinked=relink is not None,
+        relinked=relinked,
     )
 
 

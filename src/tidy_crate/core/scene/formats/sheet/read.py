@@ -77,8 +77,7 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...]) -
 
 
 def _asset(sheet: Path, folder: Path, one: SheetAsset, plan: StagingPlan, disk: Disk, name: str) -> Asset:
-    relink = plan.relink(name, one.path)
-    value = str(relink.to) if relink else one.path
+    value, relinked = plan.value(name, one.path, one.path)
     return asset_of(
         name,
         resolve(value, folder, disk),
@@ -91,7 +90,7 @@ def _asset(sheet: Path, folder: Path, one: SheetAsset, plan: StagingPlan, disk: 
         kind=one.kind,
         needed=one.needed,
         because=one.because or ("the scene uses it" if one.needed else "the exporter says that nothing uses it"),
-        relinked=relink is not None,
+        relinked=relinked,
     )
 
 

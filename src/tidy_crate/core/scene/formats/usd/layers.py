@@ -140,9 +140,7 @@ def _occurrence(
     value = _evaluated(slot.text, variables) if expression else slot.text
     seen_in = context if expression else ""
     name = ids.of(stem, slot.path, slot.field, slot.text, str(slot.time), seen_in)
-    relink = plan.relink(name, slot.text)
-    if relink:
-        value = str(relink.to)
+    value, relinked = plan.value(name, slot.text, value)
     if slot.numbers:
         each = [filled(value, number) for number in slot.numbers]
         resolution = resolve_each(value, each, path.parent, disk)
@@ -155,7 +153,7 @@ def _occurrence(
             walk.opaque.add(resolution.location)
         elif suffix != ".usdz":  # a package is one file: what is inside names nothing outside
             target = resolution.location
-    return Occurrence(name, path, slot, _prim_of(slot.path), seen_in, value, resolution, relink is not None, target)
+    return Occurrence(name, path, slot, _prim_of(slot.path), seen_in, value, resolution, relinked, target)
 
 
 def _prim_of(path: str) -> str:
