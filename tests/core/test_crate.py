@@ -16,6 +16,7 @@ from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.files import read_json, write_json
 from tidy_crate.core.scene.context import SceneContext, open_scene
+from tidy_crate.core.scene.request import RenderRequest
 from tidy_crate.practice.demo.scene import write_demo_scene
 
 
@@ -72,6 +73,18 @@ def test_missing_files_are_listed_by_need_and_lead_nowhere_outside(context: Scen
     proof = prove(tmp_path / "c.crate", os.environ, test=False)
     assert not proof.whole and not proof.outside
     assert len(proof.unresolved) == 2
+
+
+def test_r5_what_is_missing_outside_the_frames_asked_for_does_not_block(tmp_path: Path) -> None:
+    scene = tmp_path / "show" / "s.usda"
+    scene.parent.mkdir()
+    body = 'def Sphere "S" { asset a.timeSamples = { 1: @./one.png@, 50: @./gone.png@ }\n}'
+    scene.write_text(usda(f"(\nstartTimeCode = 1\nendTimeCode = 100\n)\n{body}"))
+    (scene.parent / "one.png").write_bytes(b"x")
+    early = RenderRequest(name="early", frames="1-10", width=1, height=1, outputs=())
+    late = early.model_copy(update={"name": "late", "frames": "60"})
+    found = [collect(open_scene(scene), tmp_path / f"{r.name}.crate", (r,)).complete for r in (early, late)]
+    assert found == [True, False]
 
 
 def test_two_files_of_one_name_stay_two(tmp_path: Path) -> None:

@@ -70,7 +70,8 @@ def collect(
     Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten.
     """
     crate = crate.absolute()
-    survey = context.survey()
+    # what is needed is judged for what is to be rendered; for several requests by the scene's own range
+    survey = context.survey(requests[0] if len(requests) == 1 else None)
     wanted = requests or _own_request(survey)
     layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
