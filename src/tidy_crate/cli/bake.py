@@ -38,7 +38,7 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Write simulations into caches, so that any frame renders alone."""
-        from tidy_crate.core.scene.context import open_scene
+        from tidy_crate.cli.places import open_scene
 
         context = open_scene(scene, tidy_dir)
         if order_proof:

@@ -49,9 +49,9 @@ def register(app: typer.Typer) -> None:
         """
         from datetime import date
 
+        from tidy_crate.cli.places import open_scene
         from tidy_crate.core.check import run as core
         from tidy_crate.core.errors import WrongUsage
-        from tidy_crate.core.scene.context import open_scene
         from tidy_crate.core.scene.decisions import Waiver
 
         if not because.strip():
@@ -64,8 +64,8 @@ def register(app: typer.Typer) -> None:
 
 
 def _check(target: Path, tidy_dir: Path | None) -> CheckResult:
+    from tidy_crate.cli.places import open_scene
     from tidy_crate.core.check import run as core
-    from tidy_crate.core.scene.context import open_scene
 
     if target.is_dir():
         return core.check_crate(target)

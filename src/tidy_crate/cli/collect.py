@@ -49,8 +49,8 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Copy the staged scene and every file it names into one folder. Originals are only read."""
+        from tidy_crate.cli.places import open_scene
         from tidy_crate.core.crate import collect as core
-        from tidy_crate.core.scene.context import open_scene
         from tidy_crate.core.scene.request import request_for
 
         context = open_scene(scene, tidy_dir)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,8 +11,10 @@ if TYPE_CHECKING:
     from tidy_crate.core.farm.card import FarmCard
     from tidy_crate.core.farm.links.interface import FarmLink
     from tidy_crate.core.job.ledger import Ledger, SubmissionRow
+    from tidy_crate.core.scene.context import SceneContext
 
 HOME = "TIDY_CRATE_HOME"
+MOST_REMEMBERED = 40
 
 
 def home() -> Path:
@@ -21,6 +24,27 @@ def home() -> Path:
     import platformdirs
 
     return Path(platformdirs.user_data_dir("tidy-crate", appauthor=False))
+
+
+def memory_of(scene: Path) -> Path:
+    """The file in which a scene's format keeps what it worked out. Those of scenes long not looked at make room."""
+    if os.environ.get(HOME):
+        folder = home() / "memory"
+    else:
+        import platformdirs
+
+        folder = Path(platformdirs.user_cache_dir("tidy-crate", appauthor=False), "scenes")
+    kept = sorted(folder.glob("*.json"), key=lambda path: path.stat().st_mtime) if folder.is_dir() else []
+    for path in kept[:-MOST_REMEMBERED]:
+        path.unlink(missing_ok=True)
+    return folder / f"{hashlib.sha256(str(scene.absolute()).encode(errors='surrogatepass')).hexdigest()[:24]}.json"
+
+
+def open_scene(scene: Path, tidy_dir: Path | None = None) -> SceneContext:
+    """A scene with its decisions and caches, and with this user's memory of it."""
+    from tidy_crate.core.scene.context import open_scene as core_open_scene
+
+    return core_open_scene(scene, tidy_dir, memory_of(scene))
 
 
 def open_ledger() -> Ledger:

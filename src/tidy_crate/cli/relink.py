@@ -46,8 +46,8 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Find what is missing, and decide what takes its place."""
+        from tidy_crate.cli.places import open_scene
         from tidy_crate.core.scene import relink as core
-        from tidy_crate.core.scene.context import open_scene
 
         context = open_scene(scene, tidy_dir)
         survey = context.survey()
@@ -87,7 +87,7 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Give an output another path in the staged scene."""
-        from tidy_crate.core.scene.context import open_scene
+        from tidy_crate.cli.places import open_scene
 
         context = open_scene(scene, tidy_dir)
         known = [one.name for one in context.survey().outputs]

@@ -39,7 +39,7 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Show what is in a scene, through every level."""
-        from tidy_crate.core.scene.context import open_scene
+        from tidy_crate.cli.places import open_scene
 
         context = open_scene(scene, tidy_dir)
         found = context.survey_as_found() if as_found else context.survey()

@@ -8,6 +8,7 @@ from __future__ import annotations
 import posixpath
 import re
 from enum import StrEnum
+from functools import lru_cache
 from pathlib import PurePosixPath
 from urllib.parse import unquote, urlsplit
 
@@ -35,6 +36,7 @@ _RESERVED = re.compile(r"(?i)(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*)?")
 VERSION_TOKEN = re.compile(r"[._-]?v\d{1,6}(?=$|[._-])", re.IGNORECASE)
 
 
+@lru_cache(1 << 16)  # asked several times about each of very many paths
 def dialect(text: str) -> Dialect:
     """Which dialect a path is written in."""
     if not text:

@@ -146,6 +146,8 @@ def resolve_each(text: str, names: Iterable[str], anchor: Path, disk: Disk) -> R
 
 def _tidy(folder: str, path: str) -> Path:
     """Without `.` and `..` and without following links: a link is a place of its own."""
+    if path.startswith("./") and "/." not in path[1:] and "//" not in path:
+        return Path(folder, path[2:])  # the usual form, and nothing in it to tidy
     return Path(os.path.normpath(os.path.join(folder, path)))  # noqa: PTH118
 
 

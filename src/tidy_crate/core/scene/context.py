@@ -19,7 +19,7 @@ from tidy_crate.core.scene.staging import StagingPlan
 
 @dataclass(frozen=True)
 class SceneContext:
-    """scene: absolute path. plan: the staging plan that decisions and caches make now."""
+    """scene: absolute path. plan: the staging plan that decisions and caches make now. memory: see SceneFormat.read."""
 
     scene: Path
     format: SceneFormat
@@ -28,6 +28,7 @@ class SceneContext:
     decisions: Decisions
     plan: StagingPlan
     maps: tuple[SettingsMap, ...]
+    memory: Path | None = None
 
     @property
     def tidy(self) -> Path:
@@ -41,17 +42,17 @@ class SceneContext:
 
     def survey(self, request: RenderRequest | None = None) -> Survey:
         """The scene as it would be staged now."""
-        return self.format.read(self.scene, self.plan, request, self.maps)
+        return self.format.read(self.scene, self.plan, request, self.maps, self.memory)
 
     def survey_as_found(self, request: RenderRequest | None = None) -> Survey:
         """The scene as the artist saved it."""
-        return self.format.read(self.scene, None, request, self.maps)
+        return self.format.read(self.scene, None, request, self.maps, self.memory)
 
 
-def open_scene(scene: Path, tidy_dir: Path | None = None) -> SceneContext:
+def open_scene(scene: Path, tidy_dir: Path | None = None, memory: Path | None = None) -> SceneContext:
     """Find a scene's format, project, decisions and caches. Raises UnreadableInput when any of them is broken.
 
-    tidy_dir: overrides where decisions and caches lie.
+    tidy_dir: overrides where decisions and caches lie. memory: see SceneFormat.read.
     """
     scene = scene.absolute()
     chosen = format_of(scene)
@@ -59,7 +60,7 @@ def open_scene(scene: Path, tidy_dir: Path | None = None) -> SceneContext:
     file = DecisionsFile(scene, tidy_dir or project.tidy_dir)
     decisions = file.read()
     plan = StagingPlan(edits=(*cache_edits(file.path.parent), *decisions.edits(scene)))
-    return SceneContext(scene, chosen, project, file, decisions, plan, load_maps(project.settings_maps))
+    return SceneContext(scene, chosen, project, file, decisions, plan, load_maps(project.settings_maps), memory)
 
 
 def need_render_command(command: RenderCommand | None, where: object) -> RenderCommand:

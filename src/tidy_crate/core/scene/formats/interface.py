@@ -36,10 +36,12 @@ class SceneFormat(Protocol):
         plan: StagingPlan | None = None,
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
+        memory: Path | None = None,
     ) -> Survey:
         """Survey a scene as found, or with a plan as it would be staged.
 
         `needed` is judged for the request, or without one for the scene's own range.
+        memory: a file in which the format may keep what it worked out, to be faster the next time.
         Raises UnreadableInput when the scene itself cannot be read; what is wrong further down is in the survey.
         """
 

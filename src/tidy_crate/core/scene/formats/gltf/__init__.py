@@ -28,6 +28,7 @@ class Gltf:
         plan: StagingPlan | None = None,
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
+        memory: Path | None = None,
     ) -> Survey:
         """See SceneFormat.read. A file states no frame range, rate or outputs, so a request changes nothing."""
         from tidy_crate.core.scene.formats.gltf.read import read

@@ -28,6 +28,7 @@ class SceneSheet:
         plan: StagingPlan | None = None,
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
+        memory: Path | None = None,
     ) -> Survey:
         """See SceneFormat.read. What is needed is what the exporter says, and in doubt everything."""
         from tidy_crate.core.scene.formats.sheet.read import read

@@ -28,11 +28,12 @@ class OpenUsd:
         plan: StagingPlan | None = None,
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
+        memory: Path | None = None,
     ) -> Survey:
         """See SceneFormat.read."""
         from tidy_crate.core.scene.formats.usd.read import read
 
-        return read(scene, plan, request, maps)
+        return read(scene, plan, request, maps, memory)
 
     def render_command(self, scene: Path) -> RenderCommand | None:
         """See SceneFormat.render_command. The format has no place for one."""

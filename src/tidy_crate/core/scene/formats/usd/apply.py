@@ -12,7 +12,7 @@ from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.usd.compose import compose_source, staged_root
-from tidy_crate.core.scene.formats.usd.layers import walk_layers
+from tidy_crate.core.scene.formats.usd.layers import Walk, walk_layers
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
 from tidy_crate.core.scene.model import Asset, Survey
@@ -32,10 +32,11 @@ def apply(
     written: list[PurePosixPath] = []
     copied: dict[PurePosixPath, Path] = {}
     with usd_messages():
-        for path, layer in walk.layers.items():
+        for path in walk.facts:
             place = places[path]
-            texts = _new_texts(path, place, by_layer.get(path, []), places)
+            texts = _new_texts(walk, path, place, by_layer.get(path, []), places)
             if texts:
+                layer = walk.library.layer(path)
                 export(_edited(layer, path, texts), folder / place, _encoding(layer))
                 written.append(place)
             else:
@@ -44,7 +45,7 @@ def apply(
         caches = {e.simulation: paths.relative(places[e.layer], root.parent) for e in plan.of(UseCache)}
         staged = staged_root(compose_source(walk).stage, plan, caches, paths.relative(places[scene], root.parent))
         # asset paths in the metadata taken over from the scene's root stay valid: both lie in one folder
-        top = _new_texts(scene, places[scene], [a for a in by_layer.get(scene, []) if a.owner == "/"], places)
+        top = _new_texts(walk, scene, places[scene], [a for a in by_layer.get(scene, []) if a.owner == "/"], places)
         rewrite(staged, lambda slot: top.get((slot.path, slot.field, slot.text, slot.time), slot.text))
         export(staged, folder / root, "usda")
     written.append(root)
@@ -55,7 +56,7 @@ Key = tuple[str, str, str, float | None]
 
 
 def _new_texts(
-    layer: Path, place: PurePosixPath, assets: list[Asset], places: Mapping[Path, PurePosixPath]
+    walk: Walk, layer: Path, place: PurePosixPath, assets: list[Asset], places: Mapping[Path, PurePosixPath]
 ) -> dict[Key, str]:
     """The slots of a layer whose text must change so that it points into the crate; empty when all hold as they are."""
     texts = new_texts(assets, place, places)
@@ -64,15 +65,14 @@ def _new_texts(
         (asset.owner, asset.field, asset.authored, time): texts[asset.id]
         for asset in assets
         if asset.id in texts
-        for time in _times(layer, asset)
+        for time in _times(walk, layer, asset)
     }
 
 
-def _times(layer: Path, asset: Asset) -> list[float | None]:
+def _times(walk: Walk, layer: Path, asset: Asset) -> list[float | None]:
     if asset.field != "timeSamples":
         return [None]
-    found = Sdf.Layer.Find(str(layer))
-    return list(found.ListTimeSamplesForPath(asset.owner)) if found else []
+    return list(walk.library.layer(layer).ListTimeSamplesForPath(asset.owner))
 
 
 def _edited(layer: Sdf.Layer, path: Path, texts: dict[Key, str]) -> Sdf.Layer:

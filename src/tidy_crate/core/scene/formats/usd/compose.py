@@ -96,10 +96,11 @@ def _with_relinked_arcs(walk: Walk) -> tuple[Sdf.Layer, dict[str, Path]]:
             arcs.setdefault(occurrence.layer, []).append(occurrence)
     changed = _leading_to_relinks(arcs)
     copies = {path: Sdf.Layer.CreateAnonymous(path.name) for path in changed}
-    origin = {layer.identifier: path for path, layer in walk.layers.items()}
+    # a layer is known to the library by the path it was opened with
+    origin = {str(path): path for path in walk.facts}
     origin |= {layer.identifier: path for path, layer in copies.items()}
     for path, copy in copies.items():
-        copy.TransferContent(walk.layers[path])
+        copy.TransferContent(walk.library.layer(path))
         targets = {(o.slot.path, o.slot.field, o.slot.text): o.layer_target for o in arcs.get(path, ())}
         folder = path.parent
 
@@ -111,7 +112,7 @@ def _with_relinked_arcs(walk: Walk) -> tuple[Sdf.Layer, dict[str, Path]]:
             return str(folder / slot.text) if slot.text.startswith(("./", "../")) else slot.text
 
         rewrite(copy, new_text)
-    root = copies.get(walk.root, walk.layers[walk.root])
+    root = copies.get(walk.root, walk.library.layer(walk.root))
     walk.in_memory.extend(copies.values())
     return root, origin
 

@@ -7,6 +7,7 @@ about everything takes many times as long.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from pxr import Sdf
 
@@ -32,7 +33,7 @@ class LayerFacts:
     slots: every place that names a file. assets: paths of all properties that can hold a file. properties: names of
     all properties. outward: prims with a relationship, or a connection that leads out of what holds them. arcs:
     prims that take opinions from elsewhere. timed: with time samples; visibility, purpose, variants: with those
-    authored. relocates: whether the layer renames prims of what it brings in.
+    authored. relocates: whether the layer renames prims of what it brings in. variables: expression variables.
     """
 
     slots: tuple[Slot, ...]
@@ -45,70 +46,109 @@ class LayerFacts:
     purpose: frozenset[str]
     variants: frozenset[str]
     relocates: bool
+    variables: dict[str, Any]
+
+    def plain(self) -> dict[str, Any]:
+        """As values that JSON knows, to be kept or sent."""
+        values = {name: sorted(getattr(self, name)) for name in _NAME_SETS}
+        slots = [[slot.path, slot.field, slot.text, slot.time, slot.numbers] for slot in self.slots]
+        return {**values, "slots": slots, "relocates": self.relocates, "variables": self.variables}
+
+    @classmethod
+    def of_plain(cls, values: dict[str, Any]) -> LayerFacts:
+        """The inverse of `plain`. Raises KeyError, TypeError or ValueError for anything else."""
+        slots = (Slot(path, field, text, time, tuple(numbers)) for path, field, text, time, numbers in values["slots"])
+        names = {name: frozenset(values[name]) for name in _NAME_SETS}
+        return cls(
+            slots=tuple(slots), relocates=bool(values["relocates"]), variables=dict(values["variables"]), **names
+        )
+
+
+_NAME_SETS = ("assets", "properties", "outward", "arcs", "timed", "visibility", "purpose", "variants")
 
 
 def layer_facts(layer: Sdf.Layer) -> LayerFacts:
     """Walk a layer once."""
     paths: list[Sdf.Path] = []
     layer.Traverse(Sdf.Path.absoluteRootPath, paths.append)
-    slots = layer_slots(layer)
-    assets: set[str] = set()
-    properties: set[str] = set()
-    outward: set[str] = set()
-    arcs: set[str] = set()
-    timed: set[str] = set()
-    variants: set[str] = set()
-    by_property: dict[str, set[str]] = {"visibility": set(), "purpose": set()}
-    has_samples = bool(layer.ListAllTimeSamples())
+    seen = _Seen(layer, layer_slots(layer))
+    # a layer has specs by the hundred thousand and every question to the library costs as much as ten lines here:
+    # what a spec is, is read off its path as text
     for path in paths:
-        if path.IsPrimPropertyPath():
-            name = path.name
-            properties.add(name)
-            spec = layer.GetObjectAtPath(path)
-            if isinstance(spec, Sdf.AttributeSpec):
-                if is_asset(spec):
-                    assets.add(path.pathString)
-                    slots.extend(attribute_slots(layer, path, spec))
-                if has_samples and layer.GetNumTimeSamplesForPath(path):
-                    timed.add(_owner(path))
-            elif isinstance(spec, Sdf.RelationshipSpec) and not name.startswith(NO_USE):
-                outward.add(_owner(path))
-            if spec.HasInfo("customData") or spec.HasInfo("assetInfo"):
-                slots.extend(metadata_slots(path.pathString, spec, spec.ListInfoKeys()))
-            if name in by_property:
-                by_property[name].add(_owner(path))
-        elif path.IsPrimPath() or path.IsPrimVariantSelectionPath():
-            spec = layer.GetObjectAtPath(path)
-            spec = spec.primSpec if isinstance(spec, Sdf.VariantSpec) else spec
-            keys = spec.ListInfoKeys()
-            slots.extend(prim_slots(path, spec, keys))
-            if any(key in keys for key in _INTERNAL_ARCS):
-                arcs.add(path.GetPrimPath().name)
-            if "variantSetNames" in keys:
-                variants.add(path.GetPrimPath().name)
-        elif path.IsTargetPath() and _leads_out(path):
-            outward.add(_owner(path))
-    return LayerFacts(
-        slots=tuple(slots),
-        assets=frozenset(assets),
-        properties=frozenset(properties),
-        outward=frozenset(outward),
-        arcs=frozenset(arcs),
-        timed=frozenset(timed),
-        visibility=frozenset(by_property["visibility"]),
-        purpose=frozenset(by_property["purpose"]),
-        variants=frozenset(variants),
-        relocates=layer.HasRelocates() if hasattr(layer, "HasRelocates") else False,
-    )
+        text = path.pathString
+        if text.endswith("]"):
+            seen.link(text)
+            continue
+        prim, dot, name = text[text.rfind("}") + 1 :].rpartition(".")
+        if dot and "[" not in text:
+            seen.prop(path, text, prim.rpartition("/")[2] or path.GetPrimPath().name, name)
+        elif not dot and text != "/":
+            seen.prim(path)
+    return seen.facts()
 
 
-def _owner(path: Sdf.Path) -> str:
-    return str(path.GetPrimPath().name)
+class _Seen:
+    """What the walk over one layer has met so far."""
 
+    def __init__(self, layer: Sdf.Layer, slots: list[Slot]) -> None:
+        self.layer = layer
+        self.slots = slots
+        self.sets: dict[str, set[str]] = {name: set() for name in _NAME_SETS}
+        self.has_samples = bool(layer.ListAllTimeSamples())
 
-def _leads_out(path: Sdf.Path) -> bool:
-    """Whether a connection leaves the prim that holds the one it starts from. A material is used as a whole."""
-    if path.GetParentPath().name.startswith(NO_USE):
-        return False
-    holder = path.GetPrimPath().GetParentPath()
-    return holder.IsAbsoluteRootPath() or not path.targetPath.GetPrimPath().HasPrefix(holder)
+    def prop(self, path: Sdf.Path, text: str, owner: str, name: str) -> None:
+        """A property of a prim."""
+        sets = self.sets
+        sets["properties"].add(name)
+        spec = self.layer.GetPropertyAtPath(path)
+        if isinstance(spec, Sdf.AttributeSpec):
+            if is_asset(spec):
+                sets["assets"].add(text)
+                self.slots.extend(attribute_slots(self.layer, path, spec))
+            if self.has_samples and self.layer.GetNumTimeSamplesForPath(path):
+                sets["timed"].add(owner)
+        elif not name.startswith(NO_USE):
+            sets["outward"].add(owner)
+        if spec.HasInfo("customData") or spec.HasInfo("assetInfo"):
+            self.slots.extend(metadata_slots(text, spec, spec.ListInfoKeys()))
+        if name == "visibility" or name == "purpose":
+            sets[name].add(owner)
+
+    def prim(self, path: Sdf.Path) -> None:
+        """A prim, or a variant's own opinions about one."""
+        spec = self.layer.GetObjectAtPath(path)
+        spec = spec.primSpec if isinstance(spec, Sdf.VariantSpec) else spec
+        if not isinstance(spec, Sdf.PrimSpec):
+            return
+        keys = spec.ListInfoKeys()
+        self.slots.extend(prim_slots(path, spec, keys))
+        if any(key in keys for key in _INTERNAL_ARCS):
+            self.sets["arcs"].add(path.GetPrimPath().name)
+        if "variantSetNames" in keys:
+            self.sets["variants"].add(path.GetPrimPath().name)
+
+    def link(self, text: str) -> None:
+        """A target or a connection: it counts when it leaves the prim that holds the one it starts from.
+
+        What holds a material uses it as a whole.
+        """
+        start, _, target = text[:-1].partition("[")
+        owner, _, name = start.rpartition(".")
+        if name.startswith(NO_USE):
+            return
+        if "{" in text:
+            path = Sdf.Path(owner).GetPrimPath()
+            owner, target = path.pathString, Sdf.Path(target).StripAllVariantSelections().pathString
+        holder, _, prim = owner.rpartition("/")
+        if not holder or not (target + "/").startswith((holder + "/", holder + ".")):
+            self.sets["outward"].add(prim)
+
+    def facts(self) -> LayerFacts:
+        """The sum of it."""
+        layer = self.layer
+        return LayerFacts(
+            slots=tuple(self.slots),
+            relocates=layer.HasRelocates() if hasattr(layer, "HasRelocates") else False,
+            variables=dict(layer.expressionVariables),
+            **{name: frozenset(found) for name, found in self.sets.items()},
+        )

@@ -15,8 +15,8 @@ from pxr import Sdf
 from tidy_crate.core.asset.resolve import Disk, Resolution, resolve, resolve_each
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.formats.usd.clips import filled
-from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
-from tidy_crate.core.scene.formats.usd.quiet import open_layer
+from tidy_crate.core.scene.formats.usd.facts import LayerFacts
+from tidy_crate.core.scene.formats.usd.library import Library
 from tidy_crate.core.scene.formats.usd.slots import Slot
 from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.staging import StagingPlan
@@ -47,82 +47,105 @@ class Occurrence:
 class Walk:
     """All layers of a scene in the order they were met, and every occurrence.
 
-    unread: layers that could not be read, with the reason. opaque: arcs to files this USD build has no reader for.
+    facts: of every layer that could be read. unread: layers that could not be, with the reason. opaque: arcs to files
+    this USD build has no reader for.
     """
 
     root: Path
-    layers: dict[Path, Sdf.Layer] = field(default_factory=dict)
+    library: Library
+    facts: dict[Path, LayerFacts] = field(default_factory=dict)
     occurrences: list[Occurrence] = field(default_factory=list)
     unread: dict[Path, str] = field(default_factory=dict)
     opaque: set[Path] = field(default_factory=set)
-    facts: dict[Path, LayerFacts] = field(default_factory=dict)
     # value clips that name files themselves
     clips: set[Path] = field(default_factory=set)
     # layers made for composing: held here, or they would vanish before a stage holds them
     in_memory: list[Sdf.Layer] = field(default_factory=list)
 
 
-def walk_layers(scene: Path, plan: StagingPlan, disk: Disk) -> Walk:
-    """Walk all layers. Raises UnreadableInput only when the root layer itself cannot be read."""
-    walk = Walk(scene)
-    root = open_layer(scene)
-    walk.layers[scene] = root
-    variables = dict(root.expressionVariables)
+def walk_layers(scene: Path, plan: StagingPlan, disk: Disk, memory: Path | None = None) -> Walk:
+    """Walk all layers. Raises UnreadableInput only when the root layer itself cannot be read.
+
+    memory: a file that keeps what was found in each layer for the next time.
+    """
+    with Library(memory) as library:
+        walk = Walk(scene, library)
+        # the root is opened whatever is known of it: a broken scene fails here and nowhere later
+        library.layer(scene)
+        _walk(walk, plan, disk)
+    return walk
+
+
+def _walk(walk: Walk, plan: StagingPlan, disk: Disk) -> None:
+    scene, library = walk.root, walk.library
+    walk.facts[scene] = library.facts(scene)
+    variables = walk.facts[scene].variables
     queue: deque[tuple[Path, dict[str, Any]]] = deque([(scene, variables)])
     # a layer is walked once per set of expression variables, since only these change what its paths mean
     seen = {(scene, _context(variables))}
     ids = Ids()
     while queue:
         path, variables = queue.popleft()
-        layer = walk.layers[path]
         context = _context(variables)
-        if path not in walk.facts:
-            walk.facts[path] = layer_facts(layer)
         stem = stem_of(scene, path)
-        for slot in walk.facts[path].slots:
-            occurrence = _occurrence(walk, path, stem, slot, variables, context, plan, disk, ids)
-            walk.occurrences.append(occurrence)
-            if slot.field == "clips":
-                for clip in _clips_with_files(walk, occurrence):
-                    queue.append((clip, variables))
+        found = [
+            _occurrence(walk, path, stem, slot, variables, context, plan, disk, ids) for slot in walk.facts[path].slots
+        ]
+        walk.occurrences.extend(found)
+        arcs = [occurrence for occurrence in found if occurrence.layer_target is not None]
+        library.expect(dict.fromkeys(o.layer_target for o in arcs if o.layer_target not in walk.facts))  # type: ignore[misc]
+        for occurrence in found:
+            if occurrence.slot.field == "clips":
+                queue.extend((clip, variables) for clip in _clips_with_files(walk, occurrence))
+        for occurrence in arcs:
             target = occurrence.layer_target
-            if target is None or target in walk.unread:
+            assert target is not None
+            if not _read_facts(walk, target):
                 continue
-            if target not in walk.layers:
-                if len(walk.layers) >= MOST_LAYERS:
-                    raise UnreadableInput(f"the scene has more than {MOST_LAYERS} layers", scene)
-                try:
-                    walk.layers[target] = open_layer(target)
-                except UnreadableInput as error:
-                    walk.unread[target] = error.what
-                    continue
             inherited = variables
-            if slot.field != "subLayers":
+            if occurrence.slot.field != "subLayers":
                 # a layer stack of its own: its root's variables, overridden by those of the stack that brings it in
-                inherited = {**dict(walk.layers[target].expressionVariables), **variables}
+                inherited = {**walk.facts[target].variables, **variables}
             key = (target, _context(inherited))
             if key not in seen:
                 seen.add(key)
                 queue.append((target, inherited))
-    return walk
+
+
+def _read_facts(walk: Walk, path: Path) -> bool:
+    """Whether a layer can be read, its facts being in the walk then."""
+    if path in walk.facts:
+        return True
+    if path in walk.unread:
+        return False
+    if len(walk.facts) >= MOST_LAYERS:
+        raise UnreadableInput(f"the scene has more than {MOST_LAYERS} layers", walk.root)
+    try:
+        walk.facts[path] = walk.library.facts(path)
+    except UnreadableInput as error:
+        walk.unread[path] = error.what
+        return False
+    return True
 
 
 def _clips_with_files(walk: Walk, occurrence: Occurrence) -> Iterator[Path]:
     """Those clips of a set that name files themselves. All others are looked at and let go: there may be thousands."""
-    for member in occurrence.resolution.members:
-        path = member.path
-        if path in walk.facts or path in walk.unread or path.suffix.lower() not in (".usd", ".usda", ".usdc"):
+    clips = [m.path for m in occurrence.resolution.members if m.path.suffix.lower() in (".usd", ".usda", ".usdc")]
+    walk.library.expect(path for path in clips if path not in walk.facts)
+    for path in clips:
+        if path in walk.facts or path in walk.unread:
             continue
         try:
-            layer = open_layer(path)
+            facts = walk.library.facts(path)
         except UnreadableInput as error:
             walk.unread[path] = error.what
             continue
-        facts = layer_facts(layer)
         if facts.slots:
-            walk.facts[path], walk.layers[path] = facts, layer
+            walk.facts[path] = facts
             walk.clips.add(path)
             yield path
+        else:
+            walk.library.opened.pop(path, None)
 
 
 def _occurrence(

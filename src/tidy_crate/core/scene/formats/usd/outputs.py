@@ -23,9 +23,14 @@ class RenderOutputs:
     resolution: Resolution | None
 
 
-def find_outputs(stage: Usd.Stage, maps: tuple[SettingsMap, ...] = ()) -> RenderOutputs:
-    """The outputs of the render settings in force: those the scene's metadata names, else the only ones there are."""
-    settings = _settings_in_force(stage)
+def find_outputs(
+    stage: Usd.Stage, maps: tuple[SettingsMap, ...] = (), among: Iterable[Usd.Prim] | None = None
+) -> RenderOutputs:
+    """The outputs of the render settings in force: those the scene's metadata names, else the only ones there are.
+
+    among: the prims that may be render settings, where they are known already.
+    """
+    settings = _settings_in_force(stage, among)
     if settings is None:
         return RenderOutputs(None, (), None)
     schema = UsdRender.Settings(settings)
@@ -41,11 +46,11 @@ def find_outputs(stage: Usd.Stage, maps: tuple[SettingsMap, ...] = ()) -> Render
     return RenderOutputs(settings, tuple(outputs), _resolution(settings, None, factor))
 
 
-def _settings_in_force(stage: Usd.Stage) -> Usd.Prim | None:
+def _settings_in_force(stage: Usd.Stage, among: Iterable[Usd.Prim] | None) -> Usd.Prim | None:
     named = UsdRender.Settings.GetStageRenderSettings(stage)
     if named:
         return named.GetPrim()
-    every = [prim for prim in stage.Traverse() if prim.IsA(UsdRender.Settings)]
+    every = [prim for prim in (stage.Traverse() if among is None else among) if prim.IsA(UsdRender.Settings)]
     return every[0] if len(every) == 1 else None
 
 

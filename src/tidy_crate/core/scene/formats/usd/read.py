@@ -45,10 +45,16 @@ _KINDS = {
 }  # fmt: skip
 
 
-def read(scene: Path, plan: StagingPlan | None, request: RenderRequest | None, maps: tuple[SettingsMap, ...]) -> Survey:
+def read(
+    scene: Path,
+    plan: StagingPlan | None,
+    request: RenderRequest | None,
+    maps: tuple[SettingsMap, ...],
+    memory: Path | None = None,
+) -> Survey:
     """Survey a scene as found, or as the plan would stage it. See SceneFormat.read."""
     with _no_garbage_collection():
-        return _read(scene.absolute(), plan, request, maps)
+        return _read(scene.absolute(), plan, request, maps, memory)
 
 
 @contextmanager
@@ -64,11 +70,15 @@ def _no_garbage_collection() -> Iterator[None]:
 
 
 def _read(
-    scene: Path, plan: StagingPlan | None, request: RenderRequest | None, maps: tuple[SettingsMap, ...]
+    scene: Path,
+    plan: StagingPlan | None,
+    request: RenderRequest | None,
+    maps: tuple[SettingsMap, ...],
+    memory: Path | None,
 ) -> Survey:
     in_force = plan or StagingPlan()
     disk = Disk()
-    walk = walk_layers(scene, in_force, disk)
+    walk = walk_layers(scene, in_force, disk, memory)
     source = compose_source(walk)
     composed = compose_staged(walk, in_force, source) if in_force.edits else source
     with usd_messages():
@@ -88,7 +98,7 @@ def _survey(
     names = Names.of(walk)
     scene = scan(composed, walk, names)
     frames = _frames(stage)
-    render = find_outputs(stage, maps)
+    render = find_outputs(stage, maps, scene.of_kind(Kind.RENDER))
     prims = [render.settings] if render.settings else []
     prims += [stage.GetPrimAtPath(output.prim) for output in render.outputs]
     settings = raw_settings(prims, maps)

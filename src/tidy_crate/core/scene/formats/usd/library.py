@@ -1,0 +1,216 @@
+"""The facts of layers: remembered by each layer's stat, and worked out by helper processes where there are many."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+from queue import SimpleQueue
+from types import TracebackType
+from typing import Any
+
+from pxr import Sdf
+
+from tidy_crate import __version__
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import write_bytes
+from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
+from tidy_crate.core.scene.formats.usd.quiet import open_layer
+
+# below this many layers (or bytes) a helper's own start takes longer than it saves
+MANY_LAYERS = 24
+MANY_BYTES = 2 << 20
+
+# what this process has worked out already: a command reads a scene as found, as staged and to write it
+_here: dict[Path, tuple[str, LayerFacts]] = {}
+
+
+class Library:
+    """Gives the facts of layers. memory: a file in which they are kept from one command to the next.
+
+    Use it as a context manager: helpers end with it. opened: layers opened here, held so that a stage finds them.
+    """
+
+    def __init__(self, memory: Path | None = None) -> None:
+        self.opened: dict[Path, Sdf.Layer] = {}
+        self._memory = memory
+        self._kept: dict[str, list[Any]] | None = None
+        self._awaited: dict[Path, Future[dict[str, Any]]] = {}
+        self._used: dict[Path, tuple[str, LayerFacts]] = {}
+        self._helpers: _Helpers | None = None
+
+    def __enter__(self) -> Library:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, _: TracebackType | None) -> None:
+        if self._helpers is not None:
+            self._helpers.close()
+        if error is None:
+            self._save()
+
+    def expect(self, paths: Iterable[Path]) -> None:
+        """Say which layers will be asked for, so that helpers can start on them."""
+        new = [path for path in paths if path not in self._awaited and self._remembered(path, _mark(path)) is None]
+        workers = _cores()
+        large = sum(_size(path) for path in new) >= MANY_BYTES
+        if self._helpers is None and workers > 1 and len(new) >= MANY_LAYERS and large:
+            self._helpers = _Helpers(workers)
+        if self._helpers is not None:
+            self._awaited.update((path, self._helpers.ask(path)) for path in new)
+
+    def facts(self, path: Path) -> LayerFacts:
+        """The facts of one layer. Raises UnreadableInput when it cannot be read."""
+        mark = _mark(path)
+        facts = self._remembered(path, mark)
+        if facts is None:
+            facts = self._from_helper(path) or layer_facts(self.layer(path))
+        if mark is not None:
+            self._used[path] = _here[path] = (mark, facts)
+        return facts
+
+    def layer(self, path: Path) -> Sdf.Layer:
+        """The layer itself."""
+        if path not in self.opened:
+            self.opened[path] = open_layer(path)
+        return self.opened[path]
+
+    def _remembered(self, path: Path, mark: str | None) -> LayerFacts | None:
+        if mark is None:
+            return None
+        known = _here.get(path)
+        if known is not None and known[0] == mark:
+            return known[1]
+        entry = self._all_kept().get(str(path))
+        if not isinstance(entry, list) or len(entry) != 2 or entry[0] != mark:
+            return None
+        try:
+            facts = LayerFacts.of_plain(entry[1])
+        except (KeyError, TypeError, ValueError):
+            return None
+        _here[path] = (mark, facts)
+        _fresh(path)
+        return facts
+
+    def _from_helper(self, path: Path) -> LayerFacts | None:
+        """What a helper found; None when it had no answer: the layer is then read here, with its error if any."""
+        awaited = self._awaited.pop(path, None)
+        if awaited is None:
+            return None
+        try:
+            facts = LayerFacts.of_plain(awaited.result())
+        except (OSError, KeyError, TypeError, ValueError):
+            return None
+        _fresh(path)
+        return facts
+
+    def _all_kept(self) -> dict[str, list[Any]]:
+        if self._kept is None:
+            try:
+                found = json.loads(self._memory.read_bytes()) if self._memory is not None else {}
+            except (OSError, ValueError):
+                found = {}
+            known = isinstance(found, dict) and found.get("tool") == __version__
+            self._kept = found["layers"] if known and isinstance(found.get("layers"), dict) else {}
+        return self._kept
+
+    def _save(self) -> None:
+        """Keep what was used, unless it is all kept already."""
+        if self._memory is None:
+            return
+        kept = self._all_kept()
+        marks = {path: entry[0] for path, entry in kept.items() if isinstance(entry, list) and entry}
+        if marks == {str(path): mark for path, (mark, _) in self._used.items()}:
+            return
+        layers = {str(path): [mark, facts.plain()] for path, (mark, facts) in self._used.items()}
+        try:
+            self._memory.parent.mkdir(parents=True, exist_ok=True)
+            write_bytes(self._memory, json.dumps({"tool": __version__, "layers": layers}).encode())
+        except (OSError, TypeError, ValueError):
+            pass  # a memory that cannot be kept costs time next time, nothing else
+
+
+class _Helpers:
+    """Processes that work out facts, each fed by a thread of its own."""
+
+    def __init__(self, count: int) -> None:
+        self._idle: SimpleQueue[subprocess.Popen[str]] = SimpleQueue()
+        self._all = [_start() for _ in range(count)]
+        for helper in self._all:
+            self._idle.put(helper)
+        self._pool = ThreadPoolExecutor(count)
+
+    def ask(self, path: Path) -> Future[dict[str, Any]]:
+        return self._pool.submit(self._answer, path)
+
+    def _answer(self, path: Path) -> dict[str, Any]:
+        helper = self._idle.get()
+        try:
+            assert helper.stdin is not None and helper.stdout is not None
+            helper.stdin.write(json.dumps(str(path)) + "\n")
+            helper.stdin.flush()
+            answer = json.loads(helper.stdout.readline())
+        finally:
+            self._idle.put(helper)
+        if not isinstance(answer, dict):
+            raise ValueError(answer)
+        return answer
+
+    def close(self) -> None:
+        self._pool.shutdown(cancel_futures=True)
+        for helper in self._all:
+            helper.kill()
+            helper.communicate()
+
+
+def _start() -> subprocess.Popen[str]:
+    # a process of our own and not one of multiprocessing's: those run the caller's main program once more
+    line = [sys.executable, "-m", "tidy_crate.core.scene.formats.usd.library"]
+    return subprocess.Popen(
+        line, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, encoding="utf-8"
+    )
+
+
+def answer_lines() -> None:
+    """What a helper does: a path as JSON per line in, the facts of that layer out, `null` for one it cannot read."""
+    for line in sys.stdin:
+        try:
+            answer = layer_facts(open_layer(Path(json.loads(line)))).plain()
+            text = json.dumps(answer)
+        except (UnreadableInput, TypeError, ValueError):
+            text = "null"
+        sys.stdout.write(text + "\n")
+        sys.stdout.flush()
+
+
+def _mark(path: Path) -> str | None:
+    try:
+        found = os.stat(path)  # noqa: PTH116 - one call for three values
+    except (OSError, ValueError):
+        return None
+    return f"{found.st_size}:{found.st_mtime_ns}:{found.st_ino}"
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except (OSError, ValueError):
+        return 0
+
+
+def _fresh(path: Path) -> None:
+    """Make sure that the library does not go on with an older state of a layer that it holds."""
+    held = Sdf.Layer.Find(str(path))
+    if held is not None and not held.dirty:
+        open_layer(path)
+
+
+def _cores() -> int:
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1)
+
+
+if __name__ == "__main__":
+    answer_lines()

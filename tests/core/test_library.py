@@ -1,0 +1,94 @@
+"""The facts of layers: the same whoever works them out, remembered only as long as the layer stays as it was."""
+
+import json
+import os
+
+import pytest
+
+from conftest import usda
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.context import open_scene
+from tidy_crate.core.scene.formats.usd import library as library_module
+from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
+from tidy_crate.core.scene.formats.usd.library import Library
+from tidy_crate.core.scene.formats.usd.quiet import open_layer
+
+
+@pytest.fixture(autouse=True)
+def forget(monkeypatch):
+    monkeypatch.setattr(library_module, "_here", {})
+
+
+def many_layers(folder, count=30):
+    """Layers that are worth a helper: each of a hundred kilobytes, one of them broken."""
+    filler = "float[] x = [" + ", ".join(["0.5"] * 20_000) + "]"
+    for number in range(count):
+        text = usda(f'def Sphere "S" {{ asset f = @./t{number}.png@ ; {filler} }}'.replace(" ;", "\n"))
+        (folder / f"l{number}.usda").write_text(text if number != 7 else text[:-9])
+        (folder / f"t{number}.png").write_bytes(b"x")
+    arcs = "\n".join(f'def "R{n}" ( references = @./l{n}.usda@</S> ) {{ }}' for n in range(count))
+    scene = folder / "scene.usda"
+    scene.write_text(usda(arcs))
+    return scene
+
+
+def test_helpers_say_what_is_worked_out_here_and_memory_says_it_again(tmp_path, monkeypatch):
+    scene = many_layers(tmp_path)
+    started = []
+    start = library_module._start
+    monkeypatch.setattr(library_module, "_start", lambda: started.append(1) or start())
+    monkeypatch.setattr(library_module, "_cores", lambda: 2)
+    memory = tmp_path / "memory" / "scene.json"
+    first = open_scene(scene, memory=memory).survey()
+    assert len(started) == 2
+    assert len(first.unread) == 1 and "l7.usda" in first.unread[0] and "syntax error" in first.unread[0]
+    for number in (0, 12):
+        layer = tmp_path / f"l{number}.usda"
+        assert library_module._here[layer][1] == layer_facts(open_layer(layer))
+    library_module._here.clear()
+    monkeypatch.setattr(library_module, "_cores", lambda: 1)
+    assert open_scene(scene, memory=memory).survey() == first
+    library_module._here.clear()
+    memory.unlink()
+    assert open_scene(scene).survey() == first
+
+
+def test_a_changed_layer_is_read_again(tmp_path):
+    (tmp_path / "part.usda").write_text(usda('def Sphere "S" { asset f = @./old.png@ }'))
+    scene = tmp_path / "scene.usda"
+    scene.write_text(usda('def "R" ( references = @./part.usda@</S> ) { }'))
+    memory = tmp_path / "memory.json"
+    assert "./old.png" in {asset.authored for asset in open_scene(scene, memory=memory).survey().assets}
+    library_module._here.clear()
+    kept = json.loads(memory.read_text())
+    (tmp_path / "part.usda").write_text(usda('def Sphere "S" { asset f = @./fresh.png@ }'))
+    assert "./fresh.png" in {asset.authored for asset in open_scene(scene, memory=memory).survey().assets}
+    assert json.loads(memory.read_text()) != kept
+
+
+@pytest.mark.parametrize("wreck", ["", "[]", "{", '{"tool": 1, "layers": []}', "other"])
+def test_a_broken_memory_is_no_memory(tmp_path, wreck):
+    scene = tmp_path / "scene.usda"
+    scene.write_text(usda('def Sphere "S" { asset f = @./a.png@ }'))
+    memory = tmp_path / "memory.json"
+    before = open_scene(scene, memory=memory).survey()
+    library_module._here.clear()
+    kept = json.loads(memory.read_text())
+    for entry in kept["layers"].values():
+        entry[1] = {"slots": [["/S.f", "default"]]}
+    memory.write_text(json.dumps(kept) if wreck == "other" else wreck)
+    assert open_scene(scene, memory=memory).survey() == before
+
+
+def test_facts_survive_being_kept(demo):
+    facts = layer_facts(open_layer(demo.scene))
+    assert LayerFacts.of_plain(json.loads(json.dumps(facts.plain()))) == facts
+
+
+def test_what_cannot_be_kept_or_read_says_so(tmp_path):
+    scene = tmp_path / "scene.usda"
+    scene.write_text(usda('def Sphere "S" { asset f = @./a.png@ }'))
+    # a file stands where the memory's folder should be
+    assert open_scene(scene, memory=scene / "memory.json").survey().assets
+    with Library() as library, pytest.raises(UnreadableInput, match="no such layer"):
+        library.facts(tmp_path / f"gone{os.sep}x.usda")
