@@ -138,3 +138,26 @@ def test_the_same_layer_in_two_contexts_is_two_answers(tmp_path: Path) -> None:
     found = [asset for asset in open_scene(scene).survey().assets if asset.kind == "texture"]
     assert {asset.value for asset in found} == {"./red.png", "./blue.png"}
     assert len({asset.id for asset in found}) == len({asset.context for asset in found}) == 2
+
+
+def test_what_a_reference_renames_is_asked_under_its_new_name(tmp_path: Path) -> None:
+    """Links, visibility and motion authored on the prim that a reference brings in count on the prim that has it."""
+    (tmp_path / "lib.usda").write_text(
+        usda(
+            'def Xform "Src" {\nrel extra = </Src/Tool>\nuniform token[] xformOpOrder = ["xformOp:translate"]\n'
+            "double3 xformOp:translate.timeSamples = { 1: (0, 0, 0), 9: (1, 0, 0), }\n"
+            'def Material "Tool" { asset f = @./tool.png@ }\n}\n'
+            'def Xform "Hid" {\ntoken visibility = "invisible"\ndef Sphere "In" { asset f = @./hidden.png@ }\n}'
+        )
+    )
+    scene = tmp_path / "s.usda"
+    scene.write_text(
+        usda(
+            'def Xform "New" ( references = @./lib.usda@</Src> ) { }\n'
+            'def Xform "Other" ( references = @./lib.usda@</Hid> ) { }'
+        )
+    )
+    survey = open_scene(scene).survey()
+    found = {asset.authored: asset.needed for asset in survey.assets}
+    assert survey.motion == "things" and survey.animated == (1, 9)
+    assert found["./tool.png"] and not found["./hidden.png"]

@@ -10,6 +10,7 @@ import typer
 
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
+from tidy_crate.core.errors import WrongUsage
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -46,19 +47,41 @@ def register(app: typer.Typer) -> None:
                 "--archive", metavar="FILE", help="Write the crate as one file too: FILE.zip or FILE.tar.zst."
             ),
         ] = None,
+        needed_frames_only: Annotated[
+            bool,
+            typer.Option("--needed-frames-only", help="Of image sequences only the files that the frames need travel."),
+        ] = False,
+        using: Annotated[
+            str,
+            typer.Option(
+                "--using",
+                metavar="WAY",
+                help="copy; or reflink, or hard-link, where the disk can: the crate then shares the originals' space.",
+            ),
+        ] = "copy",
         tidy_dir: TidyOption = None,
     ) -> None:
         """Copy the staged scene and every file it names into one folder. Originals are only read."""
         from tidy_crate.cli.places import open_scene
         from tidy_crate.core.crate import collect as core
+        from tidy_crate.core.crate.copying import Way
         from tidy_crate.core.scene.request import request_for
 
+        if using not in list(Way):
+            raise WrongUsage("no way to bring files in", using, f"say one of {', '.join(Way)}")
         context = open_scene(scene, tidy_dir)
         requests: tuple[RenderRequest, ...] = ()
         if frames is not None:
             requests = (request_for(context.survey(), frames=frames),)
         with talk.progress("collecting") as progress:
-            result = core.collect(context, output or core.default_crate(context.scene), requests, progress)
+            result = core.collect(
+                context,
+                output or core.default_crate(context.scene),
+                requests,
+                progress,
+                way=Way(using),
+                needed_frames_only=needed_frames_only,
+            )
         document = result.model_dump(mode="json")
         if archive is not None:
             from tidy_crate.core.crate.archive import write_archive

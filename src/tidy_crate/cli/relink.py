@@ -38,6 +38,9 @@ def register(app: typer.Typer) -> None:
             ),
         ] = None,
         apply: Annotated[bool, typer.Option("--apply", help="Write the sure ones into the decisions.")] = False,
+        ask: Annotated[
+            bool, typer.Option("--ask", help="Go through what is missing and choose; what you choose is written down.")
+        ] = False,
         let_go: Annotated[
             str | None,
             typer.Option("--let-go", metavar="ASSET", help="Do without a missing file, by id or path."),
@@ -47,6 +50,8 @@ def register(app: typer.Typer) -> None:
     ) -> None:
         """Find what is missing, and decide what takes its place."""
         from tidy_crate.cli.places import open_scene
+        from tidy_crate.cli.relink_choice import choose
+        from tidy_crate.core.crate.memory import collected_contents
         from tidy_crate.core.scene import relink as core
 
         context = open_scene(scene, tidy_dir)
@@ -57,8 +62,10 @@ def register(app: typer.Typer) -> None:
             core.let_go(context, survey, let_go, because)
             context = open_scene(scene, tidy_dir)
             survey = context.survey()
-        proposals = core.propose(survey, look_in or [], [_pair(text) for text in maps or []])
-        applied = core.apply_relinks(context, proposals) if apply else ()
+        known = collected_contents(context.tidy)
+        proposals = core.propose(survey, look_in or [], [_pair(text) for text in maps or []], known)
+        chosen = choose(talk, proposals, core.missing(survey)) if ask else proposals
+        applied = core.apply_relinks(context, chosen, survey) if apply or ask else ()
         done = {proposal.asset for proposal in applied}
         still = [asset for asset in core.missing(survey) if asset.id not in done]
         document = {
@@ -67,7 +74,8 @@ def register(app: typer.Typer) -> None:
             "still_missing": [asset.model_dump(mode="json") for asset in still],
             "decisions": str(context.file.path),
         }
-        talk.result(document, lambda console: _show(console, proposals, done, still))
+        decided = {(one.asset, one.candidate) for one in applied}
+        talk.result(document, lambda console: _show(console, proposals, decided, still))
         if applied:
             talk.say(f"Written to {context.file.path}")
         elif any(proposal.sure for proposal in proposals):
@@ -105,13 +113,15 @@ def _pair(text: str) -> tuple[str, str]:
     return old, new
 
 
-def _show(console: Console, proposals: tuple[Proposal, ...], done: set[str], still: list[Asset]) -> None:
+def _show(
+    console: Console, proposals: tuple[Proposal, ...], decided: set[tuple[str, Path]], still: list[Asset]
+) -> None:
     from tidy_crate.cli.show import cell, counted, heading, state, table
 
     if proposals:
         rows = table("missing file", "needed", "candidate", "because", "sure", "decided")
         for one in proposals:
-            taken = one.sure and one.asset in done
+            taken = (one.asset, one.candidate) in decided
             rows.add_row(
                 cell(one.authored), "yes" if one.needed else "no", cell(one.candidate), cell(one.reason),
                 f"{one.confidence:.0%}", "yes" if taken else "-",
@@ -130,4 +140,4 @@ def _show(console: Console, proposals: tuple[Proposal, ...], done: set[str], sti
     if not still and not proposals:
         console.print("Nothing is missing.")
     elif not needed:
-        console.print(f"\n{counted(len(done), 'file')} relinked, nothing that these frames need is missing.")
+        console.print(f"\n{counted(len(decided), 'file')} relinked, nothing that these frames need is missing.")

@@ -81,18 +81,25 @@ class Talk:
         from rich.progress import BarColumn, TaskProgressColumn, TextColumn, TimeRemainingColumn
         from rich.progress import Progress as Bar
 
+        from tidy_crate.cli.show import size
+
         columns = (
             TextColumn("{task.description:<12}"),
             BarColumn(28),
             TaskProgressColumn(),
             TimeRemainingColumn(),
+            TextColumn("{task.fields[rate]:>14}"),
+            TextColumn("{task.fields[subject]}", markup=False),
         )
-        with Bar(*columns, TextColumn("{task.fields[subject]}"), console=self.err, transient=True) as bar:
-            task = bar.add_task(label, total=None, subject="")
+        with Bar(*columns, console=self.err, transient=True) as bar:
+            task = bar.add_task(label, total=None, subject="", rate="")
 
             def draw(step: Step) -> None:
                 self._note(step)
-                bar.update(task, completed=step.done, total=step.total, subject=step.subject[-50:])
+                speed = bar.tasks[0].speed
+                unit = step.unit if step.unit != "bytes" else ""
+                rate = "" if not speed else f"{speed:.1f} {unit}/s" if unit else f"{size(speed)}/s"
+                bar.update(task, completed=step.done, total=step.total, subject=clean(step.subject)[-50:], rate=rate)
 
             yield draw
 

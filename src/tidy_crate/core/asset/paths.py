@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import posixpath
 import re
+import unicodedata
 from enum import StrEnum
 from functools import lru_cache
 from pathlib import PurePosixPath
@@ -109,6 +110,25 @@ def swap_prefix(text: str, old: str, new: str) -> str | None:
     if rest and not rest.startswith("/"):
         return None
     return to_slashes(new).rstrip("/") + rest
+
+
+def folded(name: str) -> str:
+    """A name so that those are equal which some system takes for one: without case, in one Unicode form (NFC)."""
+    return unicodedata.normalize("NFC", name.casefold())
+
+
+def heads(old: str, new: str) -> tuple[str, str] | None:
+    """What two paths differ in once their common tail is cut off: the folder that moved, and where it went.
+
+    None when they share no tail, or differ in nothing.
+    """
+    ours, theirs = to_slashes(old).split("/"), to_slashes(new).split("/")
+    while len(ours) > 1 and len(theirs) > 1 and ours[-1] == theirs[-1]:
+        ours.pop()
+        theirs.pop()
+    if ours == theirs or len(ours) == len(to_slashes(old).split("/")):
+        return None
+    return "/".join(ours) or "/", "/".join(theirs) or "/"
 
 
 def name_troubles(name: str) -> list[str]:

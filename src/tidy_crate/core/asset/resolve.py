@@ -125,17 +125,20 @@ def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) 
     return Resolution(location, tuple(files), None if files else trouble)
 
 
-def resolve_each(text: str, names: Iterable[str], anchor: Path, disk: Disk) -> Resolution:
-    """Find the files of a set whose paths are all known. text: the pattern that stands for them."""
+def resolve_each(text: str, names: Iterable[tuple[str, int | None]], anchor: Path, disk: Disk) -> Resolution:
+    """Find the files of a set whose paths are all known. text: the pattern that stands for them.
+
+    names: the path of each, with its frame where it stands for a whole one.
+    """
     location = locate(text, anchor)
     if location is None:
         return Resolution(None, trouble=_no_meaning(text))
     found, absent, trouble = [], [], None
-    for name in names:
+    for name, number in names:
         path = locate(name, anchor)
         member = disk.look(path) if path is not None else _no_meaning(name)
         if isinstance(member, Member):
-            found.append(member)
+            found.append(Member(member.path, number, member.bytes, member.mtime_ns))
         else:
             absent.append(name)
             trouble = member

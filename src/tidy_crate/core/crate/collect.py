@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
 from pathlib import Path, PurePosixPath
 
 from tidy_crate import __version__
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.paths import relative, scene_stem, without_version
+from tidy_crate.core.crate.copying import Copier, Way
 from tidy_crate.core.crate.layout import Layout, lay_out
+from tidy_crate.core.crate.memory import CollectMemory
 from tidy_crate.core.crate.packing import (
     UNFINISHED,
     EditNote,
@@ -24,10 +24,11 @@ from tidy_crate.core.crate.packing import (
     last_packing_list,
     write_packing_list,
 )
+from tidy_crate.core.crate.trimming import trimmed
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, read_json, write_bytes, write_json, write_whole
+from tidy_crate.core.files import hash_file, write_bytes, write_whole
 from tidy_crate.core.model import Model
-from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.following import FIELD
 from tidy_crate.core.scene.formats.interface import StagedScene
@@ -63,19 +64,30 @@ def default_crate(scene: Path) -> Path:
 
 
 def collect(
-    context: SceneContext, crate: Path, requests: tuple[RenderRequest, ...] = (), progress: Progress = silent
+    context: SceneContext,
+    crate: Path,
+    requests: tuple[RenderRequest, ...] = (),
+    progress: Progress = silent,
+    *,
+    way: Way = Way.COPY,
+    needed_frames_only: bool = False,
 ) -> CollectResult:
     """Build or refresh a crate. Sources are only read; files that have not changed since are not read again.
 
+    way: how files come in. needed_frames_only: of image sequences only what the requests need travels.
     Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten.
     """
     crate = crate.absolute()
+    state_of_scene = _state(context.scene)
     # what is needed is judged for what is to be rendered; for several requests by the scene's own range
     survey = context.survey(requests[0] if len(requests) == 1 else None)
     wanted = requests or _own_request(survey)
+    left: dict[str, int] = {}
+    if needed_frames_only and wanted:
+        survey, left = trimmed(survey, wanted)
     layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
-    memory = _Memory.load(context.tidy, crate)
+    memory = CollectMemory.load(context.tidy, crate)
     before = _listed(crate)
     (crate / UNFINISHED).parent.mkdir(parents=True, exist_ok=True)
     write_bytes(crate / UNFINISHED, b"collect has not finished here; run it again\n")
@@ -83,14 +95,19 @@ def collect(
     written = {*staged.written, *_write_followed(survey, layout, crate)}
     to_copy = dict(_to_copy(layout, staged, written))
     _check_space(crate, to_copy, memory)
-    packed, copied, reused = _copy_all(crate, to_copy, layout, memory, progress)
+    brought = Copier(crate, memory, way).bring(to_copy, progress)
+    _check_unchanged(survey, state_of_scene)
+    packed = [
+        PackedFile(path=str(one.place), bytes=one.bytes, blake3=one.blake3, source=layout.sources[one.source])
+        for one in brought
+    ]
     sources = {layout.places[path]: source for path, source in layout.sources.items()}
     for place in sorted(written):
         path = crate / place
         size, source = path.stat().st_size, sources.get(place, "staging")
         packed.append(PackedFile(path=str(place), bytes=size, blake3=hash_file(path), source=source, rewritten=True))
     packed.sort(key=lambda file: file.path)
-    missing = tuple(_missing(survey, layout))
+    missing = tuple(_missing(survey, layout, left))
     content = PackingList(
         tool=f"tidy-crate {__version__}",
         name=without_version(scene_stem(context.scene.name)),
@@ -111,15 +128,15 @@ def collect(
     for stale in before - {file.path for file in packed}:
         (crate / stale).unlink(missing_ok=True)
     write_packing_list(crate, content)
-    memory.save()
+    memory.save(finished=True)
     (crate / UNFINISHED).unlink(missing_ok=True)
     return CollectResult(
         crate=crate,
         scene=crate / staged.root,
         files=len(packed),
         bytes=content.bytes,
-        copied_bytes=copied,
-        reused_bytes=reused,
+        copied_bytes=sum(one.bytes for one in brought if one.new),
+        reused_bytes=sum(one.bytes for one in brought if not one.new),
         rewritten=tuple(sorted(map(str, written))),
         requests=len(wanted),
         missing=missing,
@@ -180,7 +197,30 @@ def _to_copy(layout: Layout, staged: StagedScene, written: set[PurePosixPath]) -
             yield path, place
 
 
-def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: _Memory) -> None:
+def _check_unchanged(survey: Survey, scene: tuple[int, int] | None) -> None:
+    """Raises UnreadableInput when a file is not what it was when the scene was surveyed."""
+    before = {survey.scene: scene}
+    before |= {m.path: (m.bytes, m.mtime_ns) for asset in survey.assets for m in asset.members}
+    changed = [path for path, state in before.items() if _state(path) != state]
+    if changed:
+        raise UnreadableInput(
+            f"{len(changed)} of the scene's files changed while it was collected"
+            if len(changed) > 1
+            else "a file changed while the scene was collected",
+            changed[0],
+            "wait until it is saved, then collect again",
+        )
+
+
+def _state(path: Path) -> tuple[int, int] | None:
+    try:
+        found = os.stat(path)  # noqa: PTH116 - very many of them
+    except OSError:
+        return None
+    return found.st_size, found.st_mtime_ns
+
+
+def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: CollectMemory) -> None:
     needed = sum(path.stat().st_size for path, place in to_copy.items() if memory.known(path, crate / place) is None)
     free = shutil.disk_usage(crate).free
     if needed > free:
@@ -191,94 +231,23 @@ def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: _Memor
         )
 
 
-def _copy_all(
-    crate: Path, to_copy: dict[Path, PurePosixPath], layout: Layout, memory: _Memory, progress: Progress
-) -> tuple[list[PackedFile], int, int]:
-    packed, copied, reused, total = [], 0, 0, sum(path.stat().st_size for path in to_copy)
-    with ThreadPoolExecutor(WORKERS) as pool:
-        jobs = [(path, place, pool.submit(_copy_one, path, crate / place, memory)) for path, place in to_copy.items()]
-        for path, place, job in jobs:
-            digest, size, was_copied = job.result()
-            copied, reused = copied + size * was_copied, reused + size * (not was_copied)
-            packed.append(PackedFile(path=str(place), bytes=size, blake3=digest, source=layout.sources[path]))
-            progress(Step("copy", copied + reused, total, "bytes", str(place)))
-    return packed, copied, reused
-
-
-def _copy_one(source: Path, target: Path, memory: _Memory) -> tuple[str, int, bool]:
-    """Copy one file unless it is there already. Returns (BLAKE3, bytes, whether it was copied)."""
-    known = memory.known(source, target)
-    if known is not None:
-        return known, source.stat().st_size, False
-    try:
-        before = source.stat()
-        digest, size = copy_and_hash(source, target)
-        after = source.stat()
-    except OSError as error:
-        raise UnreadableInput(f"cannot read a file of the scene ({os_reason(error)})", source) from error
-    if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns) or size != after.st_size:
-        target.unlink(missing_ok=True)
-        raise UnreadableInput(
-            "a file changed while it was copied", source, "wait until it is saved, then run collect again"
-        )
-    memory.remember(source, target, digest)
-    return digest, size, True
-
-
-@dataclass
-class _Memory:
-    """What was copied where, so that unchanged files are not read again. Kept with the scene, not in the crate."""
-
-    path: Path
-    entries: dict[str, list[str | int]]
-
-    @classmethod
-    def load(cls, tidy: Path, crate: Path) -> _Memory:
-        path = tidy / "collected" / f"{crate.name}.json"
-        try:
-            found = read_json(path, "memory of what was collected")
-        except UnreadableInput:
-            found = {}
-        return cls(path, found if isinstance(found, dict) else {})
-
-    def known(self, source: Path, target: Path) -> str | None:
-        """The hash of a file that was copied before, if neither it nor its copy has been touched since."""
-        entry = self.entries.get(str(target))
-        if not isinstance(entry, list) or len(entry) != 4:
-            return None
-        try:
-            if entry[:3] != [str(source), _mark(source), _mark(target)]:
-                return None
-        except OSError:
-            return None
-        return str(entry[3])
-
-    def remember(self, source: Path, target: Path, digest: str) -> None:
-        self.entries[str(target)] = [str(source), _mark(source), _mark(target), digest]
-
-    def save(self) -> None:
-        write_json(self.path, self.entries)
-
-
-def _mark(path: Path) -> str:
-    found = os.stat(path)  # noqa: PTH116 - one call for three values
-    return f"{found.st_size}:{found.st_mtime_ns}:{found.st_ino}"
-
-
-def _missing(survey: Survey, layout: Layout) -> Iterator[MissingFile]:
+def _missing(survey: Survey, layout: Layout, left: Mapping[str, int]) -> Iterator[MissingFile]:
+    """What the crate lacks. left: how many files of a sequence no frame needs, by the asset's id."""
     for asset in survey.assets:
-        if asset.status in (Status.MISSING, Status.PARTIAL, Status.LET_GO):
-            yield MissingFile(
-                asset=asset.id,
-                authored=asset.authored,
-                # of a set that lacks members the rest is there, under its own pattern
-                path=str(layout.places.get(asset.resolved, asset.missing_place))
-                if asset.resolved
-                else asset.missing_place,
-                needed=asset.needed,
-                let_go=asset.status is Status.LET_GO,
-                because=_portable(asset),
-            )
+        lacking = asset.status in (Status.MISSING, Status.PARTIAL, Status.LET_GO)
+        if not lacking and asset.id not in left:
+            continue
+        # of a set that lacks members the rest is there, under its own pattern
+        place = layout.places.get(asset.resolved) if asset.resolved is not None else None
+        unneeded = f"{left.get(asset.id)} files of the sequence are for frames that are not rendered"
+        yield MissingFile(
+            asset=asset.id,
+            authored=asset.authored,
+            path=str(place or asset.missing_place),
+            needed=asset.needed and lacking,
+            let_go=asset.status is Status.LET_GO,
+            because=_portable(asset) if lacking else unneeded,
+        )
 
 
 def _portable(asset: Asset) -> str:

@@ -73,7 +73,17 @@ def lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
             # a set's pattern lies where its members lie
             folder = layout.places[asset.members[0].path].parent
             layout.places[asset.resolved] = folder / asset.resolved.name
+    for asset in survey.assets:
+        _place_inside_package(asset, layout)
     return layout
+
+
+def _place_inside_package(asset: Asset, layout: Layout) -> None:
+    """What a package should hold and does not has its place inside the package, wherever that lies."""
+    outer, bracket, inner = asset.resolved.as_posix().partition("[") if asset.resolved is not None else ("", "", "")
+    if bracket and inner.endswith("]") and asset.resolved not in layout.places and Path(outer) in layout.places:
+        assert asset.resolved is not None
+        layout.places[asset.resolved] = PurePosixPath(f"{layout.places[Path(outer)]}[{inner}")
 
 
 def scene_root(survey: Survey) -> Path:

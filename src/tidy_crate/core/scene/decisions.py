@@ -23,10 +23,11 @@ Edit it freely, comments stay. Relative paths start at the scene's folder.
 
 
 class RelinkDecision(Model):
-    """An occurrence (by id, or by a pattern for the path as written) takes another file."""
+    """An occurrence (by id, or by a pattern for the path as written) takes another file, or a whole folder moved."""
 
     asset: str | None = None
     authored: str | None = None
+    folder: str | None = None
     to: str
     because: str = ""
 
@@ -104,7 +105,7 @@ class Decisions(VersionDecisions):
     def edits(self, scene: Path) -> tuple[Edit, ...]:
         """The decisions as edits of a staging plan."""
         found: list[Edit] = [
-            Relink(asset=r.asset, authored=r.authored, to=Path(scene.parent, r.to), because=r.because)
+            Relink(asset=r.asset, authored=r.authored, folder=r.folder, to=Path(scene.parent, r.to), because=r.because)
             for r in self.relink
         ]
         found += [LetGo(asset=g.asset, authored=g.authored, because=g.because) for g in self.let_go]

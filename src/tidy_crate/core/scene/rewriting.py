@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.paths import Dialect
 from tidy_crate.core.asset.resolve import locate
 from tidy_crate.core.scene.model import Asset
 
@@ -19,7 +20,7 @@ def new_texts(assets: Iterable[Asset], place: PurePosixPath, places: Mapping[Pat
     for asset in assets:
         target = place_of(asset, places)
         if not holds(asset, place, target):
-            changes[asset.id] = paths.relative(target, place.parent)
+            changes[asset.id] = paths.relative(target, place.parent) + _inner(asset.value)
     return changes
 
 
@@ -35,4 +36,10 @@ def holds(asset: Asset, place: PurePosixPath, target: PurePosixPath) -> bool:
     """Whether the path as written, read from its file's place in the crate, already leads to the target."""
     if asset.relinked or asset.value != asset.authored or paths.is_absolute(asset.authored) or "\\" in asset.authored:
         return False
-    return locate(asset.authored, Path("/", place.parent)) == Path("/", target)
+    outer = asset.authored.removesuffix(_inner(asset.authored))
+    return locate(outer, Path("/", place.parent)) == Path("/", target)
+
+
+def _inner(text: str) -> str:
+    """The part of a path that leads on inside a package: `[file]`."""
+    return text[text.index("[") :] if paths.dialect(text) is Dialect.PACKAGED else ""

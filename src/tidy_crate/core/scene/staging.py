@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import fnmatch
+from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Literal, TypeVar
 
 from pydantic import Field
 
+from tidy_crate.core.asset import paths
 from tidy_crate.core.model import Model
 
 
@@ -36,11 +38,31 @@ class _OfAsset(_Edit):
 
 
 class Relink(_OfAsset):
-    """An occurrence names another file. to: absolute path."""
+    """An occurrence names another file. to: absolute path.
+
+    folder: instead of an id or a pattern, a leading folder of the path as written, in whose place `to` stands.
+    """
 
     kind: Literal["relink"] = "relink"
     origin: Literal["relink"] = "relink"
     to: Path
+    folder: str | None = None
+
+    @property
+    def subject(self) -> str:
+        """What the edit is about, for the record."""
+        return self.folder or super().subject
+
+    def concerns(self, asset: str, authored: str) -> bool:
+        """Whether it addresses this occurrence."""
+        if self.folder is not None:
+            return paths.swap_prefix(authored, self.folder, "/") is not None
+        return super().concerns(asset, authored)
+
+    def target(self, authored: str) -> str:
+        """The path that an occurrence it concerns takes."""
+        whole = str(self.to)
+        return whole if self.folder is None else paths.swap_prefix(authored, self.folder, whole) or whole
 
 
 class LetGo(_OfAsset):
@@ -94,13 +116,21 @@ class StagingPlan(Model):
         return tuple(edit for edit in self.edits if isinstance(edit, kind))
 
     def relink(self, asset: str, authored: str) -> Relink | None:
-        """The relink in force for an occurrence."""
-        return next((e for e in reversed(self.of(Relink)) if e.concerns(asset, authored)), None)
+        """The relink in force for an occurrence: one of its own before one of its folder."""
+        if not self._relinks:
+            return None
+        found = [edit for edit in self._relinks if edit.concerns(asset, authored)]
+        return next((edit for edit in found if edit.folder is None), next(iter(found), None))
 
     def value(self, asset: str, authored: str, otherwise: str) -> tuple[str, bool]:
         """The path in force for an occurrence, and whether a relink made it so."""
         relink = self.relink(asset, authored)
-        return (otherwise, False) if relink is None else (str(relink.to), True)
+        return (otherwise, False) if relink is None else (relink.target(authored), True)
+
+    @cached_property
+    def _relinks(self) -> tuple[Relink, ...]:
+        # asked for every occurrence of a scene
+        return tuple(reversed(self.of(Relink)))
 
     def let_go(self, asset: str, authored: str) -> LetGo | None:
         """The decision to do without an occurrence's file."""

@@ -12,8 +12,10 @@ from typing import Any
 
 from pxr import Sdf
 
+from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk, Resolution, resolve, resolve_each
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.clips import filled
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts
 from tidy_crate.core.scene.formats.usd.library import Library
@@ -164,19 +166,34 @@ def _occurrence(
     seen_in = context if expression else ""
     name = ids.of(stem, slot.path, slot.field, slot.text, str(slot.time), seen_in)
     value, relinked = plan.value(name, slot.text, value)
-    if slot.numbers:
-        each = [filled(value, number) for number in slot.numbers]
-        resolution = resolve_each(value, each, path.parent, disk)
-    else:
-        resolution = resolve(value, path.parent, disk)
+    resolution = _resolved(path, slot, value, disk)
     target = None
     if slot.is_arc and resolution.members and resolution.location is not None:
-        suffix = resolution.location.suffix.lower()
-        if Sdf.FileFormat.FindByExtension(suffix.lstrip(".")) is None:
-            walk.opaque.add(resolution.location)
-        elif suffix != ".usdz":  # a package is one file: what is inside names nothing outside
-            target = resolution.location
+        target = _layer_target(walk, resolution.location, value)
     return Occurrence(name, path, slot, _prim_of(slot.path), seen_in, value, resolution, relinked, target)
+
+
+def _resolved(path: Path, slot: Slot, value: str, disk: Disk) -> Resolution:
+    if package.split(path) is not None:
+        return package.resolve_inside(value, path)
+    if paths.dialect(value) is paths.Dialect.PACKAGED:
+        return package.resolve_outside(value, path.parent, disk)
+    if slot.numbers:
+        each = [(filled(value, text), int(text) if "." not in text else None) for text in slot.numbers]
+        return resolve_each(value, each, path.parent, disk)
+    return resolve(value, path.parent, disk)
+
+
+def _layer_target(walk: Walk, location: Path, value: str) -> Path | None:
+    """The layer that an arc brings in, None for a file that this USD build has no reader for."""
+    if paths.dialect(value) is paths.Dialect.PACKAGED:
+        return package.joined(location, value[:-1].partition("[")[2])
+    inside = package.split(location)
+    suffix = Path(inside[1] if inside is not None else location).suffix.lower()
+    if inside is None and Sdf.FileFormat.FindByExtension(suffix.lstrip(".")) is None:
+        walk.opaque.add(location)
+        return None
+    return location
 
 
 def _prim_of(path: str) -> str:

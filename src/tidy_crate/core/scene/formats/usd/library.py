@@ -18,6 +18,7 @@ from pxr import Sdf
 from tidy_crate import __version__
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import write_bytes
+from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
 
@@ -187,8 +188,9 @@ def answer_lines() -> None:
 
 
 def _mark(path: Path) -> str | None:
+    inside = package.split(path)
     try:
-        found = os.stat(path)  # noqa: PTH116 - one call for three values
+        found = os.stat(path if inside is None else inside[0])  # noqa: PTH116 - one call for three values
     except (OSError, ValueError):
         return None
     return f"{found.st_size}:{found.st_mtime_ns}:{found.st_ino}"
@@ -203,7 +205,7 @@ def _size(path: Path) -> int:
 
 def _fresh(path: Path) -> None:
     """Make sure that the library does not go on with an older state of a layer that it holds."""
-    held = Sdf.Layer.Find(str(path))
+    held = Sdf.Layer.Find(package.identifier(path))
     if held is not None and not held.dirty:
         open_layer(path)
 

@@ -49,17 +49,20 @@ class Names:
         def union(field_name: str) -> frozenset[str]:
             return frozenset().union(*(getattr(one, field_name) for one in facts))
 
+        # what an arc brings in goes by the name of the prim that has the arc
+        arcs = union("arcs")
+
         paths = {Sdf.Path(o.prim) for o in walk.occurrences if o.prim != "/"}
         placed = {path.GetPrimPath().name for path in paths}
         placed |= {Sdf.Path(text).GetPrimPath().name for one in facts for text in one.assets}
         return cls(
             properties=union("properties"),
-            outward=union("outward"),
-            arcs=union("arcs"),
-            timed=union("timed"),
-            visibility=union("visibility"),
-            purpose=union("purpose"),
-            variants=union("variants"),
+            outward=union("outward") | arcs,
+            arcs=arcs,
+            timed=union("timed") | arcs,
+            visibility=union("visibility") | arcs,
+            purpose=union("purpose") | arcs,
+            variants=union("variants") | arcs,
             placed=frozenset(placed),
             # a layer that renames prims, or staging that adds some: no name can be trusted to have stayed
             everything=any(one.relocates for one in facts),

@@ -10,6 +10,7 @@ from pathlib import Path
 from pxr import Sdf, Tf, Usd, UsdUtils
 
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.formats.usd import package
 
 _SYNTAX = re.compile(r":(?P<line>\d+):(?P<column>\d+): .*? at '(?P<near>.*?)'")
 _REASON = re.compile(r" : '(.*?)'\s*(?:\n|$)", re.DOTALL)
@@ -41,14 +42,19 @@ def reason(error: Exception) -> str:
 
 def open_layer(path: Path) -> Sdf.Layer:
     """Open a layer for reading. Raises UnreadableInput with a plain reason."""
+    inside = package.split(path)
+    file, name = (path if inside is None else inside[0]), package.identifier(path)
     # a device or a pipe would be read for ever
-    if not path.is_file():
-        raise UnreadableInput("there is no such layer" if not path.exists() else "the layer is not a file", path)
+    if not file.is_file():
+        raise UnreadableInput("there is no such layer" if not file.exists() else "the layer is not a file", path)
+    if inside is not None and not package.names(file):
+        # the library itself would read as many of its files as are there and lose the rest without a word
+        raise UnreadableInput("the package is broken (it has no directory of its files)", file, "pack it again")
     try:
         with usd_messages() as messages:
-            layer = Sdf.Layer.Find(str(path))
+            layer = Sdf.Layer.Find(name)
             if layer is None:
-                layer = Sdf.Layer.FindOrOpen(str(path))
+                layer = Sdf.Layer.FindOrOpen(name)
             elif not layer.dirty:
                 # the library keeps what it has read, and the file may have been saved since
                 layer.Reload()

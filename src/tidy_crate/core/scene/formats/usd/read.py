@@ -14,6 +14,7 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
+from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
 from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge
@@ -106,7 +107,7 @@ def _survey(
     simulated = "tidy:simulation" in names.properties
     simulations = find_simulations(source.stage, stage, plan, frames) if simulated else ()
     needed = judge(composed, scene, names, walk, _window(frames, request), render.settings)
-    named = tuple(_asset(o, walk, composed, scene, needed, plan) for o in walk.occurrences)
+    named = tuple(_asset(o, walk, composed, scene, needed, plan) for o in walk.occurrences if not _held_in_package(o))
     assets = named + follow(walk.root, named, plan, disk)
     return Survey(
         scene=walk.root,
@@ -186,7 +187,14 @@ def _asset(
     )
 
 
+def _held_in_package(occurrence: Occurrence) -> bool:
+    """Whether it is one file of a package naming another: the package as a whole is what travels."""
+    return bool(occurrence.resolution.members) and package.split(occurrence.layer) is not None
+
+
 def _kind(occurrence: Occurrence) -> str:
+    if occurrence.resolution.location is not None and package.split(occurrence.resolution.location) is not None:
+        return "package"
     if occurrence.slot.is_arc and occurrence.layer_target is not None:
         return "layer"
     suffix = "." + paths.file_name(occurrence.value).rpartition(".")[2].lower()

@@ -1,0 +1,171 @@
+"""Copying the files of a crate: each source read once, hashed on the way, several at a time."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import secrets
+import sys
+import threading
+from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path, PurePosixPath
+
+from tidy_crate.core.crate.memory import CollectMemory
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import copy_and_hash, hash_file, os_reason
+from tidy_crate.core.progress import Progress, Step
+
+WORKERS = 4
+# a file this small costs less to store twice than to link
+WORTH_A_LINK = 4096
+_FICLONE = 0x40049409  # linux/fs.h: share the blocks of another file
+
+
+class Way(StrEnum):
+    """How a file comes into the crate.
+
+    reflink: shares its blocks with the original where the file system can, and is a copy to everybody; hard-link: is
+    the original under another name, so whoever writes into the crate writes into the original. Each falls back to
+    a copy where the disk cannot do it.
+    """
+
+    COPY = "copy"
+    REFLINK = "reflink"
+    HARD_LINK = "hard-link"
+
+
+@dataclass(frozen=True)
+class Copied:
+    """One file in the crate. new: whether it was brought in now."""
+
+    source: Path
+    place: PurePosixPath
+    blake3: str
+    bytes: int
+    new: bool
+
+
+@dataclass
+class Copier:
+    """Brings files into one crate."""
+
+    crate: Path
+    memory: CollectMemory
+    way: Way = Way.COPY
+    _by_content: dict[str, Path] = field(default_factory=dict)
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def bring(self, wanted: Mapping[Path, PurePosixPath], progress: Progress) -> list[Copied]:
+        """Bring all files in. What fails does not keep the rest from coming.
+
+        Raises UnreadableInput at the end when some could not be read, or changed while they were.
+        """
+        total = sum(_size(path) for path in wanted)
+        done, found = 0, []
+        failed: list[UnreadableInput] = []
+        with ThreadPoolExecutor(WORKERS) as pool:
+            jobs = [pool.submit(self._one, path, place) for path, place in wanted.items()]
+            try:
+                for job in jobs:
+                    try:
+                        one = job.result()
+                    except UnreadableInput as error:
+                        failed.append(error)
+                        continue
+                    found.append(one)
+                    done += one.bytes
+                    self.memory.save_now_and_then()
+                    progress(Step("copy", done, total, "bytes", str(one.place)))
+            except BaseException:
+                pool.shutdown(wait=True, cancel_futures=True)
+                self.memory.save(finished=False)
+                raise
+        if failed:
+            self.memory.save(finished=False)
+            if len(failed) == 1:
+                raise failed[0]
+            raise UnreadableInput(
+                f"{len(failed)} files could not be copied, the first: {failed[0].what}",
+                failed[0].where,
+                "the rest is in the crate; put them right and run collect again",
+            )
+        return found
+
+    def _one(self, source: Path, place: PurePosixPath) -> Copied:
+        target = self.crate / place
+        try:
+            known = self.memory.known(source, target)
+            if known is not None:
+                self._first_of(known, target)
+                return Copied(source, place, known, source.stat().st_size, False)
+            before = source.stat()
+            digest, size = self._fetch(source, target)
+            after = source.stat()
+        except OSError as error:
+            raise UnreadableInput(f"cannot read a file of the scene ({os_reason(error)})", source) from error
+        if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns) or size != after.st_size:
+            target.unlink(missing_ok=True)
+            raise UnreadableInput(
+                "a file changed while it was copied", source, "wait until it is saved, then run collect again"
+            )
+        self._store_once(target, digest, size)
+        self.memory.remember(source, target, digest)
+        return Copied(source, place, digest, size, True)
+
+    def _fetch(self, source: Path, target: Path) -> tuple[str, int]:
+        """Returns (BLAKE3, bytes)."""
+        if self.way is Way.HARD_LINK and _in_place(target, lambda draft: os.link(_real(source), draft)):
+            return hash_file(target), target.stat().st_size
+        if self.way is Way.REFLINK and _in_place(target, lambda draft: _clone(source, draft)):
+            return hash_file(target), target.stat().st_size
+        return copy_and_hash(source, target)
+
+    def _store_once(self, target: Path, digest: str, size: int) -> None:
+        """Of files with one content keep one on the disk, under all their names."""
+        if size < WORTH_A_LINK or self.way is not Way.COPY:
+            return
+        first = self._first_of(digest, target)
+        if first != target:
+            _in_place(target, lambda draft: os.link(first, draft))
+
+    def _first_of(self, digest: str, target: Path) -> Path:
+        with self._lock:
+            return self._by_content.setdefault(digest, target)
+
+
+def _in_place(target: Path, make: Callable[[Path], None]) -> bool:
+    """Let `make` bring about a file beside `target`, then put it in its place. False when the disk cannot do that."""
+    target.parent.mkdir(parents=True, exist_ok=True)
+    draft = target.with_name(f".{target.name[:100]}.{secrets.token_hex(4)}.part")
+    try:
+        make(draft)
+        draft.replace(target)
+    except OSError:
+        return False
+    finally:
+        # two names of one file: renaming one onto the other does nothing and leaves both
+        draft.unlink(missing_ok=True)
+    return True
+
+
+def _clone(source: Path, target: Path) -> None:
+    if sys.platform != "linux":
+        raise OSError("no reflinks by this interface here")
+    import fcntl
+
+    with source.open("rb") as stream, target.open("wb") as out:
+        fcntl.ioctl(out.fileno(), _FICLONE, stream.fileno())
+
+
+def _real(path: Path) -> Path:
+    # a link to a symbolic link would be one more symbolic link
+    return Path(os.path.realpath(path))
+
+
+def _size(path: Path) -> int:
+    with contextlib.suppress(OSError):
+        return path.stat().st_size
+    return 0

@@ -1,0 +1,108 @@
+"""What was copied where, so that unchanged files are not read again. Kept with the scene, not in the crate."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import psutil
+
+from tidy_crate.core.asset.search import Content
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import hash_file, read_json, write_json
+
+FOLDER = "collected"
+# a collect that is killed copies at most so many seconds' work again
+SECONDS_BETWEEN_SAVES = 5.0
+_CLOCK_SLACK = 30.0
+
+
+@dataclass(frozen=True)
+class _Entry:
+    """source, target: with their marks (size, time, inode) when the copy was made."""
+
+    source: str
+    source_mark: str
+    target_mark: str
+    blake3: str
+
+
+@dataclass
+class CollectMemory:
+    """The copies in one crate, by target.
+
+    doubtful: it was kept in the middle of collecting, and the machine has started anew since: after a power cut a
+    copy may look whole and not be, so each is read once more before it counts.
+    """
+
+    path: Path
+    entries: dict[str, _Entry]
+    doubtful: bool = False
+    _saved: float = field(default_factory=time.monotonic)
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    @classmethod
+    def load(cls, tidy: Path, crate: Path) -> CollectMemory:
+        """The memory of a crate; an empty one when there is none or it is broken."""
+        return cls._read(tidy / FOLDER / f"{crate.name}.json")
+
+    @classmethod
+    def _read(cls, path: Path) -> CollectMemory:
+        try:
+            found = read_json(path, "memory of what was collected")
+            entries = {str(target): _Entry(*map(str, entry)) for target, entry in found["entries"].items()}
+            doubtful = not found["finished"] and abs(float(found["started"]) - psutil.boot_time()) > _CLOCK_SLACK
+        except (UnreadableInput, TypeError, KeyError, ValueError, AttributeError):
+            return cls(path, {})
+        return cls(path, entries, doubtful)
+
+    def known(self, source: Path, target: Path) -> str | None:
+        """The hash of a file that was copied before, if neither it nor its copy has been touched since."""
+        entry = self.entries.get(str(target))
+        if entry is None or entry.source != str(source):
+            return None
+        try:
+            if (entry.source_mark, entry.target_mark) != (_mark(source), _mark(target)):
+                return None
+            if self.doubtful and hash_file(target) != entry.blake3:
+                return None
+        except OSError:
+            return None
+        return entry.blake3
+
+    def remember(self, source: Path, target: Path, digest: str) -> None:
+        """Note a copy that was just made."""
+        entry = _Entry(str(source), _mark(source), _mark(target), digest)
+        with self._lock:
+            self.entries[str(target)] = entry
+
+    def save_now_and_then(self) -> None:
+        """Save what is known so far, not more often than every few seconds."""
+        if time.monotonic() - self._saved > SECONDS_BETWEEN_SAVES:
+            self.save(finished=False)
+
+    def save(self, *, finished: bool) -> None:
+        """Write the memory down."""
+        with self._lock:
+            entries = {target: list(vars(entry).values()) for target, entry in self.entries.items()}
+        write_json(self.path, {"finished": finished, "started": psutil.boot_time(), "entries": entries})
+        self._saved = time.monotonic()
+
+
+def collected_contents(tidy: Path) -> dict[Path, Content]:
+    """What the scene's files held when they were last collected, by the path they had then."""
+    found: dict[Path, Content] = {}
+    for path in sorted((tidy / FOLDER).glob("*.json")):
+        for entry in CollectMemory._read(path).entries.values():
+            size = entry.source_mark.partition(":")[0]
+            if size.isdigit():
+                found[Path(entry.source)] = Content(int(size), entry.blake3)
+    return found
+
+
+def _mark(path: Path) -> str:
+    found = os.stat(path)  # noqa: PTH116 - one call for three values
+    return f"{found.st_size}:{found.st_mtime_ns}:{found.st_ino}"

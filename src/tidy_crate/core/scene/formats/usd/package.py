@@ -1,0 +1,101 @@
+"""Layers inside packages: a `.usdz` is a zip archive whose files are found in it, stored as they are.
+
+A layer inside one is known by the path `PACKAGE[FILE]`, as the format writes it. Source: the OpenUSD "usdz file
+format specification".
+"""
+
+from __future__ import annotations
+
+import posixpath
+import zipfile
+from functools import lru_cache
+from pathlib import Path
+
+from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.asset.paths import Dialect
+from tidy_crate.core.asset.resolve import Disk, Member, Resolution, resolve
+
+SUFFIX = ".usdz"
+
+
+def split(path: Path) -> tuple[Path, str] | None:
+    """The package that a path leads into and the file in it, None for a path that leads into none.
+
+    The package itself stands for the first file in it.
+    """
+    text = path.as_posix()
+    if text.endswith("]") and "[" in text:
+        package, _, inner = text[:-1].partition("[")
+        return Path(package), inner
+    if path.suffix.lower() == SUFFIX:
+        held = names(path)
+        return path, held[0] if held else ""
+    return None
+
+
+def joined(package: Path, inner: str) -> Path:
+    """The inverse of `split`."""
+    return Path(f"{package.as_posix()}[{inner}]")
+
+
+def identifier(path: Path) -> str:
+    """How the library names a layer: inside a package slashes are slashes on every system."""
+    text = str(path)
+    if not text.endswith("]"):
+        return text
+    head, bracket, inner = text.partition("[")
+    return head + bracket + inner.replace("\\", "/")
+
+
+def names(package: Path) -> tuple[str, ...]:
+    """The files in a package, in its order; none when it cannot be read."""
+    try:
+        found = package.stat()
+    except OSError:
+        return ()
+    return _names(package, found.st_size, found.st_mtime_ns)
+
+
+@lru_cache(256)
+def _names(package: Path, _size: int, _changed: int) -> tuple[str, ...]:
+    try:
+        with zipfile.ZipFile(package) as archive:
+            return tuple(archive.namelist())
+    except (OSError, ValueError, zipfile.BadZipFile, NotImplementedError):
+        return ()
+
+
+def resolve_outside(value: str, folder: Path, disk: Disk) -> Resolution:
+    """What a path of the form `PACKAGE[FILE]` in a plain layer stands for: the package, if the file is in it."""
+    outer, _, inner = value[:-1].partition("[")
+    found = resolve(outer, folder, disk)
+    if found.location is None or not found.members or inner in names(found.location):
+        return found
+    return Resolution(found.location, (), f"the package holds no {inner}")
+
+
+def resolve_inside(value: str, layer: Path) -> Resolution:
+    """What a path in a layer of a package stands for: a file beside it, else one from the package's own root.
+
+    A package cannot be written anew here, so what leads out of it leads nowhere on another machine.
+    """
+    place = split(layer)
+    assert place is not None
+    package, own = place
+    kind = paths.dialect(value)
+    if kind not in (Dialect.RELATIVE, Dialect.SEARCH):
+        what = "the path is empty" if kind is Dialect.EMPTY else "it leads out of its package, which is not rewritten"
+        return Resolution(joined(package, value) if value else None, (), what)
+    plain = paths.forward_slashes(value)
+    beside = posixpath.normpath(posixpath.join(posixpath.dirname(own), plain))
+    held = names(package)
+    for inner in dict.fromkeys((beside, posixpath.normpath(plain))):
+        matching = sequences.members(posixpath.basename(inner), _in_folder(held, posixpath.dirname(inner)))
+        if inner in held or matching:
+            size = package.stat()
+            return Resolution(joined(package, inner), (Member(package, None, size.st_size, size.st_mtime_ns),))
+    return Resolution(joined(package, beside), (), "the package does not hold it")
+
+
+def _in_folder(held: tuple[str, ...], folder: str) -> list[str]:
+    return [posixpath.basename(name) for name in held if posixpath.dirname(name) == folder]

@@ -1,0 +1,113 @@
+"""Packages: one file that travels whole, whose layers are read all the same."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+from pxr import Sdf, Usd
+
+from conftest import usda
+from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.prove import prove
+from tidy_crate.core.scene.context import open_scene
+from tidy_crate.core.scene.model import Status
+
+INNER = """def Xform "S" ( references = @./parts/part.usda@</P> ) {
+asset near = @./tex/a.png@
+asset tiles = @./tex/u.<UDIM>.png@
+double x.timeSamples = { 1: 0, 5: 1, }
+}"""
+PART = 'def Sphere "P" {\nasset rooted = @tex/a.png@\nasset beside = @./b.png@\n'
+
+
+def pack(folder: Path, name: str = "pack.usdz", extra: str = "") -> Path:
+    """A package with two layers and textures, and nothing of it beside it."""
+    inside = folder / "inside"
+    (inside / "tex").mkdir(parents=True)
+    (inside / "parts").mkdir()
+    (inside / "top.usda").write_text(usda(INNER).replace("#usda 1.0", '#usda 1.0\n(\ndefaultPrim = "S"\n)'))
+    (inside / "parts" / "part.usda").write_text(usda(PART + extra + "}"))
+    for texture in ("tex/a.png", "tex/u.1001.png", "tex/u.1002.png", "parts/b.png"):
+        (inside / texture).write_bytes(texture.encode())
+    with Sdf.ZipFileWriter.CreateNew(str(folder / name)) as writer:
+        for file in ("top.usda", "parts/part.usda", "tex/a.png", "tex/u.1001.png", "tex/u.1002.png", "parts/b.png"):
+            writer.AddFile(str(inside / file), file)
+    for path in sorted(inside.rglob("*"), reverse=True):
+        path.rmdir() if path.is_dir() else path.unlink()
+    inside.rmdir()
+    return folder / name
+
+
+def whole(crate: Path) -> bool:
+    return prove(crate, os.environ, test=False).whole
+
+
+def test_s7_a_whole_package_is_one_file_and_what_it_holds_is_no_asset(tmp_path: Path) -> None:
+    pack(tmp_path)
+    scene = tmp_path / "s.usda"
+    scene.write_text(usda('def "R" ( references = @./pack.usdz@ ) { }'))
+    survey = open_scene(scene).survey()
+    assert [(a.authored, a.kind, a.status, a.needed) for a in survey.assets] == [
+        ("./pack.usdz", "package", Status.FOUND, True)
+    ]
+    # what happens inside is seen
+    assert survey.motion == "things" and survey.animated == (1, 5)
+    collect(open_scene(scene), tmp_path / "out" / "c.crate")
+    assert whole(tmp_path / "out" / "c.crate")
+
+
+def test_s7_a_file_and_a_layer_inside_a_package_can_be_named_from_outside(tmp_path: Path) -> None:
+    pack(tmp_path / "far")
+    far = (tmp_path / "far" / "pack.usdz").as_posix()
+    scene = tmp_path / "show" / "s.usda"
+    scene.parent.mkdir()
+    scene.write_text(
+        usda(
+            f'def "R" ( references = @{far}[parts/part.usda]@</P> ) {{\nasset a = @../far/pack.usdz[tex/a.png]@\n'
+            "asset gone = @../far/pack.usdz[tex/none.png]@\n}"
+        )
+    )
+    found = {asset.field + asset.owner: asset for asset in open_scene(scene).survey().assets}
+    assert found["default/R.a"].status is Status.FOUND and found["references/R"].status is Status.FOUND
+    assert "the package holds no tex/none.png" in (found["default/R.gone"].trouble or "")
+    open_scene(scene).file.add("let_go", [{"authored": "*none.png[]]", "because": "not in sight"}])
+    result = collect(open_scene(scene), tmp_path / "c.crate")
+    assert result.complete and whole(result.crate)
+    stage = Usd.Stage.Open(str(result.scene))
+    assert stage.GetPrimAtPath("/R").GetAttribute("a").Get().resolvedPath.startswith(str(result.crate))
+
+
+@pytest.mark.parametrize(
+    ("path", "why"), [("./none.png", "does not hold it"), ("/home/x/a.png", "leads out of its package")]
+)
+def test_what_a_package_lacks_or_leads_out_of_it_is_missing(tmp_path: Path, path: str, why: str) -> None:
+    pack(tmp_path, extra=f"asset lost = @{path}@\n")
+    scene = tmp_path / "s.usda"
+    scene.write_text(usda('def "R" ( references = @./pack.usdz@ ) { }'))
+    lost = next(asset for asset in open_scene(scene).survey().assets if asset.kind != "package" or asset.trouble)
+    assert lost.authored == path and why in (lost.trouble or "") and lost.status is Status.MISSING
+    result = collect(open_scene(scene), tmp_path / "out" / "c.crate")
+    assert not result.complete and not whole(result.crate)
+    open_scene(scene).file.add("let_go", [{"asset": lost.id, "because": "never seen"}])
+    result = collect(open_scene(scene), tmp_path / "out" / "c.crate")
+    assert result.complete and whole(result.crate)
+
+
+def test_a_package_is_a_scene_itself(tmp_path: Path) -> None:
+    scene = pack(tmp_path)
+    survey = open_scene(scene).survey()
+    assert survey.assets == () and survey.motion == "things"
+    result = collect(open_scene(scene), tmp_path / "out" / "c.crate")
+    assert whole(result.crate) and (result.crate / "pack.usdz").read_bytes() == scene.read_bytes()
+
+
+def test_a_broken_package_is_named(tmp_path: Path) -> None:
+    pack(tmp_path)
+    data = (tmp_path / "pack.usdz").read_bytes()
+    (tmp_path / "pack.usdz").write_bytes(data[: len(data) // 2])
+    scene = tmp_path / "s.usda"
+    scene.write_text(usda('def "R" ( references = @./pack.usdz@ ) { }'))
+    survey = open_scene(scene).survey()
+    assert len(survey.unread) == 1 and "pack.usdz" in survey.unread[0]
