@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
+import unicodedata
 from pathlib import Path
 
 import pytest
 
-from conftest import usda
+from conftest import Run, usda
+from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.memory import collected_contents
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.model import Asset, Status
@@ -117,3 +123,94 @@ def test_links_in_a_circle_do_not_hold_the_search_up(tmp_path: Path) -> None:
     context = show(tmp_path, "asset a = @/gone/a.png@", "new/a.png")
     (tmp_path / "new" / "loop").symlink_to(tmp_path / "new")
     assert len(propose(context.survey(), [tmp_path / "new"], [])) == 1
+
+
+def test_r4_a_folder_that_moved_is_one_decision_that_later_files_follow(tmp_path: Path) -> None:
+    body = "\n".join(f"asset f{n} = @Q:\\show\\tex\\f{n}.png@" for n in range(4)) + "\nasset k = @./k.png@"
+    context = show(tmp_path, body, *[f"new/tex/f{n}.png" for n in range(5)], "show/k.png")
+    survey = context.survey()
+    assert len(apply_relinks(context, propose(survey, [tmp_path / "new"], []), survey)) == 4
+    (decision,) = open_scene(context.scene).decisions.relink
+    assert (decision.folder, decision.to) == ("Q:/show", (tmp_path / "new").as_posix())
+    found = again(context)
+    assert all(asset.status is Status.FOUND for asset in found.values())
+    # the next version of the scene names one more file of that folder
+    context.scene.write_text(usda(f'def Sphere "S" {{ {body}\nasset f4 = @q:/show/tex/f4.png@ }}'))
+    assert again(context)["q:/show/tex/f4.png"].resolved == tmp_path / "new" / "tex" / "f4.png"
+    # a decision of its own still wins
+    context.file.add("relink", [{"authored": "*f4.png", "to": (tmp_path / "show" / "k.png").as_posix()}])
+    assert again(context)["q:/show/tex/f4.png"].resolved == tmp_path / "show" / "k.png"
+
+
+def test_r4_no_folder_is_moved_under_files_that_are_where_they_should_be(tmp_path: Path) -> None:
+    body = "\n".join(f"asset f{n} = @./tex/f{n}.png@" for n in range(5))
+    context = show(tmp_path, body, "show/tex/f4.png", *[f"new/f{n}.png" for n in range(4)])
+    survey = context.survey()
+    apply_relinks(context, propose(survey, [tmp_path / "new"], []), survey)
+    assert all(decision.folder is None for decision in open_scene(context.scene).decisions.relink)
+    assert all(asset.status is Status.FOUND for asset in again(context).values())
+
+
+def test_r4_the_folder_that_explains_most_wins_where_names_are_alike(tmp_path: Path) -> None:
+    names = [f"asset f{n} = @/gone/f{n}.png@" for n in range(3)]
+    context = show(tmp_path, "\n".join(names), *[f"new/one/f{n}.png" for n in range(3)], "new/two/f0.png")
+    found = [one for one in propose(context.survey(), [tmp_path / "new"], []) if one.sure]
+    assert {one.candidate.parent.name for one in found} == {"one"} and len(found) == 3
+    assert "3 missing files lie in that folder" in next(one.reason for one in found if one.authored == "/gone/f0.png")
+
+
+def test_r4_a_file_known_by_its_content_is_found_under_any_name(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @./a.png@\nasset b = @./b.png@", "show/a.png", "show/b.png")
+    collect(context, tmp_path / "out" / "c.crate")
+    (tmp_path / "moved").mkdir()
+    (tmp_path / "show" / "a.png").rename(tmp_path / "moved" / "renamed.tif")
+    (tmp_path / "show" / "b.png").unlink()
+    (tmp_path / "moved" / "b.png").write_bytes(b"another one altogether")
+    (tmp_path / "moved" / "same_size.png").write_bytes(b"x" * len(b"show/a.png"))
+    context = open_scene(context.scene)
+    found = propose(context.survey(), [tmp_path / "moved"], [], collected_contents(context.tidy))
+    assert [(one.authored, one.candidate.name, one.sure) for one in found] == [
+        ("./a.png", "renamed.tif", True), ("./b.png", "b.png", False),
+    ]  # fmt: skip
+    assert "other content" in found[1].reason
+
+
+def test_another_unicode_form_of_a_name_is_the_same_name(tmp_path: Path) -> None:
+    composed, decomposed = (unicodedata.normalize(form, "tür.png") for form in ("NFC", "NFD"))
+    context = show(tmp_path, f"asset a = @/gone/{composed}@", f"new/{decomposed}")
+    if (tmp_path / "new" / composed).exists():
+        pytest.skip("this file system takes both for one")
+    (one,) = propose(context.survey(), [tmp_path / "new"], [])
+    assert one.sure and "Unicode form" in one.reason
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="a terminal of its own is only had by POSIX")
+def test_r4_candidates_are_chosen_at_a_terminal_and_only_there(tmp_path: Path, run: Run) -> None:
+    import pty
+
+    names = "\n".join(f"asset f{n} = @/gone/f{n}.png@" for n in range(3))
+    files = [f"new/{folder}/f{n}.png" for folder in ("one", "two") for n in range(3)]
+    context = show(tmp_path, names, *files)
+    refused = run("relink", context.scene, "--look-in", tmp_path / "new", "--ask")
+    assert refused.code == 2 and "nobody is here to choose" in refused.err
+    line = [
+        sys.executable,
+        "-m",
+        "tidy_crate",
+        "relink",
+        str(context.scene),
+        "--look-in",
+        str(tmp_path / "new"),
+        "--ask",
+    ]
+    leader, follower = pty.openpty()
+    # a wrong answer is asked again; then the second candidate, and all that moved with it
+    os.write(leader, b"9\n2a\n")
+    done = subprocess.run(
+        [*line, "--ask"], stdin=follower, capture_output=True, env=run.environment, timeout=60, check=False
+    )
+    os.close(leader)
+    os.close(follower)
+    assert done.returncode == 0, done.stderr.decode()
+    chosen = {asset.resolved for asset in again(context).values()}
+    assert chosen == {tmp_path / "new" / "two" / f"f{n}.png" for n in range(3)}

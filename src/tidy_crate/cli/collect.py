@@ -51,6 +51,14 @@ def register(app: typer.Typer) -> None:
             bool,
             typer.Option("--needed-frames-only", help="Of image sequences only the files that the frames need travel."),
         ] = False,
+        on_share: Annotated[
+            list[str] | None,
+            typer.Option(
+                "--on-share",
+                metavar="LOCAL=NODE",
+                help="Copy nothing below LOCAL, which nodes see as NODE. The crate lies there too. May be given again.",
+            ),
+        ] = None,
         using: Annotated[
             str,
             typer.Option(
@@ -65,6 +73,7 @@ def register(app: typer.Typer) -> None:
         from tidy_crate.cli.places import open_scene
         from tidy_crate.core.crate import collect as core
         from tidy_crate.core.crate.copying import Way
+        from tidy_crate.core.crate.shared import read_share
         from tidy_crate.core.scene.request import request_for
 
         if using not in list(Way):
@@ -81,6 +90,7 @@ def register(app: typer.Typer) -> None:
                 progress,
                 way=Way(using),
                 needed_frames_only=needed_frames_only,
+                shares=[read_share(text) for text in on_share or []],
             )
         document = result.model_dump(mode="json")
         if archive is not None:
@@ -105,13 +115,13 @@ def register(app: typer.Typer) -> None:
         ] = None,
         no_frame: Annotated[bool, typer.Option("--no-test-frame", help="Render none.")] = False,
     ) -> None:
-        """Show that a crate is whole with no way back to the originals."""
-        from tidy_crate.core.crate.packing import read_packing_list
+        """Show that a crate, or an archive of one, is whole with no way back to the originals."""
+        from tidy_crate.core.crate.archive import unpacked
         from tidy_crate.core.crate.prove import prove as core
 
-        read_packing_list(crate.absolute())
-        talk.say("Opening the crate in a process that can read nothing else...")
-        proof = core(crate, os.environ, frame, test=not no_frame)
+        with unpacked(crate.absolute()) as folder:
+            talk.say("Opening the crate in a process that can read nothing else...")
+            proof = core(folder, os.environ, frame, test=not no_frame)
         talk.result(proof, lambda console: _show_proof(console, proof))
         if not proof.whole:
             raise typer.Exit(1)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated
 
 import tomlkit
 from pydantic import Field
@@ -21,7 +22,8 @@ class ProjectFile(Model):
 
     roots: aliases for folders outside the project that files come from, by which they are noted in a packing
     list. settings_maps: files that say what a renderer's own settings mean. tidy_dir: where decisions and
-    caches go when they may not lie beside the scene.
+    caches go when they may not lie beside the scene. frame_tokens: texts in file names that stand for a frame
+    number, each with the least number of digits it is written with.
     """
 
     name: str = ""
@@ -29,6 +31,9 @@ class ProjectFile(Model):
     settings_maps: tuple[Path, ...] = ()
     tidy_dir: Path | None = None
     render: RenderCommand | None = None
+    frame_tokens: dict[Annotated[str, Field(min_length=2)], Annotated[int, Field(ge=1, le=20)]] = Field(
+        default_factory=dict
+    )
 
 
 class Project:

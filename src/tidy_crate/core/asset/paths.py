@@ -164,6 +164,11 @@ def version_of(stem: str) -> str | None:
 
 
 def relative(target: PurePosixPath, folder: PurePosixPath) -> str:
-    """`target` as seen from `folder`, both relative to the same root, always starting with `./` or `../`."""
+    """`target` as seen from `folder`, both relative to the same root, always starting with `./` or `../`.
+
+    An absolute target, as files on shared storage have, is itself from a folder of the crate.
+    """
+    if is_absolute(str(target)) and not is_absolute(str(folder)):
+        return str(target)
     text = posixpath.relpath(str(target), str(folder) or ".")
     return text if text.startswith("../") else f"./{text}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import stat
 import tarfile
+import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -62,6 +63,21 @@ def unpack_archive(archive: Path, folder: Path) -> PackingList:
         raise UnreadableInput(f"cannot read the archive ({os_reason(error)})", archive) from error
     except (zipfile.BadZipFile, tarfile.TarError, zstandard.ZstdError, EOFError, ValueError) as error:
         raise UnreadableInput(f"the archive is broken ({error})", archive) from error
+
+
+@contextmanager
+def unpacked(crate: Path) -> Iterator[Path]:
+    """A crate as a folder, while the block runs: itself, or what its archive holds, in a temporary place.
+
+    Raises UnreadableInput when it is neither.
+    """
+    if not crate.is_file():
+        read_packing_list(crate)
+        yield crate
+        return
+    with tempfile.TemporaryDirectory(prefix="tidy-crate-") as scratch:
+        unpack_archive(crate, Path(scratch, "crate"))
+        yield Path(scratch, "crate")
 
 
 def _unpack(kind: str, stream: BinaryIO, folder: Path) -> PackingList:

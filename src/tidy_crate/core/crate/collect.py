@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 
 from tidy_crate import __version__
@@ -19,11 +19,13 @@ from tidy_crate.core.crate.packing import (
     MissingFile,
     PackedFile,
     PackingList,
+    SharedFile,
     essentials,
     is_crate,
     last_packing_list,
     write_packing_list,
 )
+from tidy_crate.core.crate.shared import Share, lay_out_on_share, without_local
 from tidy_crate.core.crate.trimming import trimmed
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.files import hash_file, write_bytes, write_whole
@@ -71,10 +73,12 @@ def collect(
     *,
     way: Way = Way.COPY,
     needed_frames_only: bool = False,
+    shares: Sequence[Share] = (),
 ) -> CollectResult:
     """Build or refresh a crate. Sources are only read; files that have not changed since are not read again.
 
     way: how files come in. needed_frames_only: of image sequences only what the requests need travels.
+    shares: with any, nothing on them is copied; see `shared`.
     Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten.
     """
     crate = crate.absolute()
@@ -85,7 +89,12 @@ def collect(
     left: dict[str, int] = {}
     if needed_frames_only and wanted:
         survey, left = trimmed(survey, wanted)
-    layout = lay_out(survey, context.plan, context.project)
+    stays: dict[Path, PurePosixPath] = {}
+    if shares:
+        survey = without_local(survey, shares)
+        layout, stays = lay_out_on_share(survey, context.plan, context.project, shares, crate)
+    else:
+        layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
     memory = CollectMemory.load(context.tidy, crate)
     before = _listed(crate)
@@ -96,6 +105,7 @@ def collect(
     to_copy = dict(_to_copy(layout, staged, written))
     _check_space(crate, to_copy, memory)
     brought = Copier(crate, memory, way).bring(to_copy, progress)
+    memory.save(finished=False)
     _check_unchanged(survey, state_of_scene)
     packed = [
         PackedFile(path=str(one.place), bytes=one.bytes, blake3=one.blake3, source=layout.sources[one.source])
@@ -121,6 +131,8 @@ def collect(
         ),
         render=context.render_command,
         files=tuple(packed),
+        shared=tuple(SharedFile(path=str(seen), bytes=path.stat().st_size) for path, seen in sorted(stays.items())),
+        frame_tokens=context.project.content.frame_tokens,
         missing=missing,
         edits=tuple(_notes(context)),
         waived=context.decisions.waive,
@@ -191,7 +203,7 @@ def _write_followed(survey: Survey, layout: Layout, crate: Path) -> Iterator[Pur
 
 
 def _to_copy(layout: Layout, staged: StagedScene, written: set[PurePosixPath]) -> Iterator[tuple[Path, PurePosixPath]]:
-    yield from ((path, place) for place, path in staged.copied.items())
+    yield from ((path, place) for place, path in staged.copied.items() if path in layout.sources)
     for path, place in layout.places.items():
         if path in layout.sources and place not in written and place not in staged.copied:
             yield path, place

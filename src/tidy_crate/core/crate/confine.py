@@ -34,8 +34,8 @@ class _PathBeneath(ctypes.Structure):
     _fields_ = (("allowed_access", ctypes.c_uint64), ("parent_fd", ctypes.c_int32))
 
 
-def confine(readable: Iterable[Path], writable: Iterable[Path]) -> str | None:
-    """Deny this process and its children all file access but to these folders.
+def confine(readable: Iterable[Path], writable: Iterable[Path], listable: Iterable[Path] = ()) -> str | None:
+    """Deny this process and its children all file access but to these folders. listable: their names only.
 
     Returns None when the kernel enforces it, else in plain words why it cannot. Call it before any thread starts.
     """
@@ -51,7 +51,7 @@ def confine(readable: Iterable[Path], writable: Iterable[Path]) -> str | None:
     if ruleset < 0:
         return f"Landlock refused ({os.strerror(ctypes.get_errno())})"
     try:
-        for folders, rights in ((readable, _READING), (writable, handled)):
+        for folders, rights in ((readable, _READING), (writable, handled), (listable, _READ_DIR)):
             for folder in folders:
                 problem = _allow(libc, ruleset, folder, rights)
                 if problem:

@@ -39,9 +39,9 @@ class Layout:
         self.claim(path, place, source)
 
     def claim(self, path: Path, place: PurePosixPath, source: str) -> None:
-        """Take a place; one that differs from a taken one in case only would be the same file on some systems."""
+        """Take a place; one that differs from a taken one in case or Unicode form is the same file on some systems."""
         free, number = place, 2
-        while self._taken.setdefault(str(free).lower(), path) != path:
+        while self._taken.setdefault(paths.folded(str(free)), path) != path:
             free, number = place.parent / f"{place.stem}-{number}{place.suffix}", number + 1
         self.places[path], self.sources[path] = free, source
 

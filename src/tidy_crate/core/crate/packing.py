@@ -29,6 +29,13 @@ class PackedFile(Model):
     rewritten: bool = False
 
 
+class SharedFile(Model):
+    """One file that stays on shared storage. path: as nodes see it."""
+
+    path: str
+    bytes: int = Field(ge=0)
+
+
 class MissingFile(Model):
     """Something the scene names and the crate lacks. path: where the crate's scene now points for it."""
 
@@ -63,7 +70,10 @@ class EditNote(Model):
 
 
 class PackingList(Model):
-    """The whole list. scene: the staged scene that a node opens, relative to the crate."""
+    """The whole list. scene: the staged scene that a node opens, relative to the crate.
+
+    shared: what stays on shared storage, in a crate that was made for it. frame_tokens: those the project declares.
+    """
 
     packing_list: int = VERSION
     tool: str
@@ -74,6 +84,8 @@ class PackingList(Model):
     essentials: Essentials
     render: RenderCommand | None
     files: tuple[PackedFile, ...]
+    shared: tuple[SharedFile, ...] = ()
+    frame_tokens: dict[str, int] = Field(default_factory=dict)
     missing: tuple[MissingFile, ...] = ()
     edits: tuple[EditNote, ...] = ()
     waived: tuple[Waiver, ...] = ()

@@ -7,13 +7,16 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
+from tidy_crate.core.asset import sequences
 from tidy_crate.core.crate.confine import confine, runtime_folders
 from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
+from tidy_crate.core.scene.model import Asset
 
 TIME_LIMIT = 1800.0
 
@@ -52,7 +55,9 @@ def main() -> int:
     frame = None if sys.argv[3] == "-" else int(sys.argv[3])
     content = read_packing_list(crate)
     programs = content.render.command[:1] if content.render else ()
-    why_not = confine([crate, *runtime_folders(programs)], [scratch, Path("/dev")])
+    shared = [Path(file.path) for file in content.shared]
+    folders = {path.parent for path in shared}  # a sequence is found by listing its folder
+    why_not = confine([crate, *shared, *runtime_folders(programs)], [scratch, Path("/dev")], folders)
     proof = prove_here(crate, content, scratch, frame, why_not)
     sys.stdout.write(proof.model_dump_json())
     return 0
@@ -63,7 +68,10 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
     from tidy_crate.core.scene.formats.registry import format_of
     from tidy_crate.core.scene.settings import load_maps
 
+    sequences.use_tokens(content.frame_tokens)
     changed, unexpected = _changed(crate, content)
+    shared = {Path(file.path): file.bytes for file in content.shared}
+    changed += [str(path) for path, size in shared.items() if not _readable(path, size)]
     outside: list[str] = []
     unresolved: list[str] = []
     differs: list[str] = []
@@ -74,10 +82,7 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
             {
                 f"{asset.authored} ({asset.owner})"
                 for asset in survey.assets
-                for path in [
-                    *(member.path for member in asset.members),
-                    *([asset.resolved] if asset.resolved else []),
-                ]
+                for path in _ends(asset, shared)
                 if not _within(path, crate)
             }
         )
@@ -88,7 +93,7 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
             place = _place(asset.resolved, crate) if asset.resolved else None
             if place not in excused:
                 unresolved.append(f"{asset.authored} ({asset.owner})")
-        places = {m.path: _place(m.path, crate) or "" for asset in survey.assets for m in asset.members}
+        places = {m.path: _place(m.path, crate) or m.path.as_posix() for asset in survey.assets for m in asset.members}
         missing = tuple(one.path for one in content.missing)
         differs = _differences(content.essentials, essentials(survey, places, missing))
     except TidyCrateError as error:
@@ -106,6 +111,23 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
         unexpected=tuple(unexpected),
         test_frame=test,
     )
+
+
+def _ends(asset: Asset, shared: Mapping[Path, int]) -> Iterator[Path]:
+    """Where an occurrence leads, shared storage left out."""
+    members = [member.path for member in asset.members]
+    yield from (path for path in members if path not in shared)
+    if asset.resolved is not None and not (members and all(path in shared for path in members)):
+        yield asset.resolved
+
+
+def _readable(path: Path, size: int) -> bool:
+    """Whether this process can read a file on shared storage, and it is as large as it was."""
+    try:
+        with path.open("rb") as stream:
+            return bool(stream.seek(0, os.SEEK_END) == size)
+    except OSError:
+        return False
 
 
 def _changed(crate: Path, content: PackingList) -> tuple[list[str], list[str]]:

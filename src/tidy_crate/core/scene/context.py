@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from tidy_crate.core.asset import sequences
 from tidy_crate.core.bake.records import cache_edits
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.project import Project
@@ -57,6 +58,7 @@ def open_scene(scene: Path, tidy_dir: Path | None = None, memory: Path | None = 
     scene = scene.absolute()
     chosen = format_of(scene)
     project = Project.of(scene)
+    sequences.use_tokens(project.content.frame_tokens)
     file = DecisionsFile(scene, tidy_dir or project.tidy_dir)
     decisions = file.read()
     plan = StagingPlan(edits=(*cache_edits(file.path.parent), *decisions.edits(scene)))

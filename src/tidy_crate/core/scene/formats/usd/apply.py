@@ -11,7 +11,6 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.scene.formats.interface import StagedScene
-from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.compose import compose_source, staged_root
 from tidy_crate.core.scene.formats.usd.layers import Walk, walk_layers
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
@@ -34,9 +33,9 @@ def apply(
     copied: dict[PurePosixPath, Path] = {}
     with usd_messages():
         for path in walk.facts:
-            if package.split(path) is not None and path not in places:
-                continue  # it travels inside its package
-            place = places[path]
+            place = places.get(path)
+            if place is None:
+                continue  # it travels inside its package, or lies where no node can see it
             texts = _new_texts(walk, path, place, by_layer.get(path, []), places)
             if texts:
                 layer = walk.library.layer(path)
