@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
 
-    from tidy_crate.core.scene.model import Asset, Survey
+    from tidy_crate.core.scene.model import Asset, Look, MemoryNeed, Survey
 
 SceneArgument = Annotated[Path, typer.Argument(metavar="SCENE", help="The scene file the artist saved.")]
 TidyOption = Annotated[
@@ -36,14 +36,39 @@ def register(app: typer.Typer) -> None:
         every: Annotated[
             bool, typer.Option("--all", help="List every file, not just those that need attention.")
         ] = False,
+        memory: Annotated[
+            bool, typer.Option("--memory", help="Add up what a machine must hold: decoded textures, geometry.")
+        ] = False,
+        looks: Annotated[
+            bool, typer.Option("--looks", help="Survey each choice of each variant set as if it were selected.")
+        ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
         """Show what is in a scene, through every level."""
         from tidy_crate.cli.places import open_scene
+        from tidy_crate.core.scene.looks import survey_looks
+        from tidy_crate.core.scene.memory_need import memory_need
 
         context = open_scene(scene, tidy_dir)
         found = context.survey_as_found() if as_found else context.survey()
-        talk.result(found, lambda console: _show(console, found, every or talk.verbose))
+        document = found.model_dump(mode="json")
+        need = memory_need(context, found) if memory else None
+        each: tuple[Look, ...] = ()
+        if need is not None:
+            document["memory"] = need.model_dump(mode="json")
+        if looks:
+            with talk.progress("looks") as progress:
+                each = survey_looks(context, found, progress)
+            document["looks"] = [one.model_dump(mode="json") for one in each]
+
+        def show(console: Console) -> None:
+            _show(console, found, every or talk.verbose)
+            if need is not None:
+                _show_memory(console, need)
+            if looks:
+                _show_looks(console, each)
+
+        talk.result(document, show)
 
 
 def _show(console: Console, survey: Survey, every: bool) -> None:
@@ -117,6 +142,41 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
     console.print(_files(shown) if shown else "none")
     for line in survey.unread:
         console.print(cell(f"unread: {line}"))
+
+
+def _show_memory(console: Console, need: MemoryNeed) -> None:
+    from tidy_crate.cli.show import cell, counted, facts, heading, size
+
+    heading(console, "Memory that a machine needs at least")
+    facts(
+        console,
+        [
+            ("textures", f"{size(need.textures)}, {counted(need.texture_files, 'file')} decoded with all mip levels"),
+            ("geometry", f"{size(need.geometry)} before subdivision" if need.geometry is not None else "unknown"),
+            ("at least", size(need.least)),
+        ],
+    )
+    for path in need.unknown:
+        console.print(cell(f"no size can be read from {path}"))
+
+
+def _show_looks(console: Console, looks: tuple[Look, ...]) -> None:
+    from tidy_crate.cli.show import cell, heading, table
+
+    heading(console, "Looks")
+    if not looks:
+        console.print("none")
+        return
+    rows = table("prim", "set", "choice", "selected", "cameras", "frames", "moves over", "resolution", "missing")
+    for one in looks:
+        frames = f"{one.frames.start}-{one.frames.end}" if one.frames and one.frames.count else "-"
+        rows.add_row(
+            cell(one.prim), cell(one.set), cell(one.choice), "yes" if one.selected else "-",
+            cell(one.error or " ".join(one.cameras) or "-"), frames,
+            "{}-{}".format(*one.animated) if one.animated else "-",
+            "{} x {}".format(*one.resolution.rendered) if one.resolution else "-", str(one.missing),
+        )  # fmt: skip
+    console.print(rows)
 
 
 def _files(assets: list[Asset]) -> Table:

@@ -36,9 +36,13 @@ class FrameRange(Model):
 
 
 class Camera(Model):
-    """A camera. moves: first and last frame at which its pose changes, None for one that stands still."""
+    """A camera. moves: first and last frame at which its pose changes, None for one that stands still.
+
+    shutter: opens and closes so many frames after the frame's own time; None where the format does not say.
+    """
 
     path: str
+    shutter: tuple[float, float] | None = None
     moves: tuple[int, int] | None = None
     renders: tuple[str, ...] = ()
 
@@ -79,6 +83,8 @@ class Output(Model):
     variables: tuple[Pass, ...] = ()
     camera: str | None = None
     resolution: Resolution | None = None
+    # left, bottom, right, top as shares of the picture; None for all of it
+    region: tuple[float, float, float, float] | None = None
 
 
 class Status(StrEnum):
@@ -206,6 +212,45 @@ class Variant(Model):
     set: str
     selected: str
     choices: tuple[str, ...]
+
+
+class Look(Model):
+    """One choice of a variant set, surveyed as if it were selected.
+
+    missing: needed files that are not there. settings: canonical ones. error: why it cannot be read, if so.
+    """
+
+    prim: str
+    set: str
+    choice: str
+    selected: bool
+    cameras: tuple[str, ...] = ()
+    frames: FrameRange | None = None
+    animated: tuple[int, int] | None = None
+    resolution: Resolution | None = None
+    settings: dict[str, Any] = Field(default_factory=dict)
+    missing: int = 0
+    error: str | None = None
+
+
+class MemoryNeed(Model):
+    """What a machine must hold at least, in bytes, before the renderer's own needs.
+
+    textures: decoded at full size with all mip levels, those that are needed, each content once. geometry: arrays of
+    everything that renders at the first frame, instances once, before subdivision. unknown: textures whose header
+    cannot be read.
+    """
+
+    textures: int
+    texture_files: int
+    geometry: int | None
+    unknown: tuple[str, ...] = ()
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def least(self) -> int:
+        """Textures, and geometry with a search structure of its own size."""
+        return self.textures + 2 * (self.geometry or 0)
 
 
 class Totals(Model):

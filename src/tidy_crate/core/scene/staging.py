@@ -102,7 +102,22 @@ class OutputPath(_Edit):
         return self.output
 
 
-Edit = Annotated[Relink | LetGo | UseCache | OutputPath, Field(discriminator="kind")]
+class ChooseVariant(_Edit):
+    """Another look of a prim is selected. set: name of its variant set."""
+
+    kind: Literal["choose-variant"] = "choose-variant"
+    origin: Literal["request"] = "request"
+    prim: str
+    set: str
+    choice: str
+
+    @property
+    def subject(self) -> str:
+        """What the edit is about, for the record."""
+        return f"{self.prim}{{{self.set}={self.choice}}}"
+
+
+Edit = Annotated[Relink | LetGo | UseCache | OutputPath | ChooseVariant, Field(discriminator="kind")]
 E_co = TypeVar("E_co", bound=_Edit)
 
 

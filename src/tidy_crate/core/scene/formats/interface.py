@@ -48,6 +48,9 @@ class SceneFormat(Protocol):
     def render_command(self, scene: Path) -> RenderCommand | None:
         """The command line that the scene itself names for rendering it, None where the format cannot say."""
 
+    def geometry_bytes(self, scene: Path, plan: StagingPlan) -> int | None:
+        """The arrays of everything that renders at the first frame, instances once; None where it cannot be known."""
+
     def apply(
         self,
         scene: Path,

@@ -39,6 +39,12 @@ class Gltf:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
 
+    def geometry_bytes(self, scene: Path, plan: StagingPlan) -> int | None:
+        """See SceneFormat.geometry_bytes."""
+        from tidy_crate.core.scene.formats.gltf.read import geometry_bytes
+
+        return geometry_bytes(scene)
+
     def apply(
         self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
     ) -> StagedScene:

@@ -61,6 +61,21 @@ def read(scene: Path, plan: StagingPlan | None) -> Survey:
     )
 
 
+# bytes of a number, by the format's own code for its type; and numbers per element
+_COMPONENT = {5120: 1, 5121: 1, 5122: 2, 5123: 2, 5125: 4, 5126: 4}
+_ELEMENT = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
+
+
+def geometry_bytes(scene: Path) -> int:
+    """Bytes of all accessors."""
+    total = 0
+    for accessor in rows(read_document(scene.absolute()).content, "accessors"):
+        count, component, kind = (accessor.get(key) for key in ("count", "componentType", "type"))
+        if isinstance(count, int) and count > 0 and isinstance(component, int) and isinstance(kind, str):
+            total += count * _COMPONENT.get(component, 0) * _ELEMENT.get(kind, 0)
+    return total
+
+
 def _asset(scene: Path, link: Link, images: dict[int, str], plan: StagingPlan, disk: Disk, name: str) -> Asset:
     value, relinked = plan.value(name, link.uri, link.path)
     needed, because = _need(link, images)

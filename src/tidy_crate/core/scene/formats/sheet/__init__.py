@@ -35,6 +35,10 @@ class SceneSheet:
 
         return read(scene, plan, maps)
 
+    def geometry_bytes(self, scene: Path, plan: StagingPlan) -> int | None:
+        """See SceneFormat.geometry_bytes."""
+        return None
+
     def apply(
         self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
     ) -> StagedScene:

@@ -39,6 +39,12 @@ class OpenUsd:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
 
+    def geometry_bytes(self, scene: Path, plan: StagingPlan) -> int | None:
+        """See SceneFormat.geometry_bytes."""
+        from tidy_crate.core.scene.formats.usd.geometry import geometry_bytes
+
+        return geometry_bytes(scene, plan)
+
     def apply(
         self,
         scene: Path,

@@ -11,7 +11,7 @@ from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs
 from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
 from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
-from tidy_crate.core.scene.staging import OutputPath, StagingPlan, UseCache
+from tidy_crate.core.scene.staging import ChooseVariant, OutputPath, StagingPlan, UseCache
 
 LIVE = "tidy:simulation:live"
 CACHE = "tidy:simulation:cache"
@@ -71,6 +71,9 @@ def staged_root(source: Usd.Stage, plan: StagingPlan, cache_texts: dict[str, str
         if change.output in prims:
             spec = Sdf.CreatePrimInLayer(layer, prims[change.output])
             _author(spec, "productName", Sdf.ValueTypeNames.Token, change.path, custom=False)
+    for look in plan.of(ChooseVariant):
+        _make_editable(source, layer, Sdf.Path(look.prim))
+        Sdf.CreatePrimInLayer(layer, look.prim).variantSelections[look.set] = look.choice
     return layer
 
 

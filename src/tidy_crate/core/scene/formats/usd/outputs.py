@@ -78,7 +78,22 @@ def _output(stage: Usd.Stage, settings: Usd.Prim, prim: Usd.Prim, name: str, sca
         variables=tuple(passes),
         camera=_camera(stage, prim) or _camera(stage, settings),
         resolution=_resolution(settings, prim, scale),
+        region=_region(prim) or _region(settings),
     )
+
+
+def _region(prim: Usd.Prim) -> tuple[float, float, float, float] | None:
+    """The part of the picture that is rendered, where it is not all of it."""
+    attribute = UsdRender.SettingsBase(prim).GetDataWindowNDCAttr()
+    value = attribute.Get() if attribute and attribute.HasAuthoredValue() else None
+    found = tuple(float(number) for number in value) if value is not None else (0.0, 0.0, 1.0, 1.0)
+    return None if found == (0.0, 0.0, 1.0, 1.0) else found  # type: ignore[return-value]
+
+
+def motion_blur(settings: Usd.Prim | None) -> bool | None:
+    """Whether the render settings say that motion blur is on; None where they do not say."""
+    attribute = UsdRender.SettingsBase(settings).GetDisableMotionBlurAttr() if settings else None
+    return not attribute.Get() if attribute and attribute.HasAuthoredValue() else None
 
 
 def _camera(stage: Usd.Stage, prim: Usd.Prim) -> str | None:
@@ -130,7 +145,10 @@ def find_cameras(
     for prim in prims:
         path = str(prim.GetPath())
         renders = tuple(output.name for output in outputs if output.camera == path)
-        found.append(Camera(path=path, moves=_moves(prim, first, last), renders=renders))
+        lens = UsdGeom.Camera(prim)
+        times = (lens.GetShutterOpenAttr().Get(), lens.GetShutterCloseAttr().Get())
+        shutter = None if None in times else (float(times[0]), float(times[1]))
+        found.append(Camera(path=path, shutter=shutter, moves=_moves(prim, first, last), renders=renders))
     return tuple(found)
 
 

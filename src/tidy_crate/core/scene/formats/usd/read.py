@@ -18,7 +18,7 @@ from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
 from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge
-from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings
+from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, motion_blur, raw_settings
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.simulations import find_simulations
@@ -103,6 +103,10 @@ def _survey(
     prims = [render.settings] if render.settings else []
     prims += [stage.GetPrimAtPath(output.prim) for output in render.outputs]
     settings = raw_settings(prims, maps)
+    known = canonical(settings)
+    blurred = motion_blur(render.settings)
+    if blurred is not None:
+        known["motion_blur"] = blurred
     cameras = find_cameras(scene.of_kind(Kind.CAMERA), render.outputs, frames.start, frames.end)
     simulated = "tidy:simulation" in names.properties
     simulations = find_simulations(source.stage, stage, plan, frames) if simulated else ()
@@ -123,7 +127,7 @@ def _survey(
         assets=assets,
         simulations=simulations,
         settings=settings,
-        canonical=canonical(settings),
+        canonical=known,
         software=_software(stage, settings),
         variants=_variants(scene.named(names.variants)),
         motion=_motion(scene.named(names.timed), cameras, bool(simulations)),

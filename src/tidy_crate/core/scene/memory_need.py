@@ -1,0 +1,62 @@
+"""How much memory a scene takes at least: decoded textures from their headers, geometry from the scene."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from pathlib import Path
+
+from tidy_crate.core.asset.exr_header import read_exr_header
+from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.scene.model import MemoryNeed, Survey
+
+TEXTURE_ENDINGS = (".exr", ".hdr", ".png", ".jpg", ".jpeg", ".tif", ".tiff", ".tga", ".bmp", ".webp")
+# bytes per channel of Pillow's modes that are not one byte
+_PILLOW_DEPTH = {"I": 4, "F": 4, "I;16": 2, "I;16B": 2, "I;16L": 2, "1": 1}
+
+
+def memory_need(context: SceneContext, survey: Survey) -> MemoryNeed:
+    """Sum up a staged scene. Only headers of textures are read."""
+    textures = {
+        member.path
+        for asset in survey.assets
+        if asset.needed
+        for member in _held_at_once(asset.members)
+        if member.path.suffix.lower() in TEXTURE_ENDINGS
+    }
+    sizes = {path: decoded_bytes(path) for path in sorted(textures)}
+    return MemoryNeed(
+        textures=sum(size for size in sizes.values() if size is not None),
+        texture_files=len(sizes),
+        geometry=context.format.geometry_bytes(context.scene, context.plan),
+        unknown=tuple(str(path) for path, size in sizes.items() if size is None),
+    )
+
+
+def _held_at_once(members: Iterable) -> list:  # type: ignore[type-arg]
+    """All tiles of a set, but of a sequence only its largest file: one frame is in memory at a time."""
+    members = list(members)
+    framed = [member for member in members if member.frame is not None]
+    rest = [member for member in members if member.frame is None]
+    return rest + ([max(framed, key=lambda member: member.bytes)] if framed else [])
+
+
+def decoded_bytes(path: Path) -> int | None:
+    """Bytes of a texture in memory at its own depth, with all mip levels (a third more); None if it cannot be read."""
+    try:
+        pixels = _exr_bytes(path) if path.suffix.lower() == ".exr" else _pillow_bytes(path)
+    except Exception:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
+        return None
+    return math.ceil(pixels * 4 / 3)
+
+
+def _pillow_bytes(path: Path) -> int:
+    from PIL import Image
+
+    with Image.open(path) as image:
+        width, height = image.size
+        return width * height * len(image.getbands()) * _PILLOW_DEPTH.get(image.mode, 1)
+
+
+def _exr_bytes(path: Path) -> int:
+    return sum(part.width * part.height * sum(part.depths.values()) for part in read_exr_header(path))
