@@ -2,30 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from itertools import pairwise
+from pxr import Sdf, Usd, Vt
 
-import numpy as np
-from pxr import Gf, Sdf, Usd, UsdGeom
+from tidy_crate.core.bake.kinds.interface import Array, Pose, Simulation, Value
+from tidy_crate.core.bake.kinds.registry import find_all, in_order
+from tidy_crate.core.bake.running import Running
 
-from tidy_crate.core.bake.spring import SpringState, advance, at_rest
-from tidy_crate.core.scene.formats.usd.simulations import (
-    SUBSTEPS,
-    SpringFollow,
-    find_springs,
-    target_positions,
-)
-
-
-@dataclass
-class _Running:
-    spring: SpringFollow
-    frame: float
-    state: SpringState
+_OP = "xformOp:transform:live"
 
 
 class Evaluator:
-    """Poses the live simulations of a stage, frame after frame, in the stage's session layer.
+    """Sets what the live simulations of a stage do, frame after frame, in the stage's session layer.
 
     Forwards it goes on from the frame before. Asked for an earlier frame it starts anew there, since a machine has
     no other past than the frames it was given.
@@ -33,66 +20,65 @@ class Evaluator:
 
     def __init__(self, stage: Usd.Stage) -> None:
         self.stage = stage
-        self._springs = [spring for spring in find_springs(stage) if spring.live and spring.target]
-        self._running: dict[str, _Running] = {}
+        live = [one for one in find_all(stage) if one.live]
+        for simulation in live:
+            make_editable(stage, simulation)
+        self._simulations: list[Simulation] = in_order(live)
+        self._running: dict[str, Running] = {}
 
     def go_to(self, frame: float) -> None:
         """Pose everything at a frame (a time code)."""
-        with Usd.EditContext(self.stage, self.stage.GetSessionLayer()):
-            for spring in self._springs:
-                position = self.position(spring, frame)
-                _pose(self.stage, spring.path, local_pose(self.stage, spring.path, frame, position))
-
-    def position(self, spring: SpringFollow, frame: float) -> np.ndarray:
-        """World position of a spring follow at a frame, shape (3,)."""
-        now = self._running.get(spring.path)
-        if now is None or frame <= now.frame:
-            goal = target_positions(self.stage, spring, [frame])[0]
-            now = self._running[spring.path] = _Running(spring, frame, at_rest(goal))
-        elif frame > now.frame:
-            now.state = solve(self.stage, spring, now.state, now.frame, frame)
-            now.frame = frame
-        return now.state.position
+        for simulation in self._simulations:
+            # what it was given for the last frame is no part of the scene that it is solved from
+            clear(self.stage, simulation)
+            running = self._running.get(simulation.path)
+            if running is None or frame <= running.time:
+                running = self._running[simulation.path] = Running(self.stage, simulation, frame)
+            running.go_to(frame)
+            show(self.stage, running.values())
 
 
-def solve(stage: Usd.Stage, spring: SpringFollow, state: SpringState, start: float, end: float) -> SpringState:
-    """Carry a spring's state from one time code to a later one."""
-    seconds = 1.0 / (SUBSTEPS * stage.GetTimeCodesPerSecond())
-    times = start + np.arange(max(1, round((end - start) * SUBSTEPS)) + 1) / SUBSTEPS
-    goals = target_positions(stage, spring, times)
-    for before, after in pairwise(goals):
-        state = advance(state, before, after, seconds, spring.frequency, spring.damping_ratio)
-    return state
+def make_editable(stage: Usd.Stage, simulation: Simulation) -> None:
+    """Opinions below an instance are ignored, so what holds a simulated prim is made a thing of its own."""
+    for path in simulation.prims:
+        for above in Sdf.Path(path).GetPrefixes():
+            prim = stage.GetPrimAtPath(above)
+            if prim and prim.IsInstance():
+                Sdf.CreatePrimInLayer(stage.GetSessionLayer(), above).instanceable = False
 
 
-def local_pose(stage: Usd.Stage, path: str, frame: float, position: np.ndarray) -> Gf.Matrix4d:
-    """The prim's own matrix that puts it at a world position, turned and scaled as the scene has it."""
-    cache = UsdGeom.XformCache(frame)
-    prim = stage.GetPrimAtPath(path)
-    parent = cache.GetParentToWorldTransform(prim)
-    local = _authored_pose(stage, prim, frame)
-    local.SetTranslateOnly(parent.GetInverse().Transform(Gf.Vec3d(*map(float, position))))
-    return local
-
-
-def _authored_pose(stage: Usd.Stage, prim: Usd.Prim, frame: float) -> Gf.Matrix4d:
-    """The prim's matrix without the pose that the evaluator gave it at the frame before."""
-    spec = stage.GetSessionLayer().GetPrimAtPath(prim.GetPath())
-    order = spec.attributes.get("xformOpOrder") if spec else None
-    if order is not None:
-        spec.RemoveProperty(order)
-    local, _ = UsdGeom.XformCache(frame).GetLocalTransformation(prim)
-    return Gf.Matrix4d(local)
-
-
-def _pose(stage: Usd.Stage, path: str, local: Gf.Matrix4d) -> None:
-    """Set a prim's whole local matrix in the session layer, which is never saved."""
+def clear(stage: Usd.Stage, simulation: Simulation) -> None:
+    """Take back what `show` set for the prims of a simulation."""
     layer = stage.GetSessionLayer()
-    spec = Sdf.CreatePrimInLayer(layer, path)
-    name = "xformOp:transform:live"
-    attribute = spec.attributes.get(name) or Sdf.AttributeSpec(spec, name, Sdf.ValueTypeNames.Matrix4d)
-    attribute.default = local
-    order = spec.attributes.get("xformOpOrder") or Sdf.AttributeSpec(
-        spec, "xformOpOrder", Sdf.ValueTypeNames.TokenArray, Sdf.VariabilityUniform
-    )
-    order.default = [name]
+    for prim in simulation.prims:
+        spec = layer.GetPrimAtPath(prim)
+        if spec is not None:
+            for attribute in list(spec.attributes):
+                spec.RemoveProperty(attribute)
+
+
+def show(stage: Usd.Stage, values: list[Value]) -> None:
+    """Set values in the session layer, which is never saved."""
+    layer = stage.GetSessionLayer()
+    with Sdf.ChangeBlock():
+        for value in values:
+            spec = Sdf.CreatePrimInLayer(layer, value.prim)
+            if isinstance(value, Pose):
+                _author(spec, _OP, Sdf.ValueTypeNames.Matrix4d).default = value.matrix
+                order = _author(spec, "xformOpOrder", Sdf.ValueTypeNames.TokenArray, Sdf.VariabilityUniform)
+                order.default = [_OP]
+            else:
+                _author(spec, value.attribute, value.type).default = as_array(value)
+
+
+def as_array(value: Array) -> Vt.Array:
+    """The data as the library's own array."""
+    kind = type(value.type.defaultValue)
+    return kind.FromNumpy(value.data) if len(value.data) else kind()
+
+
+def _author(
+    spec: Sdf.PrimSpec, name: str, kind: Sdf.ValueTypeName, variability: Sdf.Variability = Sdf.VariabilityVarying
+) -> Sdf.AttributeSpec:
+    found = spec.attributes.get(name)
+    return found if found is not None else Sdf.AttributeSpec(spec, name, kind, variability)

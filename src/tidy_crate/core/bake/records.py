@@ -5,15 +5,27 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from tidy_crate.core.files import read_json, write_json
+from tidy_crate.core.files import inside, read_json, write_json
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.staging import UseCache
 
 SUFFIX = ".record.json"
 
 
+class CacheFile(Model):
+    """A file that a cache's layer needs. path: from the cache folder, forward slashes."""
+
+    path: str
+    bytes: int
+    blake3: str
+
+
 class CacheRecord(Model):
-    """fingerprint: of all inputs. first, last: cached frames, both counted. fps: rate. blake3: of the layer."""
+    """fingerprint: of all inputs. first, last: cached frames, both counted. fps: rate. blake3: of the layer.
+
+    per_frame: samples in a frame. prims: those whose values it holds. files: what the layer needs beside it.
+    unbaked: what of the simulation could not be solved here, by prim.
+    """
 
     simulation: str
     kind: str
@@ -25,6 +37,10 @@ class CacheRecord(Model):
     bytes: int
     blake3: str
     tool: str
+    per_frame: int = 1
+    prims: tuple[str, ...] = ()
+    files: tuple[CacheFile, ...] = ()
+    unbaked: tuple[str, ...] = ()
 
 
 def cache_folder(tidy: Path) -> Path:
@@ -62,6 +78,8 @@ def cache_edits(tidy: Path) -> tuple[UseCache, ...]:
             layer=(folder / Path(record.layer).name).absolute(),
             fingerprint=record.fingerprint,
             covers=(record.first, record.last),
+            prims=record.prims,
+            files={inside(folder, file.path).absolute(): file.bytes for file in record.files},
             because=f"baked by {record.tool}",
         )
         for record in read_records(folder)

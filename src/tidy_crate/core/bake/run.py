@@ -2,24 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterable
 from pathlib import Path
 
 from tidy_crate import __version__
-from tidy_crate.core.bake.records import CacheRecord, cache_folder, read_records, slug, write_record
+from tidy_crate.core.bake.records import CacheFile, CacheRecord, cache_folder, read_records, write_record
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
-from tidy_crate.core.files import hash_file
+from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.context import SceneContext
-from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState
+from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState, Survey
 
 # one frame beyond each end, for the shutter
 MARGIN = 1
 
 
 class Baked(Model):
-    """One cache that was written. first, last: cached frames, both counted."""
+    """One cache that was written. first, last: cached frames, both counted. unbaked: what could not be solved here."""
 
     simulation: str
     kind: str
@@ -27,6 +28,8 @@ class Baked(Model):
     first: int
     last: int
     bytes: int
+    files: int = 1
+    unbaked: tuple[str, ...] = ()
 
 
 class Failed(Model):
@@ -56,13 +59,22 @@ def bake(
     if wanted and not survey.frames.count:
         raise WrongUsage("the scene has no frame range to bake for", context.scene, "set its start and end")
     folder = cache_folder(context.tidy)
-    baked, up_to_date, failed = [], [], []
+    samples = per_frame_of(survey)
+    baked: list[Baked] = []
+    up_to_date: list[str] = []
+    failed: list[Failed] = []
     for simulation in wanted:
-        if not again and _is_up_to_date(simulation, folder, survey.frames):
+        if not again and is_up_to_date(simulation, folder, survey.frames):
             up_to_date.append(simulation.name)
             continue
+        lost = next((one.simulation for one in failed if one.simulation in simulation.depends_on), None)
+        if lost is not None:
+            failed.append(Failed(simulation=simulation.name, why=f"it goes by {lost}, which could not be baked"))
+            continue
         try:
-            baked.append(_bake_one(context, simulation, survey.frames, folder, progress))
+            # what was baked just now lies over the scene that the next one is solved from
+            now = context.with_caches_of_now()
+            baked.append(_bake_one(now, simulation, survey.frames, samples, folder, progress))
         except TidyCrateError as error:
             failed.append(Failed(simulation=simulation.name, why=str(error)))
     return BakeResult(baked=tuple(baked), up_to_date=tuple(up_to_date), failed=tuple(failed))
@@ -95,46 +107,89 @@ def _chosen(simulations: tuple[Simulation, ...], only: tuple[str, ...]) -> list[
     return ordered
 
 
-def _is_up_to_date(simulation: Simulation, folder: Path, frames: FrameRange) -> bool:
+def is_up_to_date(simulation: Simulation, folder: Path, frames: FrameRange) -> bool:
+    """Whether a cache is whole, to the bit as it was written, and of the scene as it is now."""
     if simulation.state is not SimulationState.CACHED or frames.start is None or frames.end is None:
         return False
     record = next((r for r in read_records(folder) if r.simulation == simulation.name), None)
     if record is None:
         # cached by the scene itself, not by us
         return True
-    layer = folder / record.layer
-    same = layer.is_file() and layer.stat().st_size == record.bytes and hash_file(layer) == record.blake3
-    return same and record.fingerprint == simulation.fingerprint
+    return not damaged(record, folder) and record.fingerprint == simulation.fingerprint
+
+
+def damaged(record: CacheRecord, folder: Path) -> list[str]:
+    """The files of a cache that are gone or not as they were written."""
+    whole = CacheFile(path=record.layer, bytes=record.bytes, blake3=record.blake3)
+    found = []
+    for file in (whole, *record.files):
+        path = inside(folder, file.path)
+        try:
+            same = path.stat().st_size == file.bytes and hash_file(path) == file.blake3
+        except OSError:
+            same = False
+        if not same:
+            found.append(file.path)
+    return found
+
+
+def per_frame_of(survey: Survey) -> int:
+    """Samples per frame that a cache of this scene needs."""
+    from tidy_crate.core.scene.formats.usd.simulations import per_frame
+
+    return per_frame(survey.canonical.get("motion_blur") is True)
 
 
 def _bake_one(
-    context: SceneContext, simulation: Simulation, frames: FrameRange, folder: Path, progress: Progress
+    context: SceneContext, simulation: Simulation, frames: FrameRange, samples: int, folder: Path, progress: Progress
 ) -> Baked:
     # here, so that the USD library is loaded only when there is something to bake
-    from tidy_crate.core.bake.usd_cache import bake_spring
+    from tidy_crate.core.bake.usd_cache import Range, bake_simulation
 
     assert frames.start is not None and frames.end is not None
-    layer = folder / f"{slug(simulation.name)}.usda"
-    first, last = frames.start - MARGIN, frames.end + MARGIN
-    bake_spring(context, simulation.name, first, last, layer, progress)
+    wanted = Range(frames.start - MARGIN, frames.end + MARGIN, samples)
+    written = bake_simulation(context, simulation.name, simulation.fingerprint, wanted, folder, progress)
+    before = next((r for r in read_records(folder) if r.simulation == simulation.name), None)
     record = CacheRecord(
         simulation=simulation.name,
         kind=simulation.kind,
         fingerprint=simulation.fingerprint,
-        first=first,
-        last=last,
+        first=wanted.first,
+        last=wanted.last,
         fps=frames.fps,
-        layer=layer.name,
-        bytes=layer.stat().st_size,
-        blake3=hash_file(layer),
+        layer=written.layer.name,
+        bytes=written.layer.stat().st_size,
+        blake3=hash_file(written.layer),
         tool=f"tidy-crate {__version__}",
+        per_frame=samples,
+        prims=written.prims,
+        files=tuple(
+            CacheFile(path=path.relative_to(folder).as_posix(), bytes=path.stat().st_size, blake3=hash_file(path))
+            for path in written.files
+        ),
+        unbaked=written.unbaked,
     )
     write_record(folder, record)
+    if before is not None:
+        _remove_files_of(before, record, folder)
     return Baked(
         simulation=simulation.name,
         kind=simulation.kind,
-        layer=layer,
-        first=first,
-        last=last,
-        bytes=record.bytes,
+        layer=written.layer,
+        first=wanted.first,
+        last=wanted.last,
+        bytes=record.bytes + sum(file.bytes for file in record.files),
+        files=1 + len(record.files),
+        unbaked=written.unbaked,
     )
+
+
+def _remove_files_of(before: CacheRecord, now: CacheRecord, folder: Path) -> None:
+    """Files of an earlier cache that the new one does not use."""
+    kept = {file.path for file in now.files}
+    for file in before.files:
+        if file.path not in kept:
+            path = inside(folder, file.path)
+            path.unlink(missing_ok=True)
+            with contextlib.suppress(OSError):
+                path.parent.rmdir()

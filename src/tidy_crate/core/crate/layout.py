@@ -63,9 +63,12 @@ def lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
     root = project.root or scene_root(survey)
     roots = {name: (project.root or Path()) / folder for name, folder in project.content.roots.items()}
     layout.put(survey.scene, root, roots)
-    caches = {edit.layer for edit in plan.of(UseCache)}
-    for cache in sorted(caches):
-        layout.claim(cache, PurePosixPath("caches", cache.name), f"caches:{cache.name}")
+    caches = {edit.layer: edit for edit in plan.of(UseCache)}
+    for cache, edit in sorted(caches.items()):
+        for file in (cache, *sorted(edit.files)):
+            # a cache finds its parts by their place beside it
+            name = file.relative_to(cache.parent).as_posix()
+            layout.claim(file, PurePosixPath("caches", name), f"caches:{name}")
     for asset in survey.assets:
         for member in asset.members:
             layout.put(member.path, root, roots)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from tidy_crate.core.asset import sequences
@@ -41,6 +41,11 @@ class SceneContext:
         """The command line that renders this scene: its own decision, else what it says itself, else the project's."""
         return self.decisions.render or self.format.render_command(self.scene) or self.project.content.render
 
+    def with_caches_of_now(self) -> SceneContext:
+        """The same scene with the caches that lie there now."""
+        edits = (*cache_edits(self.tidy), *self.decisions.edits(self.scene))
+        return replace(self, plan=StagingPlan(edits=edits))
+
     def survey(self, request: RenderRequest | None = None) -> Survey:
         """The scene as it would be staged now."""
         return self.format.read(self.scene, self.plan, request, self.maps, self.memory)
@@ -61,8 +66,9 @@ def open_scene(scene: Path, tidy_dir: Path | None = None, memory: Path | None = 
     sequences.use_tokens(project.content.frame_tokens)
     file = DecisionsFile(scene, tidy_dir or project.tidy_dir)
     decisions = file.read()
-    plan = StagingPlan(edits=(*cache_edits(file.path.parent), *decisions.edits(scene)))
-    return SceneContext(scene, chosen, project, file, decisions, plan, load_maps(project.settings_maps), memory)
+    maps = load_maps(project.settings_maps)
+    context = SceneContext(scene, chosen, project, file, decisions, StagingPlan(), maps, memory)
+    return context.with_caches_of_now()
 
 
 def need_render_command(command: RenderCommand | None, where: object) -> RenderCommand:

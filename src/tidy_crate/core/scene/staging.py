@@ -73,7 +73,10 @@ class LetGo(_OfAsset):
 
 
 class UseCache(_Edit):
-    """A simulation is switched off and its cache composed over the scene. layer: absolute path."""
+    """A simulation is switched off and its cache composed over the scene. layer: absolute path.
+
+    prims: those whose values are in the cache. files: absolute paths of what the layer needs beside it, with sizes.
+    """
 
     kind: Literal["use-cache"] = "use-cache"
     origin: Literal["bake"] = "bake"
@@ -81,6 +84,8 @@ class UseCache(_Edit):
     layer: Path
     fingerprint: str
     covers: tuple[int, int]
+    prims: tuple[str, ...] = ()
+    files: dict[Path, int] = Field(default_factory=dict)
 
     @property
     def subject(self) -> str:

@@ -62,7 +62,8 @@ def staged_root(source: Usd.Stage, plan: StagingPlan, cache_texts: dict[str, str
         path = Sdf.Path(edit.simulation)
         if not source.GetPrimAtPath(path):
             continue
-        _make_editable(source, layer, path)
+        for prim in (path, *map(Sdf.Path, edit.prims)):
+            _make_editable(source, layer, prim)
         spec = Sdf.CreatePrimInLayer(layer, path)
         _author(spec, LIVE, Sdf.ValueTypeNames.Bool, False)
         _author(spec, CACHE, Sdf.ValueTypeNames.Asset, Sdf.AssetPath(cache_texts[edit.simulation]))

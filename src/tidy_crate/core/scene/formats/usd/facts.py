@@ -33,7 +33,8 @@ class LayerFacts:
     slots: every place that names a file. assets: paths of all properties that can hold a file. properties: names of
     all properties. outward: prims with a relationship, or a connection that leads out of what holds them. arcs:
     prims that take opinions from elsewhere. timed: with time samples; visibility, purpose, variants: with those
-    authored. relocates: whether the layer renames prims of what it brings in. variables: expression variables.
+    authored. schemas: names of all applied schemas.
+    relocates: whether the layer renames prims of what it brings in. variables: expression variables.
     """
 
     slots: tuple[Slot, ...]
@@ -45,6 +46,7 @@ class LayerFacts:
     visibility: frozenset[str]
     purpose: frozenset[str]
     variants: frozenset[str]
+    schemas: frozenset[str]
     relocates: bool
     variables: dict[str, Any]
 
@@ -64,7 +66,7 @@ class LayerFacts:
         )
 
 
-_NAME_SETS = ("assets", "properties", "outward", "arcs", "timed", "visibility", "purpose", "variants")
+_NAME_SETS = ("assets", "properties", "outward", "arcs", "timed", "visibility", "purpose", "variants", "schemas")
 
 
 def layer_facts(layer: Sdf.Layer) -> LayerFacts:
@@ -124,6 +126,8 @@ class _Seen:
         self.slots.extend(prim_slots(path, spec, keys))
         if any(key in keys for key in _INTERNAL_ARCS):
             self.sets["arcs"].add(path.GetPrimPath().name)
+        if "apiSchemas" in keys:
+            self.sets["schemas"].update(spec.GetInfo("apiSchemas").GetAppliedItems())
         if "variantSetNames" in keys:
             self.sets["variants"].add(path.GetPrimPath().name)
 

@@ -39,6 +39,7 @@ class Names:
     purpose: frozenset[str]
     variants: frozenset[str]
     placed: frozenset[str]
+    schemas: frozenset[str]
     everything: bool
 
     @classmethod
@@ -64,6 +65,7 @@ class Names:
             purpose=union("purpose") | arcs,
             variants=union("variants") | arcs,
             placed=frozenset(placed),
+            schemas=union("schemas"),
             # a layer that renames prims, or staging that adds some: no name can be trusted to have stayed
             everything=any(one.relocates for one in facts),
         )

@@ -27,6 +27,7 @@ from tidy_crate.core.scene.model import (
     Camera,
     FrameRange,
     Setting,
+    Simulation,
     Software,
     Survey,
     Variant,
@@ -108,8 +109,10 @@ def _survey(
     if blurred is not None:
         known["motion_blur"] = blurred
     cameras = find_cameras(scene.of_kind(Kind.CAMERA), render.outputs, frames.start, frames.end)
-    simulated = "tidy:simulation" in names.properties
-    simulations = find_simulations(source.stage, stage, plan, frames) if simulated else ()
+    simulated = "tidy:simulation" in names.properties or "PhysicsRigidBodyAPI" in names.schemas
+    simulations: tuple[Simulation, ...] = ()
+    if simulated:
+        simulations = find_simulations(source.stage, stage, plan, frames, known.get("motion_blur") is True)
     needed = judge(composed, scene, names, walk, _window(frames, request), render.settings)
     named = tuple(_asset(o, walk, composed, scene, needed, plan) for o in walk.occurrences if not _held_in_package(o))
     assets = named + follow(walk.root, named, plan, disk)

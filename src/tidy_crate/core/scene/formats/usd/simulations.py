@@ -1,183 +1,174 @@
-"""Simulations in a USD scene, and what each is computed from.
-
-USD has no schema for a spring follow, so the tool documents one of its own (docs/simulations.md):
-
-    token tidy:simulation = "springFollow"
-    bool tidy:simulation:live        whether machines solve it anew (default true)
-    asset tidy:simulation:cache      the cache in force once it is not live
-    double tidy:simulation:start     time code at which it starts, at rest
-    rel tidy:spring:target           the prim that is followed
-    double tidy:spring:frequency     natural frequency in hertz, undamped
-    double tidy:spring:dampingRatio  1 is critically damped
-    vector3d tidy:spring:offset      from the target's origin, world axes, scene units
-"""
+"""The simulations of a USD scene, with the state that each is in under a staging plan."""
 
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
-from dataclasses import dataclass
+import math
+from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
-import numpy as np
-from pxr import Tf, Usd, UsdGeom
+from pxr import Sdf, Tf, Usd
 
+from tidy_crate.core.bake.kinds.interface import Simulation as Found
+from tidy_crate.core.bake.kinds.registry import KINDS, dependencies, find_all
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.scene.formats.usd.compose import CACHE, LIVE
+from tidy_crate.core.scene.formats.usd.clips import TEMPLATE, filled, template_numbers
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState
-from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.scene.staging import StagingPlan, UseCache
 
-SPRING_FOLLOW = "springFollow"
-WHY = "a machine that starts in the middle of the shot starts it at rest, so its frames do not meet its neighbours'"
-# the target may be keyed between frames: it is looked at this often per frame
-SUBSTEPS = 4
+# samples in a frame where the shutter is open for part of it
+PER_FRAME_WITH_BLUR = 4
 
 
-@dataclass(frozen=True)
-class SpringFollow:
-    """A prim that follows another on a spring. frequency in hertz; start in time codes; offset in scene units."""
-
-    path: str
-    target: str | None
-    frequency: float
-    damping_ratio: float
-    offset: tuple[float, float, float]
-    start: float
-    live: bool
-    cache: Path | None
-
-
-def find_springs(stage: Usd.Stage) -> list[SpringFollow]:
-    """All spring follows, in the order of the scene."""
-    found = []
-    for prim in stage.Traverse():
-        kind = prim.GetAttribute("tidy:simulation")
-        if not kind or kind.Get() != SPRING_FOLLOW:
-            continue
-        targets = prim.GetRelationship("tidy:spring:target")
-        paths = targets.GetForwardedTargets() if targets else []
-        offset = _value(prim, "tidy:spring:offset", (0.0, 0.0, 0.0))
-        cache = prim.GetAttribute(CACHE)
-        asset = cache.Get() if cache else None
-        found.append(
-            SpringFollow(
-                path=str(prim.GetPath()),
-                target=str(paths[0]) if paths else None,
-                frequency=float(_value(prim, "tidy:spring:frequency", 1.0)),
-                damping_ratio=float(_value(prim, "tidy:spring:dampingRatio", 1.0)),
-                offset=(float(offset[0]), float(offset[1]), float(offset[2])),
-                start=float(_value(prim, "tidy:simulation:start", stage.GetStartTimeCode())),
-                live=bool(_value(prim, LIVE, True)),
-                cache=Path(asset.resolvedPath) if asset and asset.resolvedPath else None,
-            )
-        )
-    return found
-
-
-def _value(prim: Usd.Prim, name: str, otherwise: Any) -> Any:
-    attribute = prim.GetAttribute(name)
-    value = attribute.Get() if attribute else None
-    return otherwise if value is None else value
-
-
-def sample_times(start: float, end: float) -> np.ndarray:
-    """Time codes from start to end, `SUBSTEPS` per frame, all whole frames among them."""
-    count = max(0, round((end - start) * SUBSTEPS))
-    return np.asarray(start + np.arange(count + 1) / SUBSTEPS)
-
-
-def target_positions(stage: Usd.Stage, spring: SpringFollow, times: Sequence[float] | np.ndarray) -> np.ndarray:
-    """Where the spring pulls to, in world space, at each time code: an array of shape (len(times), 3)."""
-    prim = stage.GetPrimAtPath(spring.target) if spring.target else None
-    if not prim:
-        raise UnreadableInput(
-            "a spring follow has no target",
-            spring.path,
-            "point its tidy:spring:target at the prim it follows",
-        )
-    goal = np.empty((len(times), 3))
-    for at, time in enumerate(times):
-        goal[at] = UsdGeom.XformCache(float(time)).GetLocalToWorldTransform(prim).ExtractTranslation()
-    return np.asarray(goal + np.asarray(spring.offset))
+def per_frame(blurred: bool) -> int:
+    """How many samples a frame needs."""
+    return PER_FRAME_WITH_BLUR if blurred else 1
 
 
 def find_simulations(
-    source: Usd.Stage, staged: Usd.Stage, plan: StagingPlan, frames: FrameRange
+    source: Usd.Stage, staged: Usd.Stage, plan: StagingPlan, frames: FrameRange, blurred: bool = False
 ) -> tuple[Simulation, ...]:
     """All simulations with their state under the plan.
 
     Fingerprints are taken from the source: a staged scene has the simulation's own result among its inputs.
+    blurred: whether frames are rendered with motion blur, so that caches need samples between frames.
     """
-    staged_by_path = {spring.path: spring for spring in find_springs(staged)}
+    found = find_all(source)
+    needs = dependencies(found)
+    marks = _fingerprints(source, found, needs, frames, blurred)
+    after_by_path = {one.path: one for one in find_all(staged)}
     simulations = []
-    for spring in find_springs(source):
-        after = staged_by_path.get(spring.path, spring)
-        mark = fingerprint(source, spring, frames) if spring.target else ""
-        edit = plan.cache(spring.path)
-        covers, gaps = _coverage(after.cache, spring.path) if after.cache and not after.live else (None, ())
-        if after.live:
-            state = SimulationState.LIVE
-        elif edit is not None and edit.fingerprint != mark:
-            state = SimulationState.STALE
-        elif covers is None or gaps or not _covers(covers, frames):
-            state = SimulationState.PARTIAL
-        else:
-            state = SimulationState.CACHED
+    for one in found:
+        after = after_by_path.get(one.path, one)
+        edit = plan.cache(one.path)
+        cache = Path(after.cache) if after.cache and not after.live else None
+        covers, gaps = coverage(cache) if cache else (None, ())
         simulations.append(
             Simulation(
-                name=spring.path,
-                kind="spring follow",
-                state=state,
-                start=int(np.floor(spring.start)),
-                cache=None if after.live else after.cache,
+                name=one.path,
+                kind=one.kind,
+                state=_state(after, edit, marks[one.path], covers, gaps, frames),
+                start=math.floor(one.start),
+                cache=cache,
                 covers=covers,
                 gaps=gaps,
-                depends_on=(spring.target,) if spring.target else (),
-                why=WHY,
-                fingerprint=mark,
+                depends_on=tuple(dict.fromkeys((*one.targets, *needs[one.path]))),
+                why=one.why,
+                trouble=one.trouble,
+                fingerprint=marks[one.path],
             )
         )
     return tuple(simulations)
 
 
-def fingerprint(stage: Usd.Stage, spring: SpringFollow, frames: FrameRange) -> str:
-    """Digest of all that the result depends on, as composed: parameters, the target's way, the parent's, the rate."""
-    digest = hashlib.blake2b(digest_size=16)
-    digest.update(repr((spring.path, spring.target, spring.frequency, spring.damping_ratio, spring.offset)).encode())
-    digest.update(repr((spring.start, frames.start, frames.end, frames.fps, SUBSTEPS)).encode())
-    end = frames.end + 1 if frames.end is not None else spring.start
-    times = sample_times(spring.start, max(spring.start, end))
-    digest.update(target_positions(stage, spring, times).tobytes())
-    prim = stage.GetPrimAtPath(spring.path)
-    for time in times[::SUBSTEPS]:
-        cache = UsdGeom.XformCache(float(time))
-        digest.update(np.array(cache.GetParentToWorldTransform(prim)).tobytes())
-        local, _ = cache.GetLocalTransformation(prim)
-        # the spring sets where the prim is; its own pose adds only the way it is turned and scaled
-        digest.update(np.array(local)[:3, :3].tobytes())
-    return digest.hexdigest()
+def _state(
+    after: Found,
+    edit: UseCache | None,
+    mark: str,
+    covers: tuple[int, int] | None,
+    gaps: tuple[int, ...],
+    frames: FrameRange,
+) -> SimulationState:
+    if after.live:
+        return SimulationState.LIVE
+    if edit is not None and edit.fingerprint != mark:
+        return SimulationState.STALE
+    whole = edit is None or all(path.is_file() and path.stat().st_size == size for path, size in edit.files.items())
+    if covers is None or gaps or not whole or not _covers(covers, frames):
+        return SimulationState.PARTIAL
+    return SimulationState.CACHED
+
+
+def _fingerprints(
+    stage: Usd.Stage, found: list[Found], needs: dict[str, tuple[str, ...]], frames: FrameRange, blurred: bool
+) -> dict[str, str]:
+    """By name a digest of all that a result depends on, what it goes by included; empty where that makes no sense."""
+    own: dict[str, str] = {}
+    for one in found:
+        digest = hashlib.blake2b(digest_size=16)
+        digest.update(repr((one.path, one.kind, frames.start, frames.end, frames.fps, per_frame(blurred))).encode())
+        end = frames.end + 1 if frames.end is not None else one.start
+        try:
+            for part in KINDS[one.kind].inputs(stage, one, float(end)):
+                digest.update(part)
+        except UnreadableInput:
+            own[one.path] = ""
+            continue
+        own[one.path] = digest.hexdigest()
+    whole: dict[str, str] = {}
+    for one in found:
+        chain = sorted(_all_needed(one.path, needs))
+        joined = "".join(own[name] for name in chain)
+        mark = own[one.path]
+        whole[one.path] = (
+            hashlib.blake2b((mark + joined).encode(), digest_size=16).hexdigest() if mark and chain else mark
+        )
+    return whole
+
+
+def _all_needed(name: str, needs: dict[str, tuple[str, ...]]) -> set[str]:
+    found: set[str] = set()
+    queue = list(needs[name])
+    while queue:
+        other = queue.pop()
+        if other not in found:
+            found.add(other)
+            queue.extend(needs[other])
+    return found - {name}
 
 
 def _covers(covers: tuple[int, int], frames: FrameRange) -> bool:
     return frames.start is None or frames.end is None or (covers[0] <= frames.start and covers[1] >= frames.end)
 
 
-def _coverage(cache: Path, prim: str) -> tuple[tuple[int, int] | None, tuple[int, ...]]:
-    """First and last cached frame and the gaps between, judged by the sample times: values interpolate silently."""
+def coverage(cache: Path) -> tuple[tuple[int, int] | None, tuple[int, ...]]:
+    """First and last cached frame and the gaps between, by files and sample times: values interpolate silently."""
     try:
-        layer = open_layer(cache)
-    except (UnreadableInput, Tf.ErrorException):
+        found = cache.stat()
+    except OSError:
         return None, ()
-    common: set[float] | None = None
-    spec = layer.GetPrimAtPath(prim)
-    for attribute in spec.attributes if spec else ():
-        times = set(layer.ListTimeSamplesForPath(attribute.path))
-        if times:
-            common = times if common is None else common & times
-    frames = {int(time) for time in common or () if float(time).is_integer()}
+    frames = _frames_in(cache, found.st_size, found.st_mtime_ns)
     if not frames:
         return None, ()
     first, last = min(frames), max(frames)
     return (first, last), tuple(frame for frame in range(first, last + 1) if frame not in frames)
+
+
+@lru_cache(256)
+def _sample_frames(cache: Path, _size: int, _changed: int) -> tuple[frozenset[int] | None, tuple[tuple[str, str], ...]]:
+    """Frames at which all sampled attributes have a sample (None where none is sampled), and clips: number and path."""
+    try:
+        layer = open_layer(cache)
+    except (UnreadableInput, Tf.ErrorException):
+        return frozenset(), ()
+    paths: list[Sdf.Path] = []
+    layer.Traverse(Sdf.Path.absoluteRootPath, paths.append)
+    common: set[float] | None = None
+    clips: list[tuple[str, str]] = []
+    for path in paths:
+        if path.IsPrimPropertyPath():
+            times = layer.ListTimeSamplesForPath(path)
+            if times:
+                common = set(times) if common is None else common.intersection(times)
+        elif path.IsPrimPath() and (spec := layer.GetPrimAtPath(path)).HasInfo("clips"):
+            for clip_set in spec.GetInfo("clips").values():
+                template = str(clip_set.get(TEMPLATE, ""))
+                clips += [(number, filled(template, number)) for number in template_numbers(clip_set)]
+    if common is None:
+        return None, tuple(clips)
+    return frozenset(int(time) for time in common if float(time).is_integer()), tuple(clips)
+
+
+def _frames_in(cache: Path, size: int, changed: int) -> set[int]:
+    sampled, clips = _sample_frames(cache, size, changed)
+    if not clips:
+        return set(sampled or ())
+    there: dict[int, bool] = {}
+    for number, name in clips:
+        path = cache.parent / name
+        whole = path.is_file() and path.stat().st_size > 0
+        frame = int(float(number))
+        there[frame] = there.get(frame, True) and whole
+    frames = {frame for frame, whole in there.items() if whole}
+    return frames if sampled is None else frames & sampled

@@ -1,0 +1,110 @@
+"""What a kind of simulation does. A new one is a sibling of `jiggle`, listed in `registry`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+from pxr import Gf, Sdf, Usd
+
+# everything is solved in quarters of a frame: what it follows may be keyed between frames
+SUBSTEPS = 4
+
+
+@dataclass(frozen=True)
+class Pose:
+    """The whole local matrix of a prim."""
+
+    prim: str
+    matrix: Gf.Matrix4d
+
+
+@dataclass(frozen=True)
+class Array:
+    """The value of an array attribute. varying: its length may change from frame to frame."""
+
+    prim: str
+    attribute: str
+    type: Sdf.ValueTypeName
+    data: NDArray[Any]
+    varying: bool = False
+
+
+Value = Pose | Array
+State = dict[str, NDArray[Any]]
+
+
+@dataclass(frozen=True)
+class Simulation:
+    """One simulation in a stage.
+
+    path: the prim that stands for it, which is its name. start: time code at which it begins, at rest. targets: prims
+    that it names; moved_by: all prims whose motion it takes up. prims: those whose values it sets. why: what goes wrong
+    on a farm. trouble: what of it cannot be baked here, by prim.
+    """
+
+    path: str
+    kind: str
+    start: float
+    live: bool
+    cache: str | None
+    targets: tuple[str, ...]
+    moved_by: tuple[str, ...]
+    prims: tuple[str, ...]
+    why: str
+    trouble: tuple[str, ...] = ()
+
+
+class Solver(Protocol):
+    """A running simulation on one stage."""
+
+    def begin(self, time: float) -> None:
+        """Start at rest at a time code."""
+
+    def step(self, before: float, after: float) -> None:
+        """Carry on over at most a quarter of a frame, in time codes."""
+
+    def values(self, time: float) -> list[Value]:
+        """What it sets in the scene at the time code it has come to."""
+
+    def state(self) -> State:
+        """All that is needed to go on from here."""
+
+    def restore(self, state: Mapping[str, NDArray[Any]]) -> None:
+        """Go on from a state."""
+
+    def sample_bytes(self) -> int:
+        """How large one sample of the result is, at most."""
+
+
+class SimulationKind(Protocol):
+    """One kind."""
+
+    name: str
+
+    def find(self, stage: Usd.Stage) -> list[Simulation]:
+        """All of this kind in a stage, in the order of the scene."""
+
+    def inputs(self, stage: Usd.Stage, simulation: Simulation, end: float) -> Iterator[bytes]:
+        """All that its result depends on from its start to a time code, as composed."""
+
+    def solver(self, stage: Usd.Stage, simulation: Simulation) -> Solver:
+        """A solver on this stage. Raises UnreadableInput when the simulation makes no sense."""
+
+    def switched_off(self, simulation: Simulation) -> list[tuple[str, str, Sdf.ValueTypeName, Any]]:
+        """Besides `tidy:simulation:live`, what must be authored in a cache so that no solver runs again."""
+
+
+def quarters(begin: float, end: float) -> NDArray[np.float64]:
+    """The time codes from begin to end, both among them, at all quarters of a frame in between."""
+    first, last = np.floor(begin * SUBSTEPS + 1e-9) + 1, np.ceil(end * SUBSTEPS - 1e-9)
+    inner = np.arange(first, last) / SUBSTEPS
+    return np.asarray(np.concatenate([[begin], inner, [end]]) if end > begin else np.array([begin]))
+
+
+def stage_matrix(matrix: Gf.Matrix4d) -> NDArray[np.float64]:
+    """A matrix as numbers, rows as vectors."""
+    return np.array(matrix, dtype=np.float64)

@@ -1,0 +1,159 @@
+"""Particles: born at a steady rate, falling through air, bouncing off a floor, dying of age.
+
+Between two moments each obeys v' = g - d (v - w), with gravity g, drag d per second and wind w, which is solved in
+closed form: nothing depends on the step, and where a particle meets the floor, that moment is found to the last bit.
+What is random about a particle depends on the seed and its number alone, so it is the same on whatever machine,
+and however the time is cut into steps.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+# random numbers per particle: place (3), velocity (3), and two to spare, which are two blocks of the generator
+_DRAWS = 8
+_BLOCKS = 2
+_HALVINGS = 52
+_BOUNCES = 8
+
+
+@dataclass(frozen=True)
+class Law:
+    """What does not change while they fly. Lengths in scene units, times in seconds.
+
+    rate: born per second. life: how long each lives. size: of the box they are born in, in the emitter's own axes.
+    velocity: at birth, in the emitter's axes; spread: its standard deviation along each axis. gravity, wind: (3,).
+    drag: per second. floor: height along `up` (an axis, 0 to 2), None for none; bounce: share of the speed kept.
+    """
+
+    seed: int
+    rate: float
+    life: float
+    size: Array
+    velocity: Array
+    spread: float
+    gravity: Array
+    wind: Array
+    drag: float
+    floor: float | None
+    bounce: float
+    up: int
+
+    def __post_init__(self) -> None:
+        numbers = [self.rate, self.life, self.spread, self.drag, self.bounce, *self.size, *self.velocity]
+        if not np.isfinite([*numbers, *self.gravity, *self.wind]).all():
+            raise ValueError("a particle emitter has a value that is no number")
+        if self.rate < 0 or self.life <= 0 or self.spread < 0 or self.drag < 0 or not 0 <= self.bounce <= 1:
+            raise ValueError("particles need a life, no negative rate, spread or drag, and a bounce between 0 and 1")
+
+
+@dataclass(frozen=True)
+class Swarm:
+    """All living particles, oldest first. number: which they are, shape (n,); born: when, seconds since the start."""
+
+    position: Array
+    velocity: Array
+    number: NDArray[np.int64]
+    born: Array
+
+
+def nobody() -> Swarm:
+    """Before the first is born."""
+    return Swarm(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, dtype=np.int64), np.zeros(0))
+
+
+def advance(law: Law, swarm: Swarm, begin: float, end: float, emitter: Array) -> Swarm:
+    """The swarm at `end`, from the one at `begin`, in seconds since the start.
+
+    emitter: the emitter's matrix at `end`, shape (4, 4), rows as vectors, translation in the last row.
+    """
+    alive = swarm.born + law.life > end
+    position, velocity = fly(law, swarm.position[alive], swarm.velocity[alive], np.full(int(alive.sum()), end - begin))
+    fresh = _born(law, begin, end)
+    births = (fresh + 1) / law.rate if law.rate else np.zeros(0)
+    lives = births + law.life > end
+    fresh, births = fresh[lives], births[lives]
+    at, speed = _birth(law, fresh, emitter)
+    at, speed = fly(law, at, speed, end - births)
+    return Swarm(
+        np.concatenate([position, at]),
+        np.concatenate([velocity, speed]),
+        np.concatenate([swarm.number[alive], fresh]),
+        np.concatenate([swarm.born[alive], births]),
+    )
+
+
+def fly(law: Law, position: Array, velocity: Array, seconds: Array) -> tuple[Array, Array]:
+    """Positions and velocities, shape (n, 3), after each particle's own time, with bounces."""
+    position, velocity, left = position.copy(), velocity.copy(), np.array(seconds, dtype=np.float64)
+    for _ in range(_BOUNCES):
+        there, speed = _free(law, position, velocity, left)
+        hit = _below(law, there)
+        if not hit.any():
+            return there, speed
+        when = _time_of_hit(law, position[hit], velocity[hit], left[hit])
+        at, into = _free(law, position[hit], velocity[hit], when)
+        at[:, law.up] = law.floor
+        into[:, law.up] = np.abs(into[:, law.up]) * law.bounce
+        position[hit], velocity[hit], left[hit] = at, into, left[hit] - when
+    # what still hits has come to rest but for hops too short to see: it slides along the floor
+    there, speed = _free(law, position, velocity, left)
+    stuck = _below(law, there)
+    there[stuck, law.up], speed[stuck, law.up] = law.floor, 0.0
+    return there, speed
+
+
+def _free(law: Law, position: Array, velocity: Array, seconds: Array) -> tuple[Array, Array]:
+    t = seconds[:, None]
+    if law.drag * float(seconds.max(initial=0.0)) < 1e-9:
+        return position + velocity * t + 0.5 * law.gravity * t * t, velocity + law.gravity * t
+    final = law.wind + law.gravity / law.drag
+    fades = np.exp(-law.drag * t)
+    return position + final * t - (velocity - final) * np.expm1(-law.drag * t) / law.drag, final + (
+        velocity - final
+    ) * fades
+
+
+def _below(law: Law, position: Array) -> NDArray[np.bool_]:
+    if law.floor is None:
+        return np.zeros(len(position), dtype=bool)
+    return np.asarray(position[:, law.up] < law.floor)
+
+
+def _time_of_hit(law: Law, position: Array, velocity: Array, seconds: Array) -> Array:
+    """When each first reaches the floor. It is above at 0 (or on it, going up) and below at `seconds`."""
+    # it rises before it falls, so the first moment from which it is below for good is found by halving
+    low, high = np.zeros(len(seconds)), seconds.copy()
+    for _ in range(_HALVINGS):
+        middle = (low + high) / 2
+        under = _below(law, _free(law, position, velocity, middle)[0])
+        low, high = np.where(under, low, middle), np.where(under, middle, high)
+    return low
+
+
+def _born(law: Law, begin: float, end: float) -> NDArray[np.int64]:
+    """The numbers of those born after `begin` and until `end`: number k at (k + 1) / rate."""
+    if law.rate == 0:
+        return np.zeros(0, dtype=np.int64)
+    return np.arange(int(np.floor(begin * law.rate + 1e-9)), int(np.floor(end * law.rate + 1e-9)), dtype=np.int64)
+
+
+def _birth(law: Law, numbers: NDArray[np.int64], emitter: Array) -> tuple[Array, Array]:
+    if not len(numbers):
+        return np.zeros((0, 3)), np.zeros((0, 3))
+    generator = np.random.Philox(key=law.seed)
+    generator.advance(int(numbers[0]) * _BLOCKS)
+    draws = np.random.Generator(generator).random((len(numbers), _DRAWS))
+    place = (draws[:, :3] - 0.5) * law.size
+    # two uniform numbers make two normal ones: Box and Muller, 1958
+    away = np.sqrt(-2 * np.log1p(-draws[:, [3, 3, 5]]))
+    turn = 2 * np.pi * draws[:, [4, 4, 6]]
+    normal = away * np.stack([np.cos(turn[:, 0]), np.sin(turn[:, 1]), np.cos(turn[:, 2])], axis=1)
+    speed = law.velocity + law.spread * normal
+    linear = emitter[:3, :3]
+    return place @ linear + emitter[3, :3], speed @ linear

@@ -1,0 +1,97 @@
+"""Results of a bake that is under way, frame by frame on the disk, so that a killed bake goes on where it stopped."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from pxr import Gf, Sdf
+
+from tidy_crate.core.bake.kinds.interface import Array, Pose, State, Value
+from tidy_crate.core.files import write_whole
+
+_ABOUT = "about"
+_STATE = "state"
+
+
+class Work:
+    """The folder of one bake under way. key: names everything it depends on; work of another key is thrown away."""
+
+    def __init__(self, folder: Path, key: str) -> None:
+        self.folder = folder
+        self._key = folder / "key.txt"
+        try:
+            same = self._key.read_text(encoding="utf-8") == key
+        except OSError:
+            same = False
+        if not same:
+            shutil.rmtree(folder, ignore_errors=True)
+            folder.mkdir(parents=True, exist_ok=True)
+            with write_whole(self._key) as stream:
+                stream.write(key.encode())
+
+    def done(self) -> int:
+        """How many samples are there, without a gap from the first."""
+        count = 0
+        while self._sample(count).is_file():
+            count += 1
+        return count
+
+    def keep(self, index: int, values: list[Value], state: State) -> None:
+        """Keep one sample, and the state to go on from after it."""
+        arrays: dict[str, Any] = {f"v{at}": _numbers(value) for at, value in enumerate(values)}
+        about = json.dumps([_about(value) for value in values]).encode()
+        arrays[_ABOUT] = np.frombuffer(about, dtype=np.uint8)
+        with write_whole(self.folder / f"{_STATE}.npz") as stream:
+            held: dict[str, Any] = {f"s.{name}": data for name, data in state.items()}
+            np.savez(stream, index=np.array(index), **held)
+        with write_whole(self._sample(index)) as stream:
+            np.savez(stream, **arrays)
+
+    def last_state(self) -> tuple[int, State] | None:
+        """The sample that the kept state belongs to, and the state; None when there is none that can be used."""
+        try:
+            with np.load(self.folder / f"{_STATE}.npz", allow_pickle=False) as found:
+                index = int(found["index"])
+                state = {name.removeprefix("s."): found[name] for name in found.files if name.startswith("s.")}
+        except (OSError, ValueError, KeyError):
+            return None
+        return index, state
+
+    def samples(self, count: int) -> Iterator[list[Value]]:
+        """All samples in order."""
+        for index in range(count):
+            with np.load(self._sample(index), allow_pickle=False) as found:
+                about = json.loads(bytes(found[_ABOUT]))
+                yield [_value(one, found[f"v{at}"]) for at, one in enumerate(about)]
+
+    def last_bytes(self) -> int:
+        """The size of the last sample: what grows in number is largest then."""
+        last = max(self.folder.glob("[0-9]*.npz"), default=None)
+        return last.stat().st_size if last is not None else 0
+
+    def throw_away(self) -> None:
+        """Remove it."""
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def _sample(self, index: int) -> Path:
+        return self.folder / f"{index:07d}.npz"
+
+
+def _numbers(value: Value) -> np.ndarray:
+    return np.array(value.matrix) if isinstance(value, Pose) else value.data
+
+
+def _about(value: Value) -> list[object]:
+    return [value.prim] if isinstance(value, Pose) else [value.prim, value.attribute, str(value.type), value.varying]
+
+
+def _value(about: list, data: np.ndarray) -> Value:  # type: ignore[type-arg]
+    if len(about) == 1:
+        return Pose(about[0], Gf.Matrix4d(data.tolist()))
+    prim, attribute, kind, varying = about
+    return Array(prim, attribute, Sdf.ValueTypeNames.Find(kind), data, varying)
