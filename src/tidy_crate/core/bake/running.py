@@ -44,6 +44,10 @@ class Running:
         self._solver.restore(state)
         self.time = time
 
+    def trouble(self) -> tuple[str, ...]:
+        """What of the simulation is left out or solved otherwise than the scene asks for, by prim."""
+        return self._solver.trouble()
+
     def sample_bytes(self) -> int:
         """How large one sample of the result is, at most."""
         return self._solver.sample_bytes()

@@ -6,7 +6,7 @@ then a node reads the frames that it renders and no others.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -81,13 +81,14 @@ def bake_simulation(
         if simulation is None:
             raise UnreadableInput("the simulation is no longer in the scene", name)
         work = Work(folder / f"{slug(name)}.work", f"{fingerprint} {wanted} {__version__}")
-        _solve(stage, simulation, wanted, work, progress)
-        written = _write(stage, simulation, wanted, work, folder, fingerprint)
+        trouble = _solve(stage, simulation, wanted, work, progress)
+        unbaked = tuple(dict.fromkeys((*simulation.trouble, *trouble)))
+        written = replace(_write(stage, simulation, wanted, work, folder, fingerprint), unbaked=unbaked)
         work.throw_away()
     return written
 
 
-def _solve(stage: Usd.Stage, simulation: Simulation, wanted: Range, work: Work, progress: Progress) -> None:
+def _solve(stage: Usd.Stage, simulation: Simulation, wanted: Range, work: Work, progress: Progress) -> tuple[str, ...]:
     times = wanted.times
     running = Running(stage, simulation, simulation.start)
     begin = work.done()
@@ -104,7 +105,9 @@ def _solve(stage: Usd.Stage, simulation: Simulation, wanted: Range, work: Work, 
         values = running.values(time) if time < simulation.start else running.values()
         _check(values, time)
         work.keep(index, values, running.state())
-        progress(Step("bake", index + 1, len(times), "frames" if wanted.per_frame == 1 else "samples", simulation.path))
+        unit = "frames" if wanted.per_frame == 1 else "samples"
+        progress(Step("bake", index + 1, len(times), unit, simulation.path))
+    return running.trouble()
 
 
 def _check(values: list[Value], time: float) -> None:
@@ -144,7 +147,7 @@ def _write(
         _declared(layer, prim, attribute, kind).default = value
     target = folder / f"{name}.usda"
     export(layer, target, "usda")
-    return Written(target, files, simulation.prims, simulation.trouble)
+    return Written(target, files, simulation.prims, ())
 
 
 def _new_layer(stage: Usd.Stage, first: float, last: float) -> Sdf.Layer:

@@ -76,6 +76,9 @@ class Solver(Protocol):
     def restore(self, state: Mapping[str, NDArray[Any]]) -> None:
         """Go on from a state."""
 
+    def trouble(self) -> tuple[str, ...]:
+        """What of the simulation is left out or solved otherwise than the scene asks for, by prim."""
+
     def sample_bytes(self) -> int:
         """How large one sample of the result is, at most."""
 

@@ -7,10 +7,11 @@ from pxr import Sdf, Usd
 from tidy_crate.core.bake.kinds.interface import Simulation, SimulationKind
 from tidy_crate.core.bake.kinds.jiggle_points import Jiggle
 from tidy_crate.core.bake.kinds.particle_emitter import Particles
+from tidy_crate.core.bake.kinds.rigid_bodies import RigidBodies
 from tidy_crate.core.bake.kinds.spring_follow import SpringFollow
 from tidy_crate.core.errors import UnreadableInput
 
-KINDS: dict[str, SimulationKind] = {kind.name: kind for kind in (SpringFollow(), Jiggle(), Particles())}
+KINDS: dict[str, SimulationKind] = {kind.name: kind for kind in (RigidBodies(), SpringFollow(), Jiggle(), Particles())}
 
 
 def find_all(stage: Usd.Stage) -> list[Simulation]:
