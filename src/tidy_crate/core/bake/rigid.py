@@ -106,7 +106,10 @@ class Joint:
 
 @dataclass(frozen=True)
 class World:
-    """Everything that takes part. still: colliders that never move, in world space."""
+    """Everything that takes part. still: colliders that never move, in world space.
+
+    apart: pairs of bodies that do not collide; an empty name stands for all that is still.
+    """
 
     gravity: Vector
     bodies: tuple[Body, ...]
@@ -177,6 +180,21 @@ class RigidRun:
         body = self._data.body(name)
         return np.array(body.xpos), np.array(body.xquat)
 
+    def fastest(self) -> float:
+        """The highest speed of any body, in metres per second."""
+        return float(np.linalg.norm(self._data.cvel[1:, 3:], axis=1).max(initial=0.0))
+
+    def overlaps(self, least: float) -> list[tuple[str, str, float]]:
+        """Pairs of bodies that are inside each other by at least so many metres, `world` for what is still."""
+        found: dict[tuple[str, str], float] = {}
+        for number in range(self._data.ncon):
+            contact = self._data.contact[number]
+            if contact.dist < -least:
+                bodies = [self._model.body(self._model.geom_bodyid[geom]).name for geom in contact.geom]
+                one, other = sorted(bodies, key=lambda name: (name != "world", name))
+                found[one, other] = max(found.get((one, other), 0.0), float(-contact.dist))
+        return [(one, other, depth) for (one, other), depth in sorted(found.items())]
+
     def energy(self) -> float:
         """Kinetic and potential energy of all bodies that are not driven, in joules."""
         self._mujoco.mj_energyPos(self._model, self._data)
@@ -186,6 +204,8 @@ class RigidRun:
     def momentum(self) -> Vector:
         """Mass times velocity, summed over all bodies that are free."""
         total = np.zeros(3)
+        for update in (self._mujoco.mj_kinematics, self._mujoco.mj_comPos, self._mujoco.mj_comVel):
+            update(self._model, self._data)
         for body in self._world.bodies:
             if not body.driven:
                 velocity = np.zeros(6)
@@ -283,19 +303,27 @@ def _given_back(damping: float) -> float:
 
 def _tree(world: World) -> tuple[list[Joint], list[Joint]]:
     """The joints that hang a body on another one, each body at most once and in no circle; and all others."""
-    hung: dict[str, str | None] = {}
+    hung: dict[str, Joint] = {}
     driven = {body.name for body in world.bodies if body.driven}
     tree, loops = [], []
     for joint in world.joints:
         above = joint.parent
         while above is not None and above != joint.child:
-            above = hung.get(above)
+            above = hung[above].parent if above in hung else None
         circle = above == joint.child
-        if joint.kind == "distance" or circle or joint.child in hung or joint.child in driven:
-            loops.append(joint)
-        else:
-            hung[joint.child] = joint.parent
+        first = hung.get(joint.child)
+        # several hinges between the same two bodies are the axes of one joint, one after the other
+        stacks = (
+            first is not None
+            and first.parent == joint.parent
+            and {first.kind, joint.kind} <= {"revolute", "prismatic"}
+            and joint.child not in driven
+        )
+        if stacks or not (joint.kind == "distance" or circle or first is not None or joint.child in driven):
+            hung.setdefault(joint.child, joint)
             tree.append(joint)
+        else:
+            loops.append(joint)
     return tree, loops
 
 
@@ -325,27 +353,31 @@ class _Builder:
         self._spec.compiler.balanceinertia = True
 
     def model(self) -> Any:
-        mujoco, world = self._mujoco, self._world
+        world = self._world
         tree, loops = _tree(world)
-        hang = {joint.child: joint for joint in tree}
+        hang: dict[str, list[Joint]] = {}
+        for joint in tree:
+            hang.setdefault(joint.child, []).append(joint)
         by_name = {body.name: body for body in world.bodies}
         made: dict[str, Any] = {}
 
         def make(name: str) -> Any:
             if name in made:
                 return made[name]
-            body, joint = by_name[name], hang.get(name)
-            above = by_name[joint.parent] if joint is not None and joint.parent is not None else None
+            body, joints = by_name[name], hang.get(name, [])
+            parents = [joint.parent for joint in joints if joint.parent is not None]
+            above = by_name[parents[0]] if parents else None
             parent = make(above.name) if above is not None else self._spec.worldbody
             place, turn = body.place, body.turn
             if above is not None:
                 back = conjugate(above.turn)
                 place, turn = rotate(back, body.place - above.place), multiply(back, body.turn)
             made[name] = found = parent.add_body(name=name, pos=place, quat=turn)
-            if joint is None:
+            if not joints:
                 found.add_freejoint()
-            elif joint.kind != "fixed":
-                self._hang(found, body, above, joint)
+            for joint in joints:
+                if joint.kind != "fixed":
+                    self._hang(found, body, above, joint)
             self._fill(found, body)
             return found
 
@@ -354,16 +386,14 @@ class _Builder:
         for number, shape in enumerate(world.still):
             self._geom(self._spec.worldbody, f"still{number}", shape, "")
         for joint in loops:
-            self._loop(joint, by_name)
+            self._loop(joint)
         for joint in world.joints:
             if not joint.collide and joint.parent is not None:
                 self._spec.add_exclude(bodyname1=joint.parent, bodyname2=joint.child)
-        for first, second in world.apart:
-            self._spec.add_exclude(bodyname1=first, bodyname2=second)
+        for one, other in world.apart:
+            self._spec.add_exclude(bodyname1=one or "world", bodyname2=other)
         self._pairs()
-        model = self._spec.compile()
-        del mujoco
-        return model
+        return self._spec.compile()
 
     def _fill(self, made: Any, body: Body) -> None:
         for number, shape in enumerate(body.shapes):
@@ -459,7 +489,7 @@ class _Builder:
                 given["limited"] = True
         made.add_joint(**given)
 
-    def _loop(self, joint: Joint, by_name: Mapping[str, Body]) -> None:
+    def _loop(self, joint: Joint) -> None:
         """A joint that closes a circle, as a condition on two bodies that hang elsewhere."""
         mujoco, spec = self._mujoco, self._spec
         if joint.kind == "distance":
@@ -486,13 +516,14 @@ class _Builder:
                 objtype=mujoco.mjtObj.mjOBJ_BODY,
             )
             made.name1, made.name2 = joint.child, joint.parent or "world"
-            data = np.zeros(11)
-            data[:3] = point
+            # how many numbers a condition has differs between versions of the library; a relative pose of nothing but
+            # zeros stands for the one they begin in
+            data = np.zeros_like(made.data)
             if joint.kind == "fixed":
-                data[:] = 0
-                data[10] = 1.0  # the relative pose is the one they begin in
+                data[10] = 1.0
+            else:
+                data[:3] = point
             made.data = data
-        del by_name
 
 
 def _impedance() -> list[float]:

@@ -42,6 +42,9 @@ _KINDS = {
     UsdPhysics.DistanceJoint: "distance",
 }
 _POSE_BYTES = 80
+# nothing that falls on a stage is faster, metres per second
+FASTEST = 100.0
+_OVERLAP = 0.02  # metres
 _MEET = 0.01  # metres by which the frames of a joint may miss each other at the start
 
 
@@ -124,6 +127,8 @@ class RigidSolver:
         # everything but the poses at the start is checked here, so that what makes no sense fails before it runs
         self._built = _build(stage, simulation, simulation.start)
         self._run: RigidRun | None = None
+        self._fastest = FASTEST
+        self._inside_each_other: tuple[str, ...] = ()
 
     def begin(self, time: float) -> None:
         """See Solver.begin."""
@@ -132,11 +137,23 @@ class RigidSolver:
             self._run = RigidRun(self._built.world, 0.25 / self._rate)
         except ValueError as error:
             raise UnreadableInput(str(error), self._simulation.path) from error
+        self._fastest = FASTEST + 2 * max(float(np.linalg.norm(body.velocity)) for body in self._built.world.bodies)
+        self._inside_each_other = tuple(
+            f"{other}: begins {depth:.2g} m inside {one}".replace("inside world", "inside what is still")
+            for one, other, depth in self._run.overlaps(_OVERLAP)
+        )
 
     def step(self, before: float, after: float) -> None:
         """See Solver.step."""
         assert self._run is not None
         self._run.advance(self._driven_at(before), self._driven_at(after), (after - before) * 4)
+        if not self._run.fastest() < self._fastest:
+            known = "; ".join(self.trouble()[:5])
+            raise UnreadableInput(
+                f"the bodies fly apart at frame {after:g}: one is faster than {self._fastest:.0f} m/s",
+                self._simulation.path,
+                f"of this simulation is known: {known}" if known else "look for bodies that begin inside each other",
+            )
 
     def _driven_at(self, time: float) -> Poses:
         return {
@@ -182,7 +199,7 @@ class RigidSolver:
 
     def trouble(self) -> tuple[str, ...]:
         """See Solver.trouble."""
-        return self._built.trouble
+        return (*self._built.trouble, *self._inside_each_other)
 
     def sample_bytes(self) -> int:
         """See Solver.sample_bytes."""
@@ -242,8 +259,6 @@ class _Members:
                     found.colliders[path] = [path]
                 else:
                     found.still.append(path)
-            elif prim.IsA(UsdPhysics.CollisionGroup):
-                found.trouble.append(f"{path}: collision groups are not known here, so everything collides")
         found._leave_out_what_hangs_on_unknown_joints(stage)
         return found
 
@@ -329,7 +344,7 @@ def _build(stage: Usd.Stage, simulation: Simulation, time: float) -> _Built:
         joint for path in members.joints if (joint := _joint(stage, path, members, units, time, trouble)) is not None
     )
     gravity = scene_gravity(stage) * units.metres
-    apart = _apart(stage, members)
+    apart = (*_apart(stage, members), *_grouped_apart(stage, members, trouble))
     found = World(gravity, tuple(bodies), tuple(still), joints, apart)
     return _Built(found, free, sorted(members.driven), residue, inside, tuple(trouble))
 
@@ -579,6 +594,25 @@ def _apart(stage: Usd.Stage, members: _Members) -> tuple[tuple[str, str], ...]:
             if str(target) in bodies:
                 found.append((path, str(target)))
     return tuple(found)
+
+
+def _grouped_apart(stage: Usd.Stage, members: _Members, trouble: list[str]) -> Iterator[tuple[str, str]]:
+    """Pairs of bodies that collision groups keep from colliding; the empty name is all that is still."""
+    if not any(prim.IsA(UsdPhysics.CollisionGroup) for prim in stage.Traverse()):
+        return
+    table = UsdPhysics.CollisionGroup.ComputeCollisionGroupTable(stage)
+    prims = {body: [stage.GetPrimAtPath(path) for path in paths] for body, paths in members.colliders.items()}
+    prims[""] = [stage.GetPrimAtPath(path) for path in members.still]
+    names = sorted(prims)
+    for at, one in enumerate(names):
+        for other in names[at + 1 :]:
+            meet = {bool(table.IsCollisionEnabled(a, b)) for a in prims[one] for b in prims[other]}
+            if meet == {False}:
+                yield one, other
+            elif len(meet) == 2:
+                trouble.append(
+                    f"{other}: some of its colliders meet {one or 'what is still'} and some do not; all do here"
+                )
 
 
 def _enabled(prim: Usd.Prim, name: str) -> bool:
