@@ -19,6 +19,8 @@ Array = NDArray[np.float64]
 _DRAWS = 8
 _BLOCKS = 2
 _HALVINGS = 52
+# seconds by which sums of times may be off
+_INSTANT = 1e-9
 _BOUNCES = 8
 
 
@@ -72,11 +74,11 @@ def advance(law: Law, swarm: Swarm, begin: float, end: float, emitter: Array) ->
 
     emitter: the emitter's matrix at `end`, shape (4, 4), rows as vectors, translation in the last row.
     """
-    alive = swarm.born + law.life > end
+    alive = swarm.born + law.life > end + _INSTANT
     position, velocity = fly(law, swarm.position[alive], swarm.velocity[alive], np.full(int(alive.sum()), end - begin))
     fresh = _born(law, begin, end)
     births = (fresh + 1) / law.rate if law.rate else np.zeros(0)
-    lives = births + law.life > end
+    lives = births + law.life > end + _INSTANT
     fresh, births = fresh[lives], births[lives]
     at, speed = _birth(law, fresh, emitter)
     at, speed = fly(law, at, speed, end - births)
@@ -140,7 +142,7 @@ def _born(law: Law, begin: float, end: float) -> NDArray[np.int64]:
     """The numbers of those born after `begin` and until `end`: number k at (k + 1) / rate."""
     if law.rate == 0:
         return np.zeros(0, dtype=np.int64)
-    return np.arange(int(np.floor(begin * law.rate + 1e-9)), int(np.floor(end * law.rate + 1e-9)), dtype=np.int64)
+    return np.arange(int(np.floor((begin + _INSTANT) * law.rate)), int(np.floor((end + _INSTANT) * law.rate)), dtype=np.int64)
 
 
 def _birth(law: Law, numbers: NDArray[np.int64], emitter: Array) -> tuple[Array, Array]:
