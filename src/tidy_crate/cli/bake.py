@@ -13,8 +13,10 @@ from tidy_crate.cli.talk import Talk, command
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from tidy_crate.core.bake.plan import PlannedBake
     from tidy_crate.core.bake.proof import OrderProof
     from tidy_crate.core.bake.run import BakeResult
+    from tidy_crate.core.bake.verify import VerifiedCache
     from tidy_crate.core.scene.context import SceneContext
 
 
@@ -34,6 +36,16 @@ def register(app: typer.Typer) -> None:
             bool,
             typer.Option("--order-proof", help="Bake nothing: show that frames come out the same in any order."),
         ] = False,
+        plan: Annotated[
+            bool, typer.Option("--plan", help="Bake nothing: show the order, the sizes and the time it may take.")
+        ] = False,
+        verify: Annotated[
+            bool, typer.Option("--verify", help="Bake nothing: look at every cache anew, down to its bytes.")
+        ] = False,
+        plot: Annotated[
+            Path | None,
+            typer.Option("--plot", metavar="FILE", help="Draw what each simulation does and which frames are cached."),
+        ] = None,
         batch: Annotated[int, typer.Option("--batch", min=1, help="Frames a node takes at a time in the proof.")] = 2,
         tidy_dir: TidyOption = None,
     ) -> None:
@@ -43,8 +55,38 @@ def register(app: typer.Typer) -> None:
         context = open_scene(scene, tidy_dir)
         if order_proof:
             _prove(talk, context, batch)
-        else:
+        elif plan:
+            _plan(talk, context, tuple(only or ()))
+        elif verify:
+            _verify(talk, context)
+        elif plot is None or only or again:
             _bake(talk, context, only or [], again)
+        if plot is not None:
+            from tidy_crate.core.bake.plot import plot_bakes
+
+            drawn = plot_bakes(context.with_caches_of_now(), plot.absolute())
+            if not (order_proof or plan or verify or only or again):
+                talk.result({"plot": str(plot.absolute()), "drawn": drawn}, lambda console: console.print(str(plot)))
+            else:
+                talk.say(f"Drawn: {plot}")
+
+
+def _plan(talk: Talk, context: SceneContext, only: tuple[str, ...]) -> None:
+    from tidy_crate.core.bake.plan import plan_bake
+
+    planned = plan_bake(context, only)
+    document = {"planned": [one.model_dump(mode="json") for one in planned]}
+    talk.result(document, lambda console: _show_plan(console, planned))
+
+
+def _verify(talk: Talk, context: SceneContext) -> None:
+    from tidy_crate.core.bake.verify import verify_caches
+
+    found = verify_caches(context)
+    document = {"verified": [one.model_dump(mode="json") for one in found]}
+    talk.result(document, lambda console: _show_verified(console, found))
+    if any(one.troubles for one in found):
+        raise typer.Exit(1)
 
 
 def _bake(talk: Talk, context: SceneContext, only: list[str], again: bool) -> None:
@@ -87,6 +129,51 @@ def _show(console: Console, result: BakeResult) -> None:
     for failed in result.failed:
         rows.add_row(cell(failed.simulation), state("failed"), "", "", cell(failed.why))
     console.print(rows)
+    for made in result.baked:
+        for trouble in made.unbaked:
+            console.print(cell(f"not solved: {trouble}"), style="yellow")
+
+
+def _show_plan(console: Console, planned: tuple[PlannedBake, ...]) -> None:
+    from tidy_crate.cli.show import cell, duration, size, state, table
+
+    if not planned:
+        console.print("Nothing in this scene depends on the frame before.")
+        return
+    rows = table(
+        "simulation", "kind", "state", "begins", "frames", "may take", "size", "after", right=("may take", "size")
+    )
+    for one in planned:
+        rows.add_row(
+            cell(one.simulation), one.kind, state(one.state), str(one.start), f"{one.first}-{one.last}",
+            "nothing to do" if one.up_to_date else duration(one.seconds),
+            size(one.bytes) if one.bytes is not None else "-", cell(" ".join(one.after) or "-"),
+        )  # fmt: skip
+    console.print(rows)
+    for one in planned:
+        for trouble in one.trouble:
+            console.print(cell(f"{trouble}"), style="yellow")
+    whole = sum(one.seconds or 0.0 for one in planned)
+    console.print(f"\nAll of it may take {duration(whole)}, judged by the first frames of each." if whole else "")
+
+
+def _show_verified(console: Console, found: tuple[VerifiedCache, ...]) -> None:
+    from tidy_crate.cli.show import cell, size, state, table
+
+    if not found:
+        console.print("Nothing in this scene depends on the frame before.")
+        return
+    rows = table("simulation", "state", "verdict", "covers", "files", "size", "in detail", right=("files", "size"))
+    for one in found:
+        covers = "{}-{}".format(*one.covers) if one.covers else "-"
+        rows.add_row(
+            cell(one.simulation), state(one.state), state("bad" if one.troubles else "good"), covers, str(one.files),
+            size(one.bytes), cell("; ".join(one.troubles) or "whole, of this scene, every byte as written"),
+        )  # fmt: skip
+    console.print(rows)
+    for one in found:
+        for trouble in one.unbaked:
+            console.print(cell(f"not solved: {trouble}"), style="yellow")
 
 
 def _short(path: Path) -> str:

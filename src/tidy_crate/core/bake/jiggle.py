@@ -19,7 +19,9 @@ Indices = NDArray[np.int64]
 
 # the lengths are put right again and again until none is out by more than this share, but not for ever
 SLACK = 0.01
-MOST_PASSES = 60
+MOST_PASSES = 24
+_LOOK_EVERY = 4
+_TINY = 1e-12
 
 
 @dataclass(frozen=True)
@@ -98,23 +100,23 @@ def shown(body: JiggleBody, state: SpringState, goal: Points) -> Points:
 def _keep_lengths(body: JiggleBody, points: Points, goal: Points) -> None:
     if not body.sets:
         return
-    rest = np.linalg.norm(goal[body.edges[:, 0]] - goal[body.edges[:, 1]], axis=1)
+    a, b = body.edges[:, 0], body.edges[:, 1]
+    rest = np.linalg.norm(goal[a] - goal[b], axis=1)
     least, most = rest * max(0.0, 1 - body.stretch), rest * (1 + body.stretch)
     movable = (body.free > 0).astype(np.float64)
-    for _ in range(MOST_PASSES):
-        worst = 0.0
-        for which in body.sets:
-            a, b = body.edges[which, 0], body.edges[which, 1]
-            apart = points[b] - points[a]
+    share = movable[a] + movable[b]
+    by_a, by_b = (movable[a] / share)[:, None], (movable[b] / share)[:, None]
+    # each set with all it needs, looked up once: the passes are many and the sets may be small
+    sets = [(a[one], b[one], least[one], most[one], by_a[one], by_b[one]) for one in body.sets]
+    for number in range(MOST_PASSES):
+        for first, second, low, high, left, right in sets:
+            apart = points[second] - points[first]
             length = np.sqrt(np.einsum("ij,ij->i", apart, apart))
-            wanted = np.clip(length, least[which], most[which])
-            with np.errstate(divide="ignore", invalid="ignore"):
-                off = np.where(rest[which] > 0, np.abs(length - wanted) / rest[which], 0.0)
-            worst = max(worst, float(off.max(initial=0.0)))
-            share = movable[a] + movable[b]
-            with np.errstate(divide="ignore", invalid="ignore"):
-                by = np.where(length > 0, (length - wanted) / (length * share), 0.0)
-            points[a] += (movable[a] * by)[:, None] * apart
-            points[b] -= (movable[b] * by)[:, None] * apart
-        if worst <= SLACK:
-            break
+            off = (length - np.minimum(np.maximum(length, low), high)) / np.maximum(length, _TINY)
+            apart *= off[:, None]
+            points[first] += left * apart
+            points[second] -= right * apart
+        if number % _LOOK_EVERY == 0:
+            length = np.linalg.norm(points[a] - points[b], axis=1)
+            if (np.maximum(least - length, length - most) <= SLACK * rest + _TINY).all():
+                break

@@ -142,7 +142,9 @@ def _born(law: Law, begin: float, end: float) -> NDArray[np.int64]:
     """The numbers of those born after `begin` and until `end`: number k at (k + 1) / rate."""
     if law.rate == 0:
         return np.zeros(0, dtype=np.int64)
-    return np.arange(int(np.floor((begin + _INSTANT) * law.rate)), int(np.floor((end + _INSTANT) * law.rate)), dtype=np.int64)
+    return np.arange(
+        int(np.floor((begin + _INSTANT) * law.rate)), int(np.floor((end + _INSTANT) * law.rate)), dtype=np.int64
+    )
 
 
 def _birth(law: Law, numbers: NDArray[np.int64], emitter: Array) -> tuple[Array, Array]:

@@ -90,11 +90,19 @@ def _differences(results: dict[str, Digests], simulations: tuple[Simulation, ...
         for frame in sorted(frames):
             for prim, digest in frames[frame].items():
                 if prim not in found and reference[frame].get(prim) != digest:
-                    owner = next((s.name for s in simulations if (prim + "/").startswith(s.name + "/")), None)
-                    found[prim] = Difference(prim=prim, simulation=owner, order=order, frame=frame)
+                    found[prim] = Difference(prim=prim, simulation=_owner(prim, simulations), order=order, frame=frame)
     # simulations first: they are the cause, what hangs on them the consequence
-    ranked = sorted(found.values(), key=lambda one: (one.simulation != one.prim, one.prim))
+    causes = {prim for simulation in simulations for prim in simulation.prims}
+    ranked = sorted(found.values(), key=lambda one: (one.prim not in causes, one.prim))
     return ranked[:MOST_NAMED]
+
+
+def _owner(prim: str, simulations: tuple[Simulation, ...]) -> str | None:
+    """The simulation that sets a prim, or something above it."""
+    for simulation in simulations:
+        if any((prim + "/").startswith(own + "/") for own in (simulation.name, *simulation.prims)):
+            return simulation.name
+    return None
 
 
 def _evaluate(scene: Path, plan: str, frames: list[int]) -> Digests:

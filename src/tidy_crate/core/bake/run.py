@@ -55,7 +55,7 @@ def bake(
     Raises WrongUsage on a name that no simulation has. A simulation that fails keeps its earlier cache.
     """
     survey = context.survey()
-    wanted = _chosen(survey.simulations, tuple(only))
+    wanted = chosen(survey.simulations, tuple(only))
     if wanted and not survey.frames.count:
         raise WrongUsage("the scene has no frame range to bake for", context.scene, "set its start and end")
     folder = cache_folder(context.tidy)
@@ -80,8 +80,11 @@ def bake(
     return BakeResult(baked=tuple(baked), up_to_date=tuple(up_to_date), failed=tuple(failed))
 
 
-def _chosen(simulations: tuple[Simulation, ...], only: tuple[str, ...]) -> list[Simulation]:
-    """In dependency order: what another one follows comes first."""
+def chosen(simulations: tuple[Simulation, ...], only: tuple[str, ...]) -> list[Simulation]:
+    """All simulations, or those named and what they go by, in dependency order.
+
+    Raises WrongUsage on a name that no simulation has, and on a circle, which it names.
+    """
     known = {simulation.name: simulation for simulation in simulations}
     for name in only:
         if name not in known:

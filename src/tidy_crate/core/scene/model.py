@@ -173,8 +173,8 @@ class Simulation(Model):
     """Something whose look at a frame depends on the frame before.
 
     start: the frame its motion begins at, which may lie before the range. covers: first and last frame in the
-    cache. gaps: frames in between that the cache lacks. trouble: what of it cannot be baked here, by prim.
-    fingerprint: digest of everything it is computed from.
+    cache. gaps: frames in between that the cache lacks. prims: those that it sets. trouble: what of it cannot be baked
+    here, by prim. fingerprint: digest of everything it is computed from.
     """
 
     name: str
@@ -185,6 +185,7 @@ class Simulation(Model):
     covers: tuple[int, int] | None = None
     gaps: tuple[int, ...] = ()
     depends_on: tuple[str, ...] = ()
+    prims: tuple[str, ...] = ()
     why: str = ""
     trouble: tuple[str, ...] = ()
     fingerprint: str = ""

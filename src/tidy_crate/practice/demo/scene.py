@@ -2,7 +2,8 @@
 
 Z up, in centimetres, 25 time codes a second, frames 1001 to 1048, so that nothing rests on defaults. Planted:
 a texture behind an absolute path, one that was moved away, one with a Windows drive path, an output without a
-path, a camera on a live spring, and a missing file that nothing visible uses.
+path, a missing file that nothing visible uses, and four kinds of simulation that every machine would start anew:
+a camera on a spring, lanterns that jiggle, boxes that tumble off a trolley, and drizzle.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ import math
 from dataclasses import dataclass
 from pathlib import Path
 
-from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdRender, UsdShade, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdPhysics, UsdRender, UsdShade, Vt
 
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.practice.demo.textures import write_textures
@@ -160,16 +161,51 @@ def _write_lantern(path: Path) -> None:
     paper = _material(stage, "/Lantern/Looks/Paper", "../../textures/paper.png", glow=(2.6, 1.35, 0.5))
     string = _material(stage, "/Lantern/Looks/String", colour=(0.08, 0.07, 0.06))
     _block(stage, "/Lantern/String", (2, 2, 60), (0, 0, -30), string)
-    shade = UsdGeom.Sphere.Define(stage, "/Lantern/Shade")
-    shade.CreateRadiusAttr(22)
-    UsdGeom.XformCommonAPI(shade).SetTranslate((0, 0, -80))
-    _bind(shade.GetPrim(), paper)
+    _bind(_shade(stage, "/Lantern/Shade", 22, -80), paper)
     light = UsdLux.SphereLight.Define(stage, "/Lantern/Flame")
     light.CreateRadiusAttr(24)
     light.CreateIntensityAttr(18)
     light.CreateColorAttr(Gf.Vec3f(1.0, 0.62, 0.28))
     UsdGeom.XformCommonAPI(light).SetTranslate((0, 0, -80))
     _save(stage, path)
+
+
+def _shade(stage: Usd.Stage, path: str, radius: float, height: float) -> Usd.Prim:
+    """A paper ball that is held at its top and swings below."""
+    around, rings = 20, 12
+    ball = [
+        (math.sin(polar) * math.cos(turn), math.sin(polar) * math.sin(turn), math.cos(polar))
+        for polar in (math.pi * ring / rings for ring in range(rings + 1))
+        for turn in (2 * math.pi * step / around for step in range(around))
+    ]
+    faces = [
+        (ring * around + step, (ring + 1) * around + step, (ring + 1) * around + after, ring * around + after)
+        for ring in range(rings)
+        for step in range(around)
+        for after in [(step + 1) % around]
+    ]
+    mesh = UsdGeom.Mesh.Define(stage, path)
+    mesh.CreatePointsAttr([Gf.Vec3f(radius * x, radius * y, height + radius * z) for x, y, z in ball])
+    mesh.CreateFaceVertexCountsAttr([4] * len(faces))
+    mesh.CreateFaceVertexIndicesAttr([corner for face in faces for corner in face])
+    mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    st = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
+    st.Set([Gf.Vec2f(at % around / around * 3, 1 - at // around / rings) for at in range(len(ball))])
+    prim = mesh.GetPrim()
+    # planted: how far it has swung depends on all frames before
+    _simulation(prim, "jiggle", SPRING_START)
+    prim.CreateAttribute("tidy:jiggle:frequency", Sdf.ValueTypeNames.Double).Set(1.4)
+    prim.CreateAttribute("tidy:jiggle:dampingRatio", Sdf.ValueTypeNames.Double).Set(0.08)
+    prim.CreateAttribute("tidy:jiggle:stretch", Sdf.ValueTypeNames.Double).Set(0.15)
+    weights = [0.0 if z > 0.9 else min(1.0, (1 - z) / 1.2) for _, _, z in ball]
+    prim.CreateAttribute("tidy:jiggle:weights", Sdf.ValueTypeNames.FloatArray).Set(weights)
+    return prim
+
+
+def _simulation(prim: Usd.Prim, kind: str, start: int) -> None:
+    prim.CreateAttribute("tidy:simulation", Sdf.ValueTypeNames.Token).Set(kind)
+    prim.CreateAttribute("tidy:simulation:live", Sdf.ValueTypeNames.Bool).Set(True)
+    prim.CreateAttribute("tidy:simulation:start", Sdf.ValueTypeNames.Double).Set(start)
 
 
 def _write_ferry(path: Path) -> None:
@@ -199,6 +235,12 @@ def _write_animation(path: Path) -> None:
         # it leaves the berth with a jerk, so that the camera's spring has something to swing about
         x = -420 + 150 * max(0.0, t) + 90 * max(0.0, t) ** 2
         move.Set(Gf.Vec3d(x, 760, -60 + 6 * math.sin(2.1 * t)), frame)
+    trolley = UsdGeom.Xformable(stage.OverridePrim("/Quay/Trolley")).AddTranslateOp()
+    for frame in range(SPRING_START, LAST + 3):
+        # it gathers speed slowly enough for its load, and stops at the buffer all at once
+        t = min(max(0.0, (frame - FIRST) / RATE), 0.84)
+        way = 200 * t * t if t < 0.6 else 72 + 240 * (t - 0.6)
+        trolley.Set(Gf.Vec3d(-480 + way, 40, 30), frame)
     for index in range(5):
         lantern = UsdGeom.Xformable(stage.OverridePrim(f"/Quay/Lantern{index}"))
         sway = lantern.AddRotateXYZOp(opSuffix="sway")
@@ -252,26 +294,53 @@ def _write_root(path: Path) -> None:
         lantern.CreateAttribute("xformOp:translate", Sdf.ValueTypeNames.Double3, False).Set(
             Gf.Vec3d(-560 + 280 * index, 190, 280)
         )
-    for index, (x, y, z, turn) in enumerate(
-        ((-330, 40, 0, 12), (-250, 60, 0, -8), (-290, 48, 70, 30), (180, -20, 0, 44))
-    ):
-        box = stage.DefinePrim(f"/Quay/Box{index}", "Xform")
-        box.GetReferences().AddReference("../../assets/box/box.usdc")
-        UsdGeom.XformCommonAPI(box).SetTranslate((x, y, z))
-        UsdGeom.XformCommonAPI(box).SetRotate((0, 0, turn))
+    _write_cargo(stage)
     water = _material(stage, "/Quay/Looks/Water", colour=(0.04, 0.09, 0.12))
     _block(stage, "/Quay/Water", (160000, 160000, 2), (0, 76000, -92), water)
-    drizzle = UsdGeom.Points.Define(stage, "/Quay/Drizzle")
-    drops = [Gf.Vec3f(((i * 137) % 1500) - 750, ((i * 71) % 500) - 150, 40 + (i * 53) % 330) for i in range(90)]
-    drizzle.CreatePointsAttr(drops)
-    drizzle.CreateWidthsAttr([3.0] * len(drops))
-    drizzle.SetWidthsInterpolation(UsdGeom.Tokens.vertex)
-    drizzle.CreateDisplayColorAttr([Gf.Vec3f(0.7, 0.8, 0.9)])
+    _write_drizzle(stage)
     _write_sketch(stage)
     _write_camera(stage)
     _write_render_settings(stage)
     layer.customLayerData = {"creator": "quaybuilder 3.2"}
     _save(stage, path)
+
+
+def _write_cargo(stage: Usd.Stage) -> None:
+    """Boxes on a trolley that stops too suddenly. Planted: where they lie depends on every touch before."""
+    UsdPhysics.Scene.Define(stage, "/Quay/Physics")
+    UsdPhysics.CollisionAPI.Apply(stage.OverridePrim("/Quay/Pier/Deck"))
+    iron = _material(stage, "/Quay/Looks/Iron", colour=(0.12, 0.12, 0.14))
+    trolley = _block(stage, "/Quay/Trolley", (200, 110, 20), (0, 0, 0), iron).GetPrim()
+    UsdPhysics.RigidBodyAPI.Apply(trolley).CreateKinematicEnabledAttr(True)
+    UsdPhysics.CollisionAPI.Apply(trolley)
+    for index, (x, y, z, turn) in enumerate(
+        ((-528, 40, 40, 4), (-432, 36, 40, -5), (-470, 44, 110, 20), (180, -20, 0, 44))
+    ):
+        box = stage.DefinePrim(f"/Quay/Box{index}", "Xform")
+        box.GetReferences().AddReference("../../assets/box/box.usdc")
+        UsdGeom.XformCommonAPI(box).SetTranslate((x, y, z))
+        UsdGeom.XformCommonAPI(box).SetRotate((0, 0, turn))
+        UsdPhysics.RigidBodyAPI.Apply(box)
+        UsdPhysics.MassAPI.Apply(box).CreateMassAttr(18)
+        body = stage.OverridePrim(f"/Quay/Box{index}/Body")
+        UsdPhysics.CollisionAPI.Apply(body)
+        UsdPhysics.MeshCollisionAPI.Apply(body).CreateApproximationAttr(UsdPhysics.Tokens.convexHull)
+
+
+def _write_drizzle(stage: Usd.Stage) -> None:
+    """Planted: a machine that starts late has an empty sky."""
+    drizzle = UsdGeom.Points.Define(stage, "/Quay/Drizzle")
+    UsdGeom.XformCommonAPI(drizzle).SetTranslate((0, 60, 430))
+    drizzle.CreateDisplayColorAttr([Gf.Vec3f(0.7, 0.8, 0.9)])
+    prim, kinds = drizzle.GetPrim(), Sdf.ValueTypeNames
+    _simulation(prim, "particles", SPRING_START)
+    for name, kind, value in (
+        ("rate", kinds.Double, 150.0), ("life", kinds.Double, 0.75), ("seed", kinds.Int, 20),
+        ("size", kinds.Vector3d, Gf.Vec3d(1500, 500, 0)), ("velocity", kinds.Vector3d, Gf.Vec3d(0, 0, -300)),
+        ("spread", kinds.Double, 20.0), ("drag", kinds.Double, 2.0), ("wind", kinds.Vector3d, Gf.Vec3d(60, 0, 0)),
+        ("floor", kinds.Double, 1.5), ("bounce", kinds.Double, 0.2), ("width", kinds.Double, 3.0),
+    ):  # fmt: skip
+        prim.CreateAttribute(f"tidy:particles:{name}", kind).Set(value)
 
 
 def _write_sketch(stage: Usd.Stage) -> None:
@@ -291,9 +360,7 @@ def _write_camera(stage: Usd.Stage) -> None:
     UsdGeom.XformCommonAPI(camera).SetRotate((83, 0, 0))
     prim = camera.GetPrim()
     # planted: a spring that every machine would start anew
-    prim.CreateAttribute("tidy:simulation", Sdf.ValueTypeNames.Token).Set("springFollow")
-    prim.CreateAttribute("tidy:simulation:live", Sdf.ValueTypeNames.Bool).Set(True)
-    prim.CreateAttribute("tidy:simulation:start", Sdf.ValueTypeNames.Double).Set(SPRING_START)
+    _simulation(prim, "springFollow", SPRING_START)
     prim.CreateRelationship("tidy:spring:target").SetTargets(["/Quay/Ferry"])
     prim.CreateAttribute("tidy:spring:frequency", Sdf.ValueTypeNames.Double).Set(0.7)
     prim.CreateAttribute("tidy:spring:dampingRatio", Sdf.ValueTypeNames.Double).Set(0.3)

@@ -401,7 +401,7 @@ def _body(
         shapes = [shape for shape in shapes if shape.kind != "plane"]
     mass, centre, inertia, axes = _mass(prim, residue, units)
     if mass is not None and inertia is None and shapes:
-        volumes = np.array([volume_of(shape) for shape in shapes])
+        volumes = np.array([volume_of(shape) for shape in shapes] if len(shapes) > 1 else [1.0])
         if volumes.sum() > 0:
             parts = mass * volumes / volumes.sum()
             shapes = [_with_mass(shape, float(part)) for shape, part in zip(shapes, parts, strict=True)]

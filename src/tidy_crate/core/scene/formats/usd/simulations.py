@@ -54,6 +54,7 @@ def find_simulations(
                 covers=covers,
                 gaps=gaps,
                 depends_on=tuple(dict.fromkeys((*one.targets, *needs[one.path]))),
+                prims=one.prims,
                 why=one.why,
                 trouble=one.trouble,
                 fingerprint=marks[one.path],
