@@ -109,6 +109,10 @@ def _keep_lengths(body: JiggleBody, points: Points, goal: Points) -> None:
     # each set with all it needs, looked up once: the passes are many and the sets may be small
     sets = [(a[one], b[one], least[one], most[one], by_a[one], by_b[one]) for one in body.sets]
     for number in range(MOST_PASSES):
+        if number % _LOOK_EVERY == 0:
+            length = np.linalg.norm(points[a] - points[b], axis=1)
+            if (np.maximum(least - length, length - most) <= SLACK * rest + _TINY).all():
+                break
         for first, second, low, high, left, right in sets:
             apart = points[second] - points[first]
             length = np.sqrt(np.einsum("ij,ij->i", apart, apart))
@@ -116,7 +120,3 @@ def _keep_lengths(body: JiggleBody, points: Points, goal: Points) -> None:
             apart *= off[:, None]
             points[first] += left * apart
             points[second] -= right * apart
-        if number % _LOOK_EVERY == 0:
-            length = np.linalg.norm(points[a] - points[b], axis=1)
-            if (np.maximum(least - length, length - most) <= SLACK * rest + _TINY).all():
-                break

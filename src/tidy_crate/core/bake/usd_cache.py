@@ -91,20 +91,19 @@ def bake_simulation(
 def _solve(stage: Usd.Stage, simulation: Simulation, wanted: Range, work: Work, progress: Progress) -> tuple[str, ...]:
     times = wanted.times
     running = Running(stage, simulation, simulation.start)
-    begin = work.done()
-    if begin:
-        kept = work.last_state()
-        # the state is kept before the sample it belongs to: of the two, only the sample may be missing
-        if kept is None or kept[0] not in (begin - 1, begin):
-            begin = 0
-        elif times[kept[0]] >= simulation.start:
+    done, kept = work.done(), work.last_state()
+    begin = 0
+    # the state is kept after the sample it belongs to; samples beyond it are solved again
+    if kept is not None and kept[0] < done:
+        begin = kept[0] + 1
+        if times[kept[0]] >= simulation.start:
             running.restore(kept[1], times[kept[0]])
     for index in range(begin, len(times)):
         time = times[index]
         running.go_to(time)
         values = running.values(time) if time < simulation.start else running.values()
         _check(values, time)
-        work.keep(index, values, running.state())
+        work.keep(index, values, running.state)
         unit = "frames" if wanted.per_frame == 1 else "samples"
         progress(Step("bake", index + 1, len(times), unit, simulation.path))
     return running.trouble()

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import shutil
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,8 @@ from pxr import Gf, Sdf
 from tidy_crate.core.bake.kinds.interface import Array, Pose, State, Value
 from tidy_crate.core.files import write_whole
 
+# a bake that is killed solves at most so many seconds' work again
+SECONDS_BETWEEN_STATES = 0.25
 _ABOUT = "about"
 _STATE = "state"
 
@@ -23,6 +26,7 @@ class Work:
 
     def __init__(self, folder: Path, key: str) -> None:
         self.folder = folder
+        self._kept = time.monotonic()
         self._key = folder / "key.txt"
         try:
             same = self._key.read_text(encoding="utf-8") == key
@@ -41,16 +45,18 @@ class Work:
             count += 1
         return count
 
-    def keep(self, index: int, values: list[Value], state: State) -> None:
-        """Keep one sample, and the state to go on from after it."""
+    def keep(self, index: int, values: list[Value], state: Callable[[], State]) -> None:
+        """Keep one sample, and now and then the state to go on from after it."""
         arrays: dict[str, Any] = {f"v{at}": _numbers(value) for at, value in enumerate(values)}
         about = json.dumps([_about(value) for value in values]).encode()
         arrays[_ABOUT] = np.frombuffer(about, dtype=np.uint8)
-        with write_whole(self.folder / f"{_STATE}.npz") as stream:
-            held: dict[str, Any] = {f"s.{name}": data for name, data in state.items()}
-            np.savez(stream, index=np.array(index), **held)
         with write_whole(self._sample(index)) as stream:
             np.savez(stream, **arrays)
+        if time.monotonic() - self._kept > SECONDS_BETWEEN_STATES:
+            held: dict[str, Any] = {f"s.{name}": data for name, data in state().items()}
+            with write_whole(self.folder / f"{_STATE}.npz") as stream:
+                np.savez(stream, index=np.array(index), **held)
+            self._kept = time.monotonic()
 
     def last_state(self) -> tuple[int, State] | None:
         """The sample that the kept state belongs to, and the state; None when there is none that can be used."""

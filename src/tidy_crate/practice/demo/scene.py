@@ -172,7 +172,7 @@ def _write_lantern(path: Path) -> None:
 
 def _shade(stage: Usd.Stage, path: str, radius: float, height: float) -> Usd.Prim:
     """A paper ball that is held at its top and swings below."""
-    around, rings = 20, 12
+    around, rings = 16, 10
     ball = [
         (math.sin(polar) * math.cos(turn), math.sin(polar) * math.sin(turn), math.cos(polar))
         for polar in (math.pi * ring / rings for ring in range(rings + 1))
@@ -194,9 +194,9 @@ def _shade(stage: Usd.Stage, path: str, radius: float, height: float) -> Usd.Pri
     prim = mesh.GetPrim()
     # planted: how far it has swung depends on all frames before
     _simulation(prim, "jiggle", SPRING_START)
-    prim.CreateAttribute("tidy:jiggle:frequency", Sdf.ValueTypeNames.Double).Set(1.4)
+    prim.CreateAttribute("tidy:jiggle:frequency", Sdf.ValueTypeNames.Double).Set(2.0)
     prim.CreateAttribute("tidy:jiggle:dampingRatio", Sdf.ValueTypeNames.Double).Set(0.08)
-    prim.CreateAttribute("tidy:jiggle:stretch", Sdf.ValueTypeNames.Double).Set(0.15)
+    prim.CreateAttribute("tidy:jiggle:stretch", Sdf.ValueTypeNames.Double).Set(0.6)
     weights = [0.0 if z > 0.9 else min(1.0, (1 - z) / 1.2) for _, _, z in ball]
     prim.CreateAttribute("tidy:jiggle:weights", Sdf.ValueTypeNames.FloatArray).Set(weights)
     return prim

@@ -124,8 +124,7 @@ class RigidSolver:
         self._stage, self._simulation = stage, simulation
         self._unit = UsdGeom.GetStageMetersPerUnit(stage)
         self._rate = stage.GetTimeCodesPerSecond()
-        # everything but the poses at the start is checked here, so that what makes no sense fails before it runs
-        self._built = _build(stage, simulation, simulation.start)
+        self._built = _NOTHING
         self._run: RigidRun | None = None
         self._fastest = FASTEST
         self._inside_each_other: tuple[str, ...] = ()
@@ -220,6 +219,9 @@ class _Built:
     residue: dict[str, NDArray[np.float64]]
     inside: dict[str, str]
     trouble: tuple[str, ...]
+
+
+_NOTHING = _Built(World(np.zeros(3), ()), [], [], {}, {}, ())
 
 
 @dataclass
