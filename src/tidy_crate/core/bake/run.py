@@ -147,11 +147,17 @@ def _bake_one(
     context: SceneContext, simulation: Simulation, frames: FrameRange, samples: int, folder: Path, progress: Progress
 ) -> Baked:
     # here, so that the USD library is loaded only when there is something to bake
-    from tidy_crate.core.bake.usd_cache import Range, bake_simulation
+    from tidy_crate.core.bake.usd_cache import Range, Written, bake_simulation
 
     assert frames.start is not None and frames.end is not None
     wanted = Range(frames.start - MARGIN, frames.end + MARGIN, samples)
-    written = bake_simulation(context, simulation.name, simulation.fingerprint, wanted, folder, progress)
+    if context.format.name == "sheet":
+        from tidy_crate.core.bake.host import bake_by_host
+
+        layer, files = bake_by_host(context, simulation, wanted.first, wanted.last, folder, progress)
+        written = Written(layer, files, (), ())
+    else:
+        written = bake_simulation(context, simulation.name, simulation.fingerprint, wanted, folder, progress)
     before = next((r for r in read_records(folder) if r.simulation == simulation.name), None)
     record = CacheRecord(
         simulation=simulation.name,

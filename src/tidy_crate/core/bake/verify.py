@@ -89,7 +89,9 @@ def _values(record: CacheRecord, folder: Path) -> Iterator[str]:
     from tidy_crate.core.errors import UnreadableInput
     from tidy_crate.core.scene.formats.usd.quiet import open_layer
 
-    for name in (record.layer, *(file.path for file in record.files)):
+    names = (record.layer, *(file.path for file in record.files))
+    # what a host application wrote is its own affair
+    for name in (name for name in names if name.endswith((".usda", ".usdc"))):
         try:
             layer = open_layer(inside(folder, name))
         except UnreadableInput as error:

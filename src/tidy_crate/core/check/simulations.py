@@ -37,3 +37,22 @@ def simulation_partial(scene: Checked) -> Iterator[Trouble]:
             else:
                 what = f"the cache covers {one.covers[0]}-{one.covers[1]} only"
             yield Trouble(one.name, what, "bake it again")
+
+
+@check("generator-not-frozen", Severity.ERROR, "B11")
+def generator_not_frozen(scene: Checked) -> Iterator[Trouble]:
+    """A node that lacks the plug-in, the font or the script renders nothing there, or something else."""
+    for one in scene.survey.generators:
+        if not one.frozen and not one.can_freeze:
+            what = f"no node can evaluate this {one.kind}, and the sheet names no command that turns it into plain data"
+            yield Trouble(one.name, what, "freeze it in the host application, or add commands.freeze to the sheet")
+
+
+@check("generator-will-be-frozen", Severity.NOTE, "B11")
+def generator_will_be_frozen(scene: Checked) -> Iterator[Trouble]:
+    """What is frozen in the staged copy can be changed no more there, and is only as right as at that moment."""
+    for one in scene.survey.generators:
+        if not one.frozen and one.can_freeze:
+            yield Trouble(
+                one.name, f"the {one.kind} becomes plain data in the staged copy", "look at it in a test frame"
+            )

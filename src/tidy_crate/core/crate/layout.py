@@ -65,7 +65,7 @@ def lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
     layout.put(survey.scene, root, roots)
     caches = {edit.layer: edit for edit in plan.of(UseCache)}
     for cache, edit in sorted(caches.items()):
-        for file in (cache, *sorted(edit.files)):
+        for file in (cache, *(part for part in sorted(edit.files) if part.is_file())):
             # a cache finds its parts by their place beside it
             name = file.relative_to(cache.parent).as_posix()
             layout.claim(file, PurePosixPath("caches", name), f"caches:{name}")

@@ -191,6 +191,18 @@ class Simulation(Model):
     fingerprint: str = ""
 
 
+class Generator(Model):
+    """Something that a node without the same plug-ins, fonts or scripts cannot evaluate.
+
+    frozen: it is plain data already; can_freeze: the host's own command line makes it so in the staged copy.
+    """
+
+    name: str
+    kind: str
+    frozen: bool
+    can_freeze: bool
+
+
 class Setting(Model):
     """A raw renderer setting as the scene states it. means: the canonical name, None where no settings map knows it."""
 
@@ -282,6 +294,7 @@ class Survey(Model):
     outputs: tuple[Output, ...]
     assets: tuple[Asset, ...]
     simulations: tuple[Simulation, ...]
+    generators: tuple[Generator, ...] = ()
     settings: tuple[Setting, ...]
     canonical: dict[str, Any] = Field(default_factory=dict)
     software: tuple[Software, ...]

@@ -6,6 +6,10 @@ size 320 180
 camera Lens
 output Beauty renders/beauty.####.exr
 texture wood "textures/wood side.png"
+simulation buoy spring -9
+cache buoy caches/buoy.####.json
+generator sign text
+frozen sign
 """
 
 from __future__ import annotations
@@ -17,13 +21,21 @@ from pathlib import Path
 
 @dataclass
 class HostScene:
-    """frames: first, last, a second. textures: path by slot. outputs: path by name."""
+    """frames: first, last, a second. textures: path by slot. outputs: path by name.
+
+    simulations: kind and first frame by name. caches: where each is cached, solved anew where it is not. generators:
+    kind by name; frozen: those that are plain data.
+    """
 
     frames: tuple[int, int, float] = (1, 1, 25.0)
     size: tuple[int, int] = (320, 180)
     camera: str = "Lens"
     outputs: dict[str, str] = field(default_factory=dict)
     textures: dict[str, str] = field(default_factory=dict)
+    simulations: dict[str, tuple[str, int]] = field(default_factory=dict)
+    caches: dict[str, str] = field(default_factory=dict)
+    generators: dict[str, str] = field(default_factory=dict)
+    frozen: list[str] = field(default_factory=list)
 
 
 def load(path: Path) -> HostScene:
@@ -44,6 +56,14 @@ def load(path: Path) -> HostScene:
                 scene.outputs[name] = output
             case ["texture", slot, texture]:
                 scene.textures[slot] = texture
+            case ["simulation", name, kind, start]:
+                scene.simulations[name] = kind, int(start)
+            case ["cache", name, cache]:
+                scene.caches[name] = cache
+            case ["generator", name, kind]:
+                scene.generators[name] = kind
+            case ["frozen", name]:
+                scene.frozen.append(name)
             case _:
                 raise ValueError(f"not understood: {shlex.join(words)}")
     return scene
@@ -59,5 +79,9 @@ def save(path: Path, scene: HostScene) -> None:
         ["camera", scene.camera],
         *(["output", name, output] for name, output in scene.outputs.items()),
         *(["texture", slot, texture] for slot, texture in scene.textures.items()),
+        *(["simulation", name, kind, str(start)] for name, (kind, start) in scene.simulations.items()),
+        *(["cache", name, cache] for name, cache in scene.caches.items()),
+        *(["generator", name, kind] for name, kind in scene.generators.items()),
+        *(["frozen", name] for name in scene.frozen),
     ]
     path.write_text("".join(shlex.join(words) + "\n" for words in lines), encoding="utf-8", newline="\n")

@@ -2,24 +2,20 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 import tempfile
 from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.errors import TidyCrateError
-from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, write_json
+from tidy_crate.core.files import copy_and_hash, hash_file, write_json
 from tidy_crate.core.scene.formats.interface import StagedScene
-from tidy_crate.core.scene.formats.sheet.model import Sheet, host_scene, read_sheet
+from tidy_crate.core.scene.formats.sheet.command import run_host
+from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetSimulation, host_scene, read_sheet
 from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE
-from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.model import SimulationState, Survey
 from tidy_crate.core.scene.rewriting import new_texts, place_of
-from tidy_crate.core.scene.staging import OutputPath, StagingPlan
-
-TIME_LIMIT = 1800.0
-LOG_TAIL = 500
+from tidy_crate.core.scene.staging import OutputPath, StagingPlan, UseCache
 
 
 def apply(
@@ -33,26 +29,56 @@ def apply(
     slots = [asset for asset in survey.assets if asset.layer == scene and asset.field == FIELD]
     own = [asset for asset in slots if asset.owner != HOST_SCENE]
     changed = plan.of(OutputPath)
-    if host_place is None or (not new_texts(own, host_place, places) and not changed):
+    baked = {edit.simulation: edit for edit in plan.of(UseCache)}
+    frozen = [one.name for one in sheet.generators if not one.frozen] if sheet.commands.freeze else []
+    if host_place is None or not (new_texts(own, host_place, places) or changed or baked or frozen):
         return StagedScene(root=sheet_place, written=(), copied={sheet_place: scene})
     texts = {asset.owner: paths.relative(place_of(asset, places), host_place.parent) for asset in own}
-    moved = _moved(sheet, texts, {edit.output: edit.path for edit in changed})
+    caches = {
+        one.slot: _cache_path(one, baked[one.name], places, host_place)
+        for one in sheet.simulations
+        if one.name in baked
+    }
+    moved = _moved(sheet, texts, {edit.output: edit.path for edit in changed}, baked, frozen)
     moved = moved.model_copy(update={"scene": paths.relative(host_place, sheet_place.parent)})
     write_json(folder / sheet_place, moved.model_dump(mode="json", exclude_defaults=True) | {"scene_sheet": 1})
-    if not any(texts[asset.owner] != asset.authored for asset in own):
+    if not (caches or frozen or any(texts[asset.owner] != asset.authored for asset in own)):
         return StagedScene(root=sheet_place, written=(sheet_place,), copied={})
-    _relink(sheet, host, folder / host_place, texts)
+    _stage_host(sheet, host, folder / host_place, texts, caches, frozen)
     return StagedScene(root=sheet_place, written=(sheet_place, host_place), copied={})
 
 
-def _moved(sheet: Sheet, texts: dict[str, str], outputs: dict[str, str]) -> Sheet:
+def _cache_path(
+    one: SheetSimulation, edit: UseCache, places: Mapping[Path, PurePosixPath], host_place: PurePosixPath
+) -> str:
+    """The pattern of a cache's files as seen from the host's scene."""
+    first = min(edit.files)
+    return paths.relative(places[first].parent / one.cache, host_place.parent)
+
+
+def _moved(
+    sheet: Sheet, texts: dict[str, str], outputs: dict[str, str], baked: Mapping[str, UseCache], frozen: list[str]
+) -> Sheet:
     assets = tuple(one.model_copy(update={"path": texts[one.slot]}) for one in sheet.assets)
     changed = tuple(one.model_copy(update={"path": outputs.get(one.name, one.path)}) for one in sheet.outputs)
-    return sheet.model_copy(update={"assets": assets, "outputs": changed})
+    simulations = tuple(
+        one.model_copy(update={"state": SimulationState.CACHED, "covers": baked[one.name].covers})
+        if one.name in baked
+        else one
+        for one in sheet.simulations
+    )
+    generators = tuple(
+        one.model_copy(update={"frozen": True}) if one.name in frozen else one for one in sheet.generators
+    )
+    return sheet.model_copy(
+        update={"assets": assets, "outputs": changed, "simulations": simulations, "generators": generators}
+    )
 
 
-def _relink(sheet: Sheet, original: Path, staged: Path, texts: dict[str, str]) -> None:
-    """Let the host write the new paths into the copy, and make sure that it did so and nothing else."""
+def _stage_host(
+    sheet: Sheet, original: Path, staged: Path, texts: dict[str, str], caches: dict[str, str], frozen: list[str]
+) -> None:
+    """Let the host write new paths into the copy and freeze what must be, and make sure that it did so and no more."""
     if not sheet.commands.relink:
         raise TidyCrateError(
             "paths in the host's scene must change, and the sheet names no relink command",
@@ -61,18 +87,43 @@ def _relink(sheet: Sheet, original: Path, staged: Path, texts: dict[str, str]) -
         )
     before = hash_file(original)
     copy_and_hash(original, staged)
+    limit = sheet.commands.time_limit
     with tempfile.TemporaryDirectory(prefix="tidy-crate-relink-") as scratch:
-        mapping = Path(scratch, "paths.json")
-        write_json(mapping, texts)
-        run_host(sheet.commands.relink, {"host_scene": str(staged), "paths": str(mapping)}, staged.parent)
+        mapping, names, fresh = (Path(scratch, name) for name in ("paths.json", "names.json", "fresh.sheet.json"))
+        write_json(mapping, texts | caches)
+        run_host(sheet.commands.relink, {"host_scene": str(staged), "paths": str(mapping)}, staged.parent, limit)
+        if frozen:
+            write_json(names, frozen)
+            run_host(sheet.commands.freeze, {"host_scene": str(staged), "names": str(names)}, staged.parent, limit)
         if hash_file(original) != before:
             raise TidyCrateError(
-                "the host's relink command changed the original scene", original, "restore it, and mend the command"
+                "the host's own command changed the original scene", original, "restore it, and mend the command"
             )
         if sheet.commands.export:
-            fresh = Path(scratch, "fresh.sheet.json")
-            run_host(sheet.commands.export, {"host_scene": str(staged), "sheet": str(fresh)}, staged.parent)
-            _verify(read_sheet(fresh), texts, staged)
+            run_host(sheet.commands.export, {"host_scene": str(staged), "sheet": str(fresh)}, staged.parent, limit)
+            found = read_sheet(fresh)
+            _verify(found, texts, staged)
+            _verify_baked_and_frozen(sheet, found, caches, frozen, staged)
+
+
+def _verify_baked_and_frozen(
+    sheet: Sheet, fresh: Sheet, caches: dict[str, str], frozen: list[str], staged: Path
+) -> None:
+    states = {one.name: one.state for one in fresh.simulations}
+    live = [
+        one.name for one in sheet.simulations if one.slot in caches and states.get(one.name) is SimulationState.LIVE
+    ]
+    if live:
+        raise TidyCrateError(
+            f"the host's scene still solves {', '.join(live)} beside its cache", staged, "mend the relink command"
+        )
+    plain = {one.name for one in fresh.generators if one.frozen}
+    present = {one.name for one in fresh.generators}
+    left = [name for name in frozen if name in present and name not in plain]
+    if left:
+        raise TidyCrateError(
+            f"the host's freeze command left {', '.join(left)} as it was", staged, "mend the freeze command"
+        )
 
 
 def _verify(fresh: Sheet, texts: dict[str, str], staged: Path) -> None:
@@ -88,27 +139,3 @@ def _verify(fresh: Sheet, texts: dict[str, str], staged: Path) -> None:
 
 def _plain(text: str) -> str:
     return text.replace("\\", "/").removeprefix("./")
-
-
-def run_host(command: tuple[str, ...], values: dict[str, str], folder: Path) -> None:
-    """Run one of the host's commands. Raises TidyCrateError with the end of its log when it fails or takes too long."""
-    known = {"python": sys.executable, **values}
-    line = []
-    for word in command:
-        for key, value in known.items():
-            word = word.replace(f"{{{key}}}", value)
-        line.append(word)
-    try:
-        done = subprocess.run(
-            line, cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-            timeout=TIME_LIMIT, check=False,
-        )  # fmt: skip
-    except OSError as error:
-        raise TidyCrateError(f"the host's command cannot start ({os_reason(error)})", line[0]) from error
-    except subprocess.TimeoutExpired as error:
-        raise TidyCrateError(f"the host's command did not end within {TIME_LIMIT:g} s", line[0]) from error
-    if done.returncode != 0:
-        tail = done.stdout.decode("utf-8", "replace").strip()[-LOG_TAIL:]
-        raise TidyCrateError(
-            f"the host's command failed with code {done.returncode}", " ".join(line)[:200], tail or None
-        )

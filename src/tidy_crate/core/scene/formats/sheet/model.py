@@ -80,10 +80,16 @@ class SheetAsset(Model):
 
 
 class SheetSimulation(Model):
-    """Something whose look at a frame depends on the frame before."""
+    """Something whose look at a frame depends on the frame before.
+
+    cache: the file name that the host's bake command gives to the cache of each frame, with a frame token. slot: by
+    which the relink command is told where the cache lies; the scene must then use it and solve no more.
+    """
 
     name: str = Field(min_length=1)
     kind: str = "simulation"
+    cache: str = ""
+    slot: str = ""
     state: SimulationState
     start: int
     covers: tuple[int, int] | None = None
@@ -91,16 +97,35 @@ class SheetSimulation(Model):
     why: str = "its look at a frame depends on the frame before"
 
 
+class SheetGenerator(Model):
+    """Something that a node without the same plug-ins, fonts or scripts cannot evaluate.
+
+    kind: what it is, in plain words ("text", "plug-in generator", "script", "stored lighting"). frozen: it is plain
+    data already.
+    """
+
+    name: str = Field(min_length=1)
+    kind: str = Field(min_length=1)
+    frozen: bool = False
+
+
 class SheetCommands(Model):
     """The host's own command lines, as lists of words with placeholders; run on the staged copy only.
 
     relink: {host_scene} and {paths}, a JSON file from slot to new path. export: {host_scene} and {sheet}, writes a
-    fresh sheet, by which the relinked copy is verified. render: see the render command of a project; {host_scene}
+    fresh sheet, by which the copy is verified. bake: {host_scene}, {simulation}, {start}, {first}, {last} and
+    {cache_folder}; bake_done: a regular expression for the line it prints per baked frame, with the group `frame`.
+    freeze: {host_scene} and {names}, a JSON list of generators that become plain data. time_limit: in seconds, of each
+    of them. render: see the render command of a project; {host_scene}
     is the host's scene. {python} is the interpreter that runs this tool.
     """
 
     relink: tuple[str, ...] = ()
     export: tuple[str, ...] = ()
+    bake: tuple[str, ...] = ()
+    bake_done: str | None = None
+    freeze: tuple[str, ...] = ()
+    time_limit: float = Field(default=1800.0, gt=0)
     render: RenderCommand | None = None
 
 
@@ -120,6 +145,7 @@ class Sheet(Model):
     outputs: tuple[SheetOutput, ...] = ()
     assets: tuple[SheetAsset, ...] = ()
     simulations: tuple[SheetSimulation, ...] = ()
+    generators: tuple[SheetGenerator, ...] = ()
     settings: dict[str, Any] = Field(default_factory=dict)
     motion: str = Field(default="things", pattern="^(still|camera|things)$")
     commands: SheetCommands = SheetCommands()
@@ -135,6 +161,7 @@ def read_sheet(path: Path) -> Sheet:
         ("output", [output.name for output in sheet.outputs]),
         ("camera", [camera.name for camera in sheet.cameras]),
         ("simulation", [simulation.name for simulation in sheet.simulations]),
+        ("generator", [generator.name for generator in sheet.generators]),
     ):
         twice = next((name for name in names if names.count(name) > 1), None) if len(set(names)) < len(names) else None
         if twice is not None:

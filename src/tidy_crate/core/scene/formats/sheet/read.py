@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Iterator
 from pathlib import Path
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk, resolve
+from tidy_crate.core.files import hash_file
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetAsset, host_scene, read_sheet
@@ -14,11 +17,13 @@ from tidy_crate.core.scene.model import (
     Asset,
     Camera,
     FrameRange,
+    Generator,
     Output,
     Pass,
     Resolution,
     Setting,
     Simulation,
+    SimulationState,
     Software,
     Survey,
     totals,
@@ -42,7 +47,7 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...]) -
         *(_asset(path, folder, one, in_force, disk, ids.of(stem, one.slot, one.path)) for one in sheet.assets),
     )
     assets = named + follow(path, named, in_force, disk)
-    simulations = tuple(_simulation(sheet))
+    simulations = tuple(_simulations(sheet, path, in_force, assets))
     outputs = tuple(_outputs(sheet, in_force))
     settings = tuple(
         Setting(owner=sheet.host.name, name=name, value=value, means=meaning(name, maps))
@@ -67,6 +72,10 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...]) -
         outputs=outputs,
         assets=assets,
         simulations=simulations,
+        generators=tuple(
+            Generator(name=one.name, kind=one.kind, frozen=one.frozen, can_freeze=bool(sheet.commands.freeze))
+            for one in sheet.generators
+        ),
         settings=settings,
         canonical=canonical(settings),
         software=tuple(_software(sheet)),
@@ -127,8 +136,31 @@ def _outputs(sheet: Sheet, plan: StagingPlan) -> list[Output]:
     return found
 
 
-def _simulation(sheet: Sheet) -> list[Simulation]:
-    return [Simulation(**one.model_dump()) for one in sheet.simulations]
+def _simulations(sheet: Sheet, path: Path, plan: StagingPlan, assets: tuple[Asset, ...]) -> Iterator[Simulation]:
+    """What the sheet says of each, and what our own cache of it makes of that."""
+    inputs = _inputs(sheet, path, assets) if sheet.simulations else ""
+    for one in sheet.simulations:
+        mark = hashlib.blake2b(f"{one.model_dump_json()} {inputs}".encode(), digest_size=16).hexdigest()
+        found = Simulation(**one.model_dump(exclude={"cache", "slot"}), fingerprint=mark)
+        edit = plan.cache(one.name)
+        if edit is not None and one.state is SimulationState.LIVE:
+            gone = [file for file, size in edit.files.items() if not file.is_file() or file.stat().st_size != size]
+            state = SimulationState.CACHED if not gone else SimulationState.PARTIAL
+            if edit.fingerprint != mark:
+                state = SimulationState.STALE
+            found = found.model_copy(update={"state": state, "covers": edit.covers, "cache": edit.layer})
+        yield found
+
+
+def _inputs(sheet: Sheet, path: Path, assets: tuple[Asset, ...]) -> str:
+    """A digest of all that a simulation of the host may depend on: its scene, the range, and the files it names."""
+    digest = hashlib.blake2b(digest_size=16)
+    host = host_scene(path, sheet)
+    digest.update(hash_file(host).encode() if host.is_file() else b"-")
+    digest.update(repr(sheet.frames).encode())
+    for asset in assets:
+        digest.update(repr((asset.owner, [member.bytes for member in asset.members])).encode())
+    return digest.hexdigest()
 
 
 def _software(sheet: Sheet) -> list[Software]:
