@@ -61,7 +61,9 @@ def test_a_spring_that_makes_no_sense_is_refused(values: tuple[float, float, flo
 
 
 def test_b10_the_proof_fails_unbaked_names_the_camera_and_holds_baked(demo: DemoScene, context: SceneContext) -> None:
-    before = prove_order(context)
+    # twelve frames show it as well as forty-eight
+    demo.scene.write_text(demo.scene.read_text().replace("endTimeCode = 1048", "endTimeCode = 1012"))
+    before = prove_order(open_scene(demo.scene))
     assert not before.holds
     everything = {"/Quay/Camera", "/Quay/Drizzle", "/Quay/Physics", *(f"/Quay/Lantern{n}/Shade" for n in range(5))}
     assert set(before.live) == everything

@@ -8,6 +8,7 @@ the velocities take up what that moved. Source for the constraints: Müller et a
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -69,6 +70,13 @@ def independent_sets(edges: Indices, points: int) -> tuple[Indices, ...]:
 
     Greedy, in the order given, hence the same on every machine.
     """
+    # a node that is given frames in any order starts the same shape again and again
+    return _independent_sets(edges.tobytes(), points)
+
+
+@lru_cache(64)
+def _independent_sets(data: bytes, points: int) -> tuple[Indices, ...]:
+    edges = np.frombuffer(data, dtype=np.int64).reshape(-1, 2)
     used: list[int] = [0] * points  # per point a bit for each set that it is in
     chosen = np.empty(len(edges), dtype=np.int64)
     for at, (a, b) in enumerate(edges.tolist()):
@@ -106,13 +114,20 @@ def _keep_lengths(body: JiggleBody, points: Points, goal: Points) -> None:
     movable = (body.free > 0).astype(np.float64)
     share = movable[a] + movable[b]
     by_a, by_b = (movable[a] / share)[:, None], (movable[b] / share)[:, None]
-    # each set with all it needs, looked up once: the passes are many and the sets may be small
-    sets = [(a[one], b[one], least[one], most[one], by_a[one], by_b[one]) for one in body.sets]
+    sets: list[tuple[Indices, Indices, Points, Points, Points, Points]] = []
     for number in range(MOST_PASSES):
         if number % _LOOK_EVERY == 0:
-            length = np.linalg.norm(points[a] - points[b], axis=1)
-            if (np.maximum(least - length, length - most) <= SLACK * rest + _TINY).all():
+            apart = points[a] - points[b]
+            length = np.sqrt(np.einsum("ij,ij->i", apart, apart))
+            out = np.maximum(least - length, length - most) > SLACK * rest + _TINY
+            if not out.any():
                 break
+            # only what is out, and what touches it, is worked on; each set with all it needs, looked up once
+            near = np.zeros(len(points), dtype=bool)
+            near[a[out]] = near[b[out]] = True
+            active = near[a] | near[b]
+            chosen = [one[active[one]] for one in body.sets]
+            sets = [(a[one], b[one], least[one], most[one], by_a[one], by_b[one]) for one in chosen if len(one)]
         for first, second, low, high, left, right in sets:
             apart = points[second] - points[first]
             length = np.sqrt(np.einsum("ij,ij->i", apart, apart))

@@ -18,7 +18,9 @@ Array = NDArray[np.float64]
 # random numbers per particle: place (3), velocity (3), and two to spare, which are two blocks of the generator
 _DRAWS = 8
 _BLOCKS = 2
-_HALVINGS = 52
+_NEWTON = 40
+# a hop counts as rest when it takes less than this share of the time that is left
+_REST = 0.01
 # seconds by which sums of times may be off
 _INSTANT = 1e-9
 _BOUNCES = 8
@@ -92,21 +94,28 @@ def advance(law: Law, swarm: Swarm, begin: float, end: float, emitter: Array) ->
 
 def fly(law: Law, position: Array, velocity: Array, seconds: Array) -> tuple[Array, Array]:
     """Positions and velocities, shape (n, 3), after each particle's own time, with bounces."""
-    position, velocity, left = position.copy(), velocity.copy(), np.array(seconds, dtype=np.float64)
+    there, speed = _free(law, position, velocity, seconds)
+    hit = np.flatnonzero(_below(law, there))
+    if not len(hit):
+        return there, speed
+    at, into, left = position[hit], velocity[hit], np.array(seconds, dtype=np.float64)[hit]
     for _ in range(_BOUNCES):
-        there, speed = _free(law, position, velocity, left)
-        hit = _below(law, there)
-        if not hit.any():
-            return there, speed
-        when = _time_of_hit(law, position[hit], velocity[hit], left[hit])
-        at, into = _free(law, position[hit], velocity[hit], when)
+        when = _time_of_hit(law, at, into, left)
+        at, into = _free(law, at, into, when)
         at[:, law.up] = law.floor
         into[:, law.up] = np.abs(into[:, law.up]) * law.bounce
-        position[hit], velocity[hit], left[hit] = at, into, left[hit] - when
-    # what still hits has come to rest but for hops too short to see: it slides along the floor
-    there, speed = _free(law, position, velocity, left)
-    stuck = _below(law, there)
-    there[stuck, law.up], speed[stuck, law.up] = law.floor, 0.0
+        left = left - when
+        # a hop too short to see is none: what hops so has come to rest, and slides along the floor
+        into[into[:, law.up] < _REST * np.abs(law.gravity[law.up]) * left, law.up] = 0.0
+        there[hit], speed[hit] = _free(law, at, into, left)
+        again = _below(law, there[hit])
+        rests = again & (into[:, law.up] == 0.0)
+        there[hit[rests], law.up], speed[hit[rests], law.up] = law.floor, 0.0
+        again &= ~rests
+        hit, at, into, left = hit[again], at[again], into[again], left[again]
+        if not len(hit):
+            return there, speed
+    there[hit, law.up], speed[hit, law.up] = law.floor, 0.0
     return there, speed
 
 
@@ -128,14 +137,21 @@ def _below(law: Law, position: Array) -> NDArray[np.bool_]:
 
 
 def _time_of_hit(law: Law, position: Array, velocity: Array, seconds: Array) -> Array:
-    """When each first reaches the floor. It is above at 0 (or on it, going up) and below at `seconds`."""
-    # it rises before it falls, so the first moment from which it is below for good is found by halving
-    low, high = np.zeros(len(seconds)), seconds.copy()
-    for _ in range(_HALVINGS):
-        middle = (low + high) / 2
-        under = _below(law, _free(law, position, velocity, middle)[0])
-        low, high = np.where(under, low, middle), np.where(under, middle, high)
-    return low
+    """When each first reaches the floor. It is above at 0 (or on it, going up) and below at `seconds`.
+
+    Its height is a concave curve, on which Newton's way from the far end never steps past the root.
+    """
+    assert law.floor is not None
+    when = seconds.copy()
+    falls_from_floor = (position[:, law.up] <= law.floor) & (velocity[:, law.up] <= 0)
+    for _ in range(_NEWTON):
+        place, speed = _free(law, position, velocity, when)
+        slope = np.minimum(speed[:, law.up], -_INSTANT)
+        step = (place[:, law.up] - law.floor) / slope
+        when = np.clip(when - step, 0.0, seconds)
+        if float(np.abs(step).max(initial=0.0)) < 1e-14:
+            break
+    return np.where(falls_from_floor, 0.0, when)
 
 
 def _born(law: Law, begin: float, end: float) -> NDArray[np.int64]:

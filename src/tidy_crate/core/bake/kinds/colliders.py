@@ -20,7 +20,7 @@ from tidy_crate.core.bake.rigid import Shape, Surface
 Points = NDArray[np.float64]
 
 MOST_FACES = 3000
-# a mesh fills its hull when their volumes differ by less than this share
+# a point lies before a face when it is off its plane by more than this share of the mesh's size
 _FILLS = 1e-3
 # a plate is so thick, as a share of the size of its mesh
 _PLATE = 0.02
@@ -137,20 +137,30 @@ def _is_flat(points: Points) -> bool:
 
 
 def _is_its_own_hull(points: Points, faces: list[NDArray[np.int64]]) -> bool:
-    from scipy.spatial import ConvexHull, QhullError
-
-    try:
-        hull = ConvexHull(points)
-    except QhullError:
-        return False
-    volume = area = 0.0
+    """Whether a mesh is closed and convex: every edge has a face on both sides, and no point lies before any face."""
+    # corners that lie in one place are one corner, however often the mesh lists it
+    extent = float(np.ptp(points, axis=0).max())
+    _, same = np.unique(np.round(points / (extent * _FLAT)), axis=0, return_inverse=True)
+    edges: dict[tuple[int, int], int] = {}
+    planes = []
     for face in faces:
-        corner, rest = points[face[0]], points[face[1:]] - points[face[0]]
-        crosses = np.cross(rest[:-1], rest[1:])
-        volume += float((crosses @ corner).sum()) / 6
-        area += float(np.linalg.norm(crosses.sum(axis=0))) / 2
-    # an open box has the volume of no hull, and a closed one with a dent has more skin than its hull
-    return bool(abs(abs(volume) - hull.volume) < _FILLS * hull.volume and area < hull.area * (1 + 10 * _FILLS))
+        corners = same[face].ravel().tolist()
+        for one, other in zip(corners, corners[1:] + corners[:1], strict=True):
+            if one != other:
+                edges[one, other] = edges.get((one, other), 0) + 1
+        normal = np.cross(points[face[1:-1]] - points[face[0]], points[face[2:]] - points[face[0]]).sum(axis=0)
+        size = float(np.linalg.norm(normal))
+        if size > 0:
+            planes.append((normal / size, float(normal @ points[face[0]]) / size))
+    if not planes or any(count != 1 or edges.get((b, a)) != 1 for (a, b), count in edges.items()):
+        return False
+    used = points[np.unique(np.concatenate(faces))]
+    before = behind = False
+    for normal, along in planes:
+        away = used @ normal - along
+        before = before or bool(away.max() > _FILLS * extent)
+        behind = behind or bool(away.min() < -_FILLS * extent)
+    return before != behind
 
 
 def _plates(corners: Points, thickness: float) -> Iterator[Points]:
