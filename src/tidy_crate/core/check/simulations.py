@@ -14,7 +14,7 @@ def simulation_live(scene: Checked) -> Iterator[Trouble]:
     """Machines that start in the middle of the shot compute another motion than their neighbours."""
     for one in scene.survey.simulations:
         if one.state is SimulationState.LIVE:
-            yield Trouble(one.name, f"the {one.kind} is solved anew by every machine", "bake it")
+            yield Trouble(one.name, f"{one.kind}, solved anew by every machine", "bake it")
 
 
 @check("simulation-stale", Severity.ERROR, "C6")
@@ -22,7 +22,7 @@ def simulation_stale(scene: Checked) -> Iterator[Trouble]:
     """A cache of an older scene shows motion that no longer fits what it moves with."""
     for one in scene.survey.simulations:
         if one.state is SimulationState.STALE:
-            yield Trouble(one.name, f"the {one.kind} has changed since it was baked", "bake it again")
+            yield Trouble(one.name, f"{one.kind}: the scene has changed since it was baked", "bake it again")
 
 
 @check("simulation-partial", Severity.ERROR, "C6")
