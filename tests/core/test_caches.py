@@ -405,3 +405,17 @@ def test_a_cache_before_frame_zero_needs_no_clips(tmp_path: Path, monkeypatch: p
     bake(context)
     stage = staged(context, tmp_path)
     assert len(points(stage, "/W/Rain", -5)) != len(points(stage, "/W/Rain", 3))
+
+
+@pytest.mark.parametrize(("first", "last"), [(20, 1), (1, 0)])
+def test_a_range_that_ends_before_it_starts_is_nothing_to_bake_for(tmp_path: Path, first: int, last: int) -> None:
+    with pytest.raises(TidyCrateError, match="no frame range"):
+        bake(show(tmp_path, first=first, last=last))
+
+
+def test_a_range_of_one_frame_and_a_start_after_the_end_are_baked_at_rest(tmp_path: Path) -> None:
+    context = show(tmp_path, RIBBON.replace("start = -9", "start = 90"), first=5, last=5)
+    assert len(bake(context).baked) == 2
+    survey = open_scene(context.scene).survey()
+    assert [one.covers for one in survey.simulations] == [(4, 6), (4, 6)]
+    assert survey.totals.live_simulations == 0

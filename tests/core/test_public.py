@@ -41,6 +41,30 @@ def test_the_closure_of_a_usd_file_is_the_one_that_usd_reports(path: Path, tmp_p
     assert_whole(path, tmp_path, bool(unresolved))
 
 
+@pytest.mark.parametrize("path", USD, ids=lambda path: path.name)
+def test_the_bodies_of_a_usd_file_move_plausibly_or_it_is_said_why_they_do_not(path: Path) -> None:
+    import numpy as np
+    from pxr import Usd, UsdGeom
+
+    from tidy_crate.core.bake.kinds.interface import Pose
+    from tidy_crate.core.bake.kinds.registry import find_all
+    from tidy_crate.core.bake.running import Running
+    from tidy_crate.core.errors import TidyCrateError
+
+    stage = Usd.Stage.Open(str(path))
+    for simulation in find_all(stage):
+        try:
+            running = Running(stage, simulation, simulation.start)
+            running.go_to(simulation.start + stage.GetTimeCodesPerSecond())
+        except TidyCrateError as error:
+            assert error.what and simulation.path in str(error)
+            continue
+        places = [np.array(value.matrix)[3, :3] for value in running.values() if isinstance(value, Pose)]
+        # a second after it was let go nothing is far away
+        assert np.isfinite(places).all()
+        assert all(np.abs(place).max() * UsdGeom.GetStageMetersPerUnit(stage) < 200 for place in places)
+
+
 @pytest.mark.parametrize("path", GLTF, ids=lambda path: path.name)
 def test_every_external_file_of_a_gltf_file_is_found(path: Path, tmp_path: Path) -> None:
     data = path.read_bytes()

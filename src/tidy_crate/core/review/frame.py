@@ -18,6 +18,9 @@ from tidy_crate.core.scene.model import Pass
 
 # a picture whose brightest colour stays below this is black to any eye
 BLACK = 1e-5
+# rows and columns of the grid by which neighbours are compared, and the brightness below which all is dark
+GRID = (18, 32)
+DARKEST = 1e-3
 MOST_PIXELS = 1 << 30
 COLOUR_SOURCES = ("beauty", "color", "colour", "rgb", "rgba", "c", "ci")
 ALPHA_SOURCES = ("alpha", "a", "opacity")
@@ -41,11 +44,15 @@ class Expected(Model):
 
 
 class Judgement(Model):
-    """A verdict with its reasons in plain words, and what went unchecked for want of an expectation."""
+    """A verdict with its reasons in plain words, and what went unchecked for want of an expectation.
+
+    look: the picture in few numbers (brightness of a coarse grid, in stops), to be held against its neighbours'.
+    """
 
     verdict: Verdict
     reasons: tuple[str, ...] = ()
     unchecked: tuple[str, ...] = ()
+    look: tuple[float, ...] = ()
 
 
 def judge_file(path: Path, expected: Expected) -> Judgement:
@@ -155,7 +162,23 @@ def judge_channels(width: int, height: int, channels: dict[str, np.ndarray], exp
     if colour and all(not np.any(np.abs(channels[name].astype(np.float32)) > BLACK) for name in colour):
         reasons.append("it is black all over")
     verdict = Verdict.BAD if reasons else Verdict.GOOD
-    return Judgement(verdict=verdict, reasons=tuple(reasons), unchecked=tuple(unchecked))
+    return Judgement(
+        verdict=verdict, reasons=tuple(reasons), unchecked=tuple(unchecked), look=look_of(colour, channels)
+    )
+
+
+def look_of(colour: list[str], channels: dict[str, np.ndarray]) -> tuple[float, ...]:
+    """A picture's brightness on a coarse grid, in stops. Means over many pixels: noise hardly shows in them."""
+    planes = [channels[name].astype(np.float32) for name in colour[:3] if channels[name].ndim == 2]
+    if not planes or any(plane.shape != planes[0].shape for plane in planes):
+        return ()
+    bright = np.nan_to_num(np.mean(planes, axis=0), nan=0.0, posinf=0.0, neginf=0.0)
+    if bright.shape[0] < GRID[0] or bright.shape[1] < GRID[1]:
+        return ()
+    rows, columns = (np.linspace(0, size, n + 1).astype(int) for size, n in zip(bright.shape, GRID, strict=True))
+    sums = np.add.reduceat(np.add.reduceat(bright, rows[:-1], axis=0), columns[:-1], axis=1)
+    means = sums / (np.diff(rows)[:, None] * np.diff(columns)[None, :])
+    return tuple(np.log2(np.maximum(means, 0) + DARKEST).ravel().round(5).tolist())
 
 
 def pass_channels(one: Pass, channels: dict[str, np.ndarray]) -> list[str]:

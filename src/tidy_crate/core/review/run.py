@@ -16,6 +16,7 @@ from tidy_crate.core.job.retrieve import REJECTED, place_of
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.frame import Expected, Verdict, judge_file
+from tidy_crate.core.review.neighbours import jumps
 
 # below this many pixels in all, starting processes takes longer than looking
 WORTH_PROCESSES = 60_000_000
@@ -102,6 +103,7 @@ def _promised(folder: Path, content: PackingList) -> Iterator[_Wanted]:
 def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
     pixels = sum((one.expected.width or 1920) * (one.expected.height or 1080) for one in wanted)
     verdicts = []
+    looks: dict[tuple[str, str], dict[int, tuple[float, ...]]] = {}
     with _pool(pixels) as pool:
         runs = pool.map(judge_file, [one.path for one in wanted], [one.expected for one in wanted], chunksize=4)
         for done, (one, judged) in enumerate(zip(wanted, runs, strict=True), 1):
@@ -116,8 +118,24 @@ def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
                     unchecked=judged.unchecked,
                 )
             )
+            if judged.verdict is Verdict.GOOD:
+                looks.setdefault((one.request, one.output), {})[one.frame] = judged.look
             progress(Step("review", done, len(wanted), "frames", one.path.name))
-    return Review(frames=tuple(verdicts))
+    return Review(frames=tuple(_with_jumps(verdicts, looks)))
+
+
+def _with_jumps(
+    verdicts: list[FrameVerdict], looks: dict[tuple[str, str], dict[int, tuple[float, ...]]]
+) -> Iterator[FrameVerdict]:
+    """A good frame at which the picture jumps is one to look at."""
+    found = {key: jumps(by_frame) for key, by_frame in looks.items()}
+    for one in verdicts:
+        times = found.get((one.request, one.output), {}).get(one.frame)
+        if times is None or one.verdict is not Verdict.GOOD:
+            yield one
+        else:
+            reason = f"the picture jumps from the frame before, {times:.0f} times the steps around it"
+            yield one.model_copy(update={"verdict": Verdict.SUSPECT, "reasons": (*one.reasons, reason)})
 
 
 def _pool(pixels: int) -> Executor:
