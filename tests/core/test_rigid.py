@@ -11,7 +11,8 @@ from pxr import Usd, UsdGeom
 
 from tidy_crate.core.bake.kinds.registry import find_all
 from tidy_crate.core.bake.proof import prove_order
-from tidy_crate.core.bake.rigid import Body, RigidRun, Shape, Surface, World, damping_for
+from tidy_crate.core.bake.rigid import Body, RigidRun, Shape, Surface, World
+from tidy_crate.core.bake.rigid_model import damping_for
 from tidy_crate.core.bake.run import bake
 from tidy_crate.core.bake.running import Running
 from tidy_crate.core.errors import UnreadableInput
