@@ -343,6 +343,18 @@ def test_a_body_below_a_turned_scaled_and_moving_parent_falls_straight_in_the_wo
     assert at_the_end(stage, "/W/Rig/B", 26.0) == pytest.approx([0, 2, 20 - 9.81 / 2], abs=1e-3)
 
 
+def test_what_blows_up_is_refused_and_leaves_nothing_in_the_folder_it_ran_in(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "here").mkdir()
+    monkeypatch.chdir(tmp_path / "here")
+    body = f'def Cube "B" {BODY} {{ vector3f physics:velocity = (1e30, 0, 0)\n{place(0, 0, 1)} }}'
+    scene = tmp_path / "s.usda"
+    scene.write_text(SCENE.format(unit=1, weight=1, up="Z", physics="", body=body))
+    assert "fly apart" in bake(open_scene(scene)).failed[0].why
+    assert list((tmp_path / "here").iterdir()) == []
+
+
 def test_a_scene_without_units_is_refused() -> None:
     stage = stage_of(ARM, unit=0.0)
     with pytest.raises(UnreadableInput, match="units"):

@@ -115,6 +115,8 @@ class RigidRun:
 
         from tidy_crate.core.bake.rigid_model import Builder, joint_tree
 
+        # left to itself the library writes its warnings into a file in whatever folder the program runs in
+        mujoco.set_mju_user_warning(lambda message: None)
         self._mujoco = mujoco
         self._hung = {joint.child for joint in joint_tree(world)[0]}
         self.steps = max(1, math.ceil(quarter / LONGEST_STEP - 1e-9))

@@ -100,6 +100,8 @@ class Builder:
         option.cone = mujoco.mjtCone.mjCONE_ELLIPTIC
         option.impratio = 10
         option.iterations, option.tolerance = 200, 1e-10
+        # what blows up must be seen to, and not begin again by itself
+        option.disableflags |= mujoco.mjtDisableBit.mjDSBL_AUTORESET
         self._spec.compiler.degree = False
         self._spec.compiler.boundmass = 1e-9
         self._spec.compiler.boundinertia = 1e-12

@@ -25,6 +25,7 @@ WHY = "where a body lies depends on every touch before; a machine that starts in
 _POSE_BYTES = 80
 # nothing that falls on a stage is faster, metres per second
 FASTEST = 100.0
+FASTEST_OF_ALL = 10_000.0  # whatever it begins with
 _OVERLAP = 0.02  # metres
 
 
@@ -116,7 +117,8 @@ class RigidSolver:
             self._run = RigidRun(self._built.world, 0.25 / self._rate)
         except ValueError as error:
             raise UnreadableInput(str(error), self._simulation.path) from error
-        self._fastest = FASTEST + 2 * max(float(np.linalg.norm(body.velocity)) for body in self._built.world.bodies)
+        fastest = max(float(np.linalg.norm(body.velocity)) for body in self._built.world.bodies)
+        self._fastest = min(FASTEST + 2 * fastest, FASTEST_OF_ALL)
         self._inside_each_other = tuple(
             f"{other}: begins {depth:.2g} m inside {one}".replace("inside world", "inside what is still")
             for one, other, depth in self._run.overlaps(_OVERLAP)
