@@ -21,6 +21,7 @@ from tidy_crate.core.estimate.model import Wishes
 from tidy_crate.core.estimate.probe import read_probe
 from tidy_crate.core.estimate.quote import estimate
 from tidy_crate.core.farm.card import read_card
+from tidy_crate.core.job.send import prepare
 from tidy_crate.core.job.track import list_jobs, track
 from tidy_crate.core.review.frame import Verdict
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
@@ -132,8 +133,10 @@ def _outcome(teller: _Teller, job: str, folder: Path, crate: Path, card: Path) -
     with Links() as links:
         view = track(ledger, job, links)
     verdicts = [row.state for row in view.frames]
-    wishes = Wishes(nodes=len({node.name for node in view.nodes}), batch=BATCH)
-    quote = estimate(read_packing_list(crate), read_probe(crate), [read_card(card)], wishes).quotes[0]
+    content, farm = read_packing_list(crate), read_card(card)
+    # as the job asked for them: on a busy machine not every node comes to take a batch
+    nodes = prepare(crate, farm, None, None, BATCH).nodes
+    quote = estimate(content, read_probe(crate), [farm], Wishes(nodes=nodes, batch=BATCH)).quotes[0]
     return {
         "job": job,
         "folder": str(folder),
