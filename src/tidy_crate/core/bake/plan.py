@@ -49,14 +49,14 @@ def plan_bake(context: SceneContext, only: tuple[str, ...] = ()) -> tuple[Planne
     folder, samples = cache_folder(context.tidy), per_frame_of(survey)
     wanted = chosen(survey.simulations, only)
     names = {one.name for one in survey.simulations}
-    return tuple(
-        _planned(context, one, survey.frames, samples, is_up_to_date(one, folder, survey.frames), names)
-        for one in wanted
-    )
+    done = {one.name: is_up_to_date(one, folder, survey.frames) for one in wanted}
+    # composed once for all that are tried
+    stage = _stage(context) if context.format.name == "openusd" and not all(done.values()) else None
+    return tuple(_planned(stage, one, survey.frames, samples, done[one.name], names) for one in wanted)
 
 
 def _planned(
-    context: SceneContext, one: Simulation, frames: FrameRange, per_frame: int, up_to_date: bool, names: set[str]
+    stage: Usd.Stage | None, one: Simulation, frames: FrameRange, per_frame: int, up_to_date: bool, names: set[str]
 ) -> PlannedBake:
     first = (frames.start or 0) - MARGIN
     last = (frames.end if frames.end is not None else 0) + MARGIN
@@ -64,9 +64,9 @@ def _planned(
     seconds: float | None = None
     size: int | None = None
     trouble = one.trouble
-    if not up_to_date and context.format.name == "openusd":
+    if not up_to_date and stage is not None:
         try:
-            seconds, size, more = _tried(context, one, last, samples)
+            seconds, size, more = _tried(stage, one, last, samples)
             trouble = tuple(dict.fromkeys((*trouble, *more)))
         except TidyCrateError as error:
             trouble = (*trouble, f"cannot be baked: {error.what}")
@@ -86,13 +86,12 @@ def _planned(
     )
 
 
-def _tried(context: SceneContext, one: Simulation, last: int, samples: int) -> tuple[float, int, tuple[str, ...]]:
+def _tried(stage: Usd.Stage, one: Simulation, last: int, samples: int) -> tuple[float, int, tuple[str, ...]]:
     """Seconds and bytes of the whole, judged by the first frames, and what would be left out."""
     from tidy_crate.core.bake.kinds.registry import find_all
     from tidy_crate.core.bake.running import Running
     from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 
-    stage = _stage(context)
     with usd_messages():
         simulation = next(found for found in find_all(stage) if found.path == one.name)
         began = time.perf_counter()

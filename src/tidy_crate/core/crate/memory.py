@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import threading
 import time
 from dataclasses import dataclass, field
@@ -12,7 +11,7 @@ import psutil
 
 from tidy_crate.core.asset.search import Content
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import hash_file, read_json, write_json
+from tidy_crate.core.files import file_mark, hash_file, read_json, write_json
 
 FOLDER = "collected"
 # a collect that is killed copies at most so many seconds' work again
@@ -43,6 +42,7 @@ class CollectMemory:
     doubtful: bool = False
     _saved: float = field(default_factory=time.monotonic)
     _lock: threading.Lock = field(default_factory=threading.Lock)
+    _read_again: set[str] = field(default_factory=set)
 
     @classmethod
     def load(cls, tidy: Path, crate: Path) -> CollectMemory:
@@ -65,17 +65,19 @@ class CollectMemory:
         if entry is None or entry.source != str(source):
             return None
         try:
-            if (entry.source_mark, entry.target_mark) != (_mark(source), _mark(target)):
+            if (entry.source_mark, entry.target_mark) != (file_mark(source), file_mark(target)):
                 return None
-            if self.doubtful and hash_file(target) != entry.blake3:
-                return None
+            if self.doubtful and str(target) not in self._read_again:
+                if hash_file(target) != entry.blake3:
+                    return None
+                self._read_again.add(str(target))
         except OSError:
             return None
         return entry.blake3
 
     def remember(self, source: Path, target: Path, digest: str) -> None:
         """Note a copy that was just made."""
-        entry = _Entry(str(source), _mark(source), _mark(target), digest)
+        entry = _Entry(str(source), file_mark(source), file_mark(target), digest)
         with self._lock:
             self.entries[str(target)] = entry
 
@@ -101,8 +103,3 @@ def collected_contents(tidy: Path) -> dict[Path, Content]:
             if size.isdigit():
                 found[Path(entry.source)] = Content(int(size), entry.blake3)
     return found
-
-
-def _mark(path: Path) -> str:
-    found = os.stat(path)  # noqa: PTH116 - one call for three values
-    return f"{found.st_size}:{found.st_mtime_ns}:{found.st_ino}"

@@ -89,9 +89,10 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk) -> None:
     while queue:
         path, variables = queue.popleft()
         context = _context(variables)
-        stem = stem_of(scene, path)
+        stem, packed = stem_of(scene, path), package.split(path) is not None
         found = [
-            _occurrence(walk, path, stem, slot, variables, context, plan, disk, ids) for slot in walk.facts[path].slots
+            _occurrence(walk, path, stem, packed, slot, variables, context, plan, disk, ids)
+            for slot in walk.facts[path].slots
         ]
         walk.occurrences.extend(found)
         arcs = [occurrence for occurrence in found if occurrence.layer_target is not None]
@@ -154,6 +155,7 @@ def _occurrence(
     walk: Walk,
     path: Path,
     stem: str,
+    packed: bool,
     slot: Slot,
     variables: dict[str, Any],
     context: str,
@@ -166,15 +168,16 @@ def _occurrence(
     seen_in = context if expression else ""
     name = ids.of(stem, slot.path, slot.field, slot.text, str(slot.time), seen_in)
     value, relinked = plan.value(name, slot.text, value)
-    resolution = _resolved(path, slot, value, disk)
+    resolution = _resolved(path, packed, slot, value, disk)
     target = None
     if slot.is_arc and resolution.members and resolution.location is not None:
         target = _layer_target(walk, resolution.location, value)
     return Occurrence(name, path, slot, _prim_of(slot.path), seen_in, value, resolution, relinked, target)
 
 
-def _resolved(path: Path, slot: Slot, value: str, disk: Disk) -> Resolution:
-    if package.split(path) is not None:
+def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> Resolution:
+    """packed: whether the layer lies in a package, asked once for all its slots."""
+    if packed:
         return package.resolve_inside(value, path)
     if paths.dialect(value) is paths.Dialect.PACKAGED:
         return package.resolve_outside(value, path.parent, disk)

@@ -17,7 +17,7 @@ from pxr import Sdf
 
 from tidy_crate import __version__
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import write_bytes
+from tidy_crate.core.files import file_mark, write_bytes
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
@@ -190,10 +190,9 @@ def answer_lines() -> None:
 def _mark(path: Path) -> str | None:
     inside = package.split(path)
     try:
-        found = os.stat(path if inside is None else inside[0])  # noqa: PTH116 - one call for three values
+        return file_mark(path if inside is None else inside[0])
     except (OSError, ValueError):
         return None
-    return f"{found.st_size}:{found.st_mtime_ns}:{found.st_ino}"
 
 
 def _size(path: Path) -> int:
