@@ -12,7 +12,7 @@ from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.formats.usd import OpenUsd
 from tidy_crate.core.scene.formats.usd.clips import template_numbers
 from tidy_crate.core.scene.model import SimulationState, Status, Survey
-from tidy_crate.core.scene.settings import SettingsMap, canonical, load_maps, meaning
+from tidy_crate.core.scene.settings import SettingsMap, canonical, load_maps, setting
 
 
 def survey_of(tmp_path: Path, body: str, head: str = "startTimeCode = 1\nendTimeCode = 10", **files: str) -> Survey:
@@ -151,8 +151,8 @@ def test_ids_stay_the_same_in_the_next_version_of_a_scene(context: SceneContext,
 
 def test_settings_maps_translate_and_leave_the_rest_unknown(tmp_path: Path) -> None:
     other = SettingsMap(renderer="brush", namespace="brush:", means={"brush:rays": "samples"})
-    assert meaning("brush:rays", [*load_maps(), other]) == "samples"
-    assert meaning("brush:other", [other]) is None
+    assert setting("", "brush:rays", 4, [*load_maps(), other]).means == "samples"
+    assert setting("", "brush:other", 4, [other]).means is None
     head = 'renderSettingsPrimPath = "/S"'
     body = 'def RenderSettings "S" { custom int brush:rays = 64\n custom float brush:odd = 0.5 }'
     scene = tmp_path / "s.usda"

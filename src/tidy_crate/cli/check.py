@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -11,9 +11,7 @@ from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
-    from tidy_crate.core.check.run import CheckResult
+    from tidy_crate.core.check.run import Against, CheckResult
 
 
 def register(app: typer.Typer) -> None:
@@ -22,14 +20,61 @@ def register(app: typer.Typer) -> None:
     @command(app, "check")
     def check(
         talk: Talk,
-        scene: Annotated[Path, typer.Argument(metavar="SCENE-OR-CRATE", help="A scene file, or a crate's folder.")],
-        explain: Annotated[bool, typer.Option("--explain", help="Say of each finding why it matters.")] = False,
+        scene: Annotated[
+            Path | None, typer.Argument(metavar="SCENE-OR-CRATE", help="A scene file, or a crate's folder.")
+        ] = None,
+        farms: Annotated[
+            list[str] | None,
+            typer.Option("--farm", metavar="CARD", help="Against a farm card's rules too; may be given again."),
+        ] = None,
+        brief: Annotated[Path | None, typer.Option("--brief", metavar="FILE", help="Against what was ordered.")] = None,
+        mend: Annotated[
+            bool, typer.Option("--mend", help="Put right in the staged copy what needs no human decision.")
+        ] = False,
+        take_back: Annotated[
+            str | None,
+            typer.Option("--take-back", metavar="CODE", help="Undo the mends of a check, or all."),
+        ] = None,
+        explain: Annotated[
+            str | None, typer.Option("--explain", metavar="CODE", help="Say what a check is about, and end.")
+        ] = None,
+        catalogue: Annotated[bool, typer.Option("--catalogue", help="List every check there is, and end.")] = False,
+        page: Annotated[
+            Path | None, typer.Option("--page", metavar="FILE", help="Write the findings as an HTML page too.")
+        ] = None,
+        every: Annotated[bool, typer.Option("--all", help="Every finding, however many of a kind there are.")] = False,
+        account: Annotated[
+            str | None, typer.Option("--account", metavar="NAME", help="The account at the farm that pays.")
+        ] = None,
+        score: Annotated[float, typer.Option("--score-here", help="This machine's benchmark score.")] = 100.0,
+        accept: Annotated[
+            bool,
+            typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),
+        ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
         """Say before money is spent what would go wrong."""
-        result = _check(scene, tidy_dir)
-        document = result.model_dump(mode="json") | {"blocked": result.blocked}
-        talk.result(document, lambda console: _show(console, result, explain or talk.verbose))
+        from tidy_crate.cli import check_view as view
+        from tidy_crate.core.errors import WrongUsage
+
+        if catalogue or explain is not None:
+            chosen = _checks(explain)
+            talk.result({"checks": [_described(one) for one in chosen]}, lambda c: view.show_checks(c, chosen))
+            return
+        if scene is None:
+            raise WrongUsage("check what?", None, "name a scene or a crate")
+        against = _against(farms or [], brief, account, score, accept)
+        done: dict[str, Any] = {}
+        if mend or take_back is not None:
+            done = _change(scene, tidy_dir, mend, take_back, against)
+        result = _check(scene, tidy_dir, against)
+        document = result.model_dump(mode="json") | {"blocked": result.blocked} | done
+        if page is not None:
+            from tidy_crate.cli.check_page import write_page
+
+            write_page(page, result)
+            document["page"] = str(page.absolute())
+        talk.result(document, lambda c: view.show(c, result, scene, done, explained=talk.verbose, every=every))
         if result.blocked:
             raise typer.Exit(1)
 
@@ -49,7 +94,7 @@ def register(app: typer.Typer) -> None:
         """
         from datetime import date
 
-        from tidy_crate.cli.places import open_scene
+        from tidy_crate.cli.places import open_scene, user_name
         from tidy_crate.core.check import run as core
         from tidy_crate.core.errors import WrongUsage
         from tidy_crate.core.scene.decisions import Waiver
@@ -57,36 +102,79 @@ def register(app: typer.Typer) -> None:
         if not because.strip():
             raise WrongUsage("a waiver needs a reason", code, 'add --because "..."')
         context = open_scene(scene, tidy_dir)
-        waiver = Waiver(code=code, subject=subject, because=because, by=by, on=date.today())
+        waiver = Waiver(code=code, subject=subject, because=because, by=by or user_name(), on=date.today())
         core.waive(context, waiver)
         document = waiver.model_dump(mode="json") | {"decisions": str(context.file.path)}
         talk.result(document, lambda console: console.print(f"{code} is waived: {because}", markup=False))
 
 
-def _check(target: Path, tidy_dir: Path | None) -> CheckResult:
+def _against(farms: list[str], brief: Path | None, account: str | None, score: float, accept: bool) -> Against:
+    from datetime import date
+
+    from tidy_crate.cli.places import load_card
+    from tidy_crate.core.check.brief import read_brief
+    from tidy_crate.core.check.run import Against
+    from tidy_crate.core.errors import WrongUsage
+    from tidy_crate.core.estimate.model import Wishes
+
+    cards = tuple(load_card(name)[0] for name in farms)
+    names = [card.name for card in cards]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise WrongUsage("two of the cards have one name", twice, "name each farm once")
+    return Against(
+        cards=cards,
+        brief=read_brief(brief) if brief is not None else None,
+        today=date.today(),
+        account=account,
+        wishes=Wishes(score_here=score, accept_practice=accept),
+    )
+
+
+def _change(scene: Path, tidy_dir: Path | None, mend: bool, take_back: str | None, against: Against) -> dict[str, Any]:
+    """Mend, or take mends back. Returns what was done, for the document."""
     from tidy_crate.cli.places import open_scene
+    from tidy_crate.core.check import run as core
+    from tidy_crate.core.errors import WrongUsage
+
+    if scene.is_dir():
+        raise WrongUsage("a crate is not mended", scene, "mend the scene, and collect again")
+    done: dict[str, Any] = {}
+    context = open_scene(scene, tidy_dir)
+    if take_back is not None:
+        gone = core.take_back(context, take_back)
+        done["taken_back"] = [one.model_dump(mode="json") for one in gone]
+    if mend:
+        made = core.mend(open_scene(scene, tidy_dir), lambda: open_scene(scene, tidy_dir), against)
+        done["mended"] = [one.model_dump(mode="json") for one in made]
+        done["decisions"] = str(context.file.path)
+    return done
+
+
+def _check(target: Path, tidy_dir: Path | None, against: Against) -> CheckResult:
+    from tidy_crate.cli.places import open_scene, origin_of
     from tidy_crate.core.check import run as core
 
     if target.is_dir():
-        return core.check_crate(target)
-    return core.check_scene(open_scene(target, tidy_dir))
+        return core.check_crate(target, against, origin_of(target))
+    return core.check_scene(open_scene(target, tidy_dir), against)
 
 
-def _show(console: Console, result: CheckResult, explain: bool) -> None:
-    from tidy_crate.cli.show import cell, counted, state, table
-    from tidy_crate.core.check.finding import Severity
+def _checks(code: str | None) -> list[Any]:
+    from tidy_crate.core.check.catalogue import check_of, in_groups
 
-    rows = table("severity", "code", "where", "what is wrong", "what to do")
-    for one in result.findings:
-        word = state("waived" if one.waived else one.severity.value)
-        remedy = f"waived because {one.waived_because}" if one.waived else one.remedy
-        what = f"{one.message}. {one.why}" if explain else one.message
-        rows.add_row(word, one.code, cell(one.subject), cell(what), cell(remedy))
-    if result.findings:
-        console.print(rows)
-        console.print()
-    for waiver in result.unused_waivers:
-        console.print(cell(f"The waiver of {waiver.code} matches nothing any more."))
-    counts = [counted(result.count(severity), severity.value) for severity in Severity]
-    verdict = "Blocked" if result.blocked else "Ready"
-    console.print(f"{verdict}: {', '.join(counts)}.", style="bold red" if result.blocked else "bold green")
+    return [one for group in in_groups().values() for one in group] if code is None else [check_of(code)]
+
+
+def _described(one: Any) -> dict[str, Any]:
+    from tidy_crate.core.check.mends import mendable
+
+    return {
+        "code": one.code,
+        "severity": one.severity.value,
+        "need": one.need,
+        "why": one.why,
+        "next": one.next.value,
+        "asks_farm": one.of_farm is not None,
+        "mendable": one.code in mendable(),
+    }

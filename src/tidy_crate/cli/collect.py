@@ -70,7 +70,7 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Copy the staged scene and every file it names into one folder. Originals are only read."""
-        from tidy_crate.cli.places import open_scene
+        from tidy_crate.cli.places import open_scene, origin_of
         from tidy_crate.core.crate import collect as core
         from tidy_crate.core.crate.copying import Way
         from tidy_crate.core.crate.shared import read_share
@@ -82,15 +82,17 @@ def register(app: typer.Typer) -> None:
         requests: tuple[RenderRequest, ...] = ()
         if frames is not None:
             requests = (request_for(context.survey(), frames=frames),)
+        crate = output or core.default_crate(context.scene)
         with talk.progress("collecting") as progress:
             result = core.collect(
                 context,
-                output or core.default_crate(context.scene),
+                crate,
                 requests,
                 progress,
                 way=Way(using),
                 needed_frames_only=needed_frames_only,
                 shares=[read_share(text) for text in on_share or []],
+                origin=origin_of(crate),
             )
         document = result.model_dump(mode="json")
         if archive is not None:

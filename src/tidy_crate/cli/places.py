@@ -40,6 +40,22 @@ def memory_of(scene: Path) -> Path:
     return folder / f"{hashlib.sha256(str(scene.absolute()).encode(errors='surrogatepass')).hexdigest()[:24]}.json"
 
 
+def origin_of(crate: Path) -> Path:
+    """Where this machine notes what a crate was made from."""
+    name = hashlib.sha256(str(crate.absolute()).encode(errors="surrogatepass")).hexdigest()[:24]
+    return home() / "crates" / f"{name}.json"
+
+
+def user_name() -> str:
+    """Who sits at this machine, for the record of a waiver; empty where the system does not say."""
+    import getpass
+
+    try:
+        return getpass.getuser()
+    except (OSError, KeyError, ImportError):
+        return ""
+
+
 def open_scene(scene: Path, tidy_dir: Path | None = None) -> SceneContext:
     """A scene with its decisions and caches, and with this user's memory of it."""
     from tidy_crate.core.scene.context import open_scene as core_open_scene

@@ -37,11 +37,13 @@ def register(app: typer.Typer) -> None:
 
         Before it starts, what the farm understood of the crate is compared with the survey.
         """
-        from tidy_crate.cli.places import Links, load_card, open_ledger
+        from datetime import date
+
+        from tidy_crate.cli.places import Links, load_card, open_ledger, origin_of
         from tidy_crate.core.job import send as core
 
         card, path = load_card(farm)
-        sending = core.prepare(crate, card, machine, nodes, batch)
+        sending = core.prepare(crate, card, machine, nodes, batch, date.today(), origin_of(crate))
         quote = _quote(sending, card)
         if not talk.as_json:
             _show_plan(talk.err, sending, card, quote)
@@ -71,6 +73,7 @@ def _quote(sending: Sending, card: FarmCard) -> Quote | None:
 
 
 def _show_plan(console: Console, sending: Sending, card: FarmCard, quote: Quote | None) -> None:
+    from tidy_crate.cli.check_view import waiver_lines
     from tidy_crate.cli.show import cell, duration, facts, money
 
     request = sending.packing.requests[0]
@@ -93,8 +96,17 @@ def _show_plan(console: Console, sending: Sending, card: FarmCard, quote: Quote 
             ("estimate", cost),
         ],
     )
-    for finding in sending.waived:
-        console.print(cell(f"waived: {finding.code} {finding.subject}, because {finding.waived_because}"), style="dim")
+    moved = [f"{name} as {path}" for name, path in sending.overlay.outputs.items() if path != _own(sending, name)]
+    if moved:
+        console.print(cell(f"This farm is asked to write {', '.join(moved)}"), style="dim")
+    for finding in sending.warnings:
+        console.print(cell(f"warning: {finding.code}  {finding.subject}: {finding.message}"), style="yellow")
+    for line in waiver_lines(sending.waived):
+        console.print(cell(f"waived: {line}"), style="dim")
+
+
+def _own(sending: Sending, name: str) -> str:
+    return sending.packing.output(name).path
 
 
 def _show(console: Console, sent: Sent) -> None:

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 from dataclasses import dataclass, field
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -135,7 +136,7 @@ def _outcome(teller: _Teller, job: str, folder: Path, crate: Path, card: Path) -
     verdicts = [row.state for row in view.frames]
     content, farm = read_packing_list(crate), read_card(card)
     # as the job asked for them: on a busy machine not every node comes to take a batch
-    nodes = prepare(crate, farm, None, None, BATCH).nodes
+    nodes = prepare(crate, farm, None, None, BATCH, date.today()).nodes
     quote = estimate(content, read_probe(crate), [farm], Wishes(nodes=nodes, batch=BATCH)).quotes[0]
     return {
         "job": job,

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
-import tomlkit
 from pydantic import Field
-from tomlkit.exceptions import TOMLKitError
 
-from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import os_reason
-from tidy_crate.core.model import Model, validated
+from tidy_crate.core.check.brief import read_brief
+from tidy_crate.core.check.rules import CheckLimits, CheckRules, Confidential
+from tidy_crate.core.model import Model
 from tidy_crate.core.scene.decisions import RenderCommand
+from tidy_crate.core.toml import read_toml
 
 FILE_NAME = "tidy-crate.toml"
 
@@ -23,7 +22,8 @@ class ProjectFile(Model):
     roots: aliases for folders outside the project that files come from, by which they are noted in a packing
     list. settings_maps: files that say what a renderer's own settings mean. tidy_dir: where decisions and
     caches go when they may not lie beside the scene. frame_tokens: texts in file names that stand for a frame
-    number, each with the least number of digits it is written with.
+    number, each with the least number of digits it is written with. severity: other severities of checks, by code.
+    brief: the file of the project's brief. naming: of outputs without a path. See CheckRules for the rest.
     """
 
     name: str = ""
@@ -34,6 +34,11 @@ class ProjectFile(Model):
     frame_tokens: dict[Annotated[str, Field(min_length=2)], Annotated[int, Field(ge=1, le=20)]] = Field(
         default_factory=dict
     )
+    severity: dict[str, Literal["error", "warning", "note"]] = Field(default_factory=dict)
+    limits: CheckLimits = CheckLimits()
+    confidential: Confidential = Confidential()
+    naming: str | None = None
+    brief: Path | None = None
 
 
 class Project:
@@ -62,15 +67,18 @@ class Project:
         """Absolute paths of the project's settings maps."""
         return tuple(self._absolute(path) for path in self.content.settings_maps)
 
+    def rules(self) -> CheckRules:
+        """What the project says of the checks. Raises UnreadableInput on a broken brief."""
+        content = self.content
+        rules = CheckRules(severity=content.severity, limits=content.limits, confidential=content.confidential)
+        update = {"naming": content.naming} if content.naming else {}
+        if content.brief is not None:
+            return rules.model_copy(update=update | {"brief": read_brief(self._absolute(content.brief))})
+        return rules.model_copy(update=update)
+
     def _absolute(self, path: Path) -> Path:
         return path if self.root is None else self.root / path
 
 
 def _read(file: Path) -> ProjectFile:
-    try:
-        content = tomlkit.parse(file.read_text(encoding="utf-8")).unwrap()
-    except OSError as error:
-        raise UnreadableInput(f"cannot read the project file ({os_reason(error)})", file) from error
-    except (TOMLKitError, ValueError) as error:
-        raise UnreadableInput(f"the project file is not valid TOML ({error})", file) from error
-    return validated(ProjectFile, content, "project file", file)
+    return read_toml(ProjectFile, file, "project file")

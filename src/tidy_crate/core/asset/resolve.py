@@ -45,6 +45,7 @@ class Disk:
 
     _folders: dict[Path, tuple[str, ...]] = field(default_factory=dict)
     _files: dict[Path, Member | str] = field(default_factory=dict)
+    _sets: dict[Path, frozenset[str]] = field(default_factory=dict)
 
     def names(self, folder: Path) -> tuple[str, ...]:
         """The names in a folder; none when it cannot be listed."""
@@ -54,6 +55,12 @@ class Disk:
             except (OSError, ValueError):
                 self._folders[folder] = ()
         return self._folders[folder]
+
+    def name_set(self, folder: Path) -> frozenset[str]:
+        """The same as a set, for those who ask for one name after the other."""
+        if folder not in self._sets:
+            self._sets[folder] = frozenset(self.names(folder))
+        return self._sets[folder]
 
     def look(self, path: Path) -> Member | str:
         """The file at `path`, or in plain words why it cannot be used."""

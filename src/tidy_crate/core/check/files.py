@@ -1,20 +1,23 @@
-"""C5: files."""
+"""C5: files, by what the scene says of them and where they lie."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.resolve import Disk
-from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
+from tidy_crate.core.asset.paths import Dialect
+from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Asset, Status
 
-# the longest path that every system a farm may run can open without special measures
-LONGEST_PATH = 240
+# pictures made from others to be read faster, and what they are made from
+MADE_FOR_SPEED = {".tx", ".dds", ".ktx", ".ktx2"}
+PICTURE_SOURCES = (".exr", ".tif", ".tiff", ".png", ".jpg", ".jpeg", ".hdr", ".psd", ".tga", ".svg")
+_AUTOSAVE = re.compile(r"auto[-_ ]?save|recover", re.IGNORECASE)
 
 
-@check("file-missing", Severity.ERROR, "C5")
+@check("file-missing", Severity.ERROR, "C5", Next.RELINK)
 def file_missing(scene: Checked) -> Iterator[Trouble]:
     """One missing file deep down ruins every frame that shows it."""
     for asset in _missing(scene):
@@ -22,7 +25,7 @@ def file_missing(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(_name(asset), f"{asset.trouble} ({asset.because})", "relink it, or let it go with a reason")
 
 
-@check("file-missing-unused", Severity.NOTE, "C5")
+@check("file-missing-unused", Severity.NOTE, "C5", Next.NOTHING)
 def file_missing_unused(scene: Checked) -> Iterator[Trouble]:
     """A missing file that these frames do not use harms nobody now, and may in the next shot."""
     for asset in _missing(scene):
@@ -30,7 +33,7 @@ def file_missing_unused(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(_name(asset), f"{asset.trouble}, but {asset.because}", "nothing to do for this render")
 
 
-@check("file-let-go", Severity.WARNING, "C5")
+@check("file-let-go", Severity.WARNING, "C5", Next.DECIDE)
 def file_let_go(scene: Checked) -> Iterator[Trouble]:
     """What was let go is missing in the picture all the same."""
     for asset in scene.survey.assets:
@@ -46,18 +49,46 @@ def layer_unread(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(_name(asset), asset.trouble or "it cannot be read", "save it again from its source")
 
 
-@check("file-absolute-path", Severity.NOTE, "C5")
+@check("layer-unseen", Severity.WARNING, "C5", Next.DECIDE)
+def layer_unseen(scene: Checked) -> Iterator[Trouble]:
+    """Behind a file that nothing here can read there may be more files, and nobody collects them."""
+    for text in scene.survey.unread:
+        path, _, why = text.partition(": no reader for this format")
+        if why:
+            yield Trouble(
+                Path(path).name, "no reader here for this format, so what it names is unseen", "name its files yourself"
+            )
+
+
+@check("file-absolute-path", Severity.NOTE, "C5", Next.NOTHING)
 def file_absolute_path(scene: Checked) -> Iterator[Trouble]:
     """An absolute path holds on one machine only. In the crate it becomes relative, in the scene it stays a trap."""
-    for asset in scene.found.assets:
-        if asset.needed and paths.is_absolute(asset.value):
+    for asset in scene.survey.assets:
+        absolute = paths.dialect(asset.value) in (Dialect.POSIX, Dialect.FILE_URL)
+        if asset.needed and absolute and not asset.relinked and not scene.is_crate:
             yield Trouble(_name(asset), "the path is absolute", "collect makes it relative in the crate")
 
 
-@check("file-outside-project", Severity.NOTE, "C5")
+@check("file-on-drive", Severity.NOTE, "C5", Next.NOTHING)
+def file_on_drive(scene: Checked) -> Iterator[Trouble]:
+    """A drive letter is one machine's own name for a disk: on the next one it is another disk, or none."""
+    for asset in scene.survey.assets:
+        if asset.needed and not asset.relinked and paths.dialect(asset.value) in (Dialect.DRIVE, Dialect.SHARE):
+            yield Trouble(_name(asset), "it is named by a drive or share", "collect makes it relative in the crate")
+
+
+@check("file-from-web", Severity.ERROR, "C5")
+def file_from_web(scene: Checked) -> Iterator[Trouble]:
+    """Most nodes reach no web address; and what lies there may be another picture by the time it renders."""
+    for asset in scene.survey.assets:
+        if asset.needed and paths.dialect(asset.value) is Dialect.URL:
+            yield Trouble(_name(asset), "it is named by a web address", "save it to disk and name that")
+
+
+@check("file-outside-project", Severity.NOTE, "C5", Next.NOTHING)
 def file_outside_project(scene: Checked) -> Iterator[Trouble]:
     """A file outside the project is backed up, versioned and moved by somebody else."""
-    if scene.root is None:
+    if scene.root is None or scene.is_crate:
         return
     for asset in scene.survey.assets:
         if asset.needed and asset.members and not asset.members[0].path.is_relative_to(scene.root):
@@ -69,11 +100,21 @@ def file_outside_project(scene: Checked) -> Iterator[Trouble]:
 @check("file-other-case", Severity.WARNING, "C5")
 def file_other_case(scene: Checked) -> Iterator[Trouble]:
     """A name written in another case than on disk is found on some systems and missing on others."""
-    disk = Disk()
     for asset in scene.survey.assets:
         for member in asset.members[:1]:
-            if asset.resolved == member.path and not _same_case(member.path, disk):
-                yield Trouble(_name(asset), "the name on disk differs in case", "write it as it is on disk")
+            if asset.resolved == member.path and (other := _other_case(scene, member.path)):
+                yield Trouble(_name(asset), f"on disk it is {other}", "write it as it is on disk")
+
+
+@check("file-names-clash", Severity.WARNING, "C5")
+def file_names_clash(scene: Checked) -> Iterator[Trouble]:
+    """Two names that differ in capitals only are one file on many systems: one picture takes the other's place."""
+    seen: dict[tuple[Path, str], Path] = {}
+    for path in scene.files:
+        key = path.parent, paths.folded(path.name)
+        other = seen.setdefault(key, path)
+        if other.name != path.name:
+            yield Trouble(scene.short(path), f"{other.name} lies beside it", "rename one of the two")
 
 
 @check("file-empty", Severity.ERROR, "C5")
@@ -97,32 +138,70 @@ def file_name_not_portable(scene: Checked) -> Iterator[Trouble]:
 @check("file-path-long", Severity.WARNING, "C5")
 def file_path_long(scene: Checked) -> Iterator[Trouble]:
     """A path too long for a node's system cannot be opened there."""
-    for asset in scene.survey.assets:
-        for member in asset.members[:1]:
-            path = member.path
-            if scene.root is not None and path.is_relative_to(scene.root):
-                path = path.relative_to(scene.root)
-            if len(str(path)) > LONGEST_PATH:
-                yield Trouble(_name(asset)[:80], f"the path is {len(str(path))} characters long", "shorten it")
+    most = scene.rules.limits.path_length
+    for path, (asset, _) in scene.files.items():
+        length = len(scene.short(path))
+        if length > most:
+            yield Trouble(_name(asset)[:80], f"the path is {length} characters long", "shorten it")
 
 
-@check("scene-newer-beside", Severity.WARNING, "R12")
+@check("file-older-than-source", Severity.WARNING, "C5", Next.DECIDE)
+def file_older_than_source(scene: Checked) -> Iterator[Trouble]:
+    """The picture was changed and what is made from it was not: the frames show yesterday's texture."""
+    for path, (_, own) in scene.files.items():
+        if path.suffix.lower() not in MADE_FOR_SPEED:
+            continue
+        names = scene.disk.name_set(path.parent)
+        for ending in PICTURE_SOURCES:
+            source = path.with_suffix(ending)
+            if source.name in names:
+                found = scene.disk.look(source)
+                if not isinstance(found, str) and found.mtime_ns > own.mtime_ns:
+                    yield Trouble(scene.short(path), f"{source.name} beside it is newer", "make it again")
+                    break
+
+
+@check("file-newer-version-beside", Severity.NOTE, "R12", Next.DECIDE)
+def file_newer_version_beside(scene: Checked) -> Iterator[Trouble]:
+    """An older version of a file stays in a scene when nobody is told that there is a newer one."""
+    for path in scene.files:
+        if path != scene.survey.scene and (newer := _newest_beside(scene, path)):
+            yield Trouble(scene.short(path), f"{newer} lies beside it", "fine if the older one is meant")
+
+
+@check("scene-newer-beside", Severity.WARNING, "R12", Next.DECIDE)
 def scene_newer_beside(scene: Checked) -> Iterator[Trouble]:
     """An older version is sent by mistake more often than on purpose."""
     path = scene.survey.scene
-    version = paths.version_of(path.stem)
-    if version is None or scene.is_crate:
+    if not scene.is_crate and (newer := _newest_beside(scene, path)):
+        yield Trouble(path.name, f"{newer} lies beside it", "send the newer one, or waive")
+
+
+@check("scene-autosave-newer", Severity.WARNING, "R12", Next.DECIDE)
+def scene_autosave_newer(scene: Checked) -> Iterator[Trouble]:
+    """What was changed since the last save is in the automatic copy only: the artist's last hour would be missing."""
+    path = scene.survey.scene
+    own = scene.disk.look(path)
+    if scene.is_crate or isinstance(own, str):
         return
-    stem, number = paths.without_version(path.stem), int(version[1:])
-    newest, name = number, ""
-    for other in Disk().names(path.parent):
-        candidate = Path(other)
-        token = paths.version_of(candidate.stem)
-        same = paths.without_version(candidate.stem) == stem and candidate.suffix == path.suffix
-        if token and same and int(token[1:]) > newest:
-            newest, name = int(token[1:]), other
-    if name:
-        yield Trouble(path.name, f"{name} lies beside it", "send the newer one, or waive")
+    stem = path.name.partition(".")[0]
+    folders = [path.parent, *(path.parent / name for name in scene.disk.names(path.parent) if _AUTOSAVE.search(name))]
+    for folder in folders:
+        for name in scene.disk.names(folder):
+            looks_so = _AUTOSAVE.search(name) or name.endswith("~") or folder != path.parent
+            if name.lstrip(".").startswith(stem) and name != path.name and looks_so:
+                found = scene.disk.look(folder / name)
+                if not isinstance(found, str) and found.mtime_ns > own.mtime_ns:
+                    yield Trouble(path.name, f"{name} was saved by itself since", "open it and save, or waive")
+
+
+@check("scene-changed-since-collect", Severity.WARNING, "C12", Next.COLLECT)
+def scene_changed_since_collect(scene: Checked) -> Iterator[Trouble]:
+    """What the artist saved after the crate was made is not in it: the farm renders yesterday's scene."""
+    if scene.changed:
+        first = scene.changed[0].name
+        more = f" and {len(scene.changed) - 1} more" if len(scene.changed) > 1 else ""
+        yield Trouble(first + more, "saved or removed since it was collected", "collect again")
 
 
 def _missing(scene: Checked) -> list[Asset]:
@@ -135,20 +214,38 @@ def _name(asset: Asset) -> str:
 
 def _names(scene: Checked) -> Iterator[tuple[str, Asset]]:
     """Every file and folder name on the way from the project's root, once each."""
-    seen = set()
-    for asset in scene.survey.assets:
-        for member in asset.members:
-            path = member.path
-            if scene.root is not None and path.is_relative_to(scene.root):
-                path = path.relative_to(scene.root)
-            else:
-                path = Path(path.name)
-            for part in path.parts:
-                if part not in seen:
-                    seen.add(part)
-                    yield part, asset
+    folders: set[Path] = set()
+    seen: set[str] = set()
+    for path, (asset, _) in scene.files.items():
+        parts: tuple[str, ...] = (path.name,)
+        folder = path.parent
+        if folder not in folders:
+            folders.add(folder)
+            if scene.root is not None and folder.is_relative_to(scene.root):
+                parts = path.relative_to(scene.root).parts
+        for part in parts:
+            if part not in seen:
+                seen.add(part)
+                yield part, asset
 
 
-def _same_case(path: Path, disk: Disk) -> bool:
-    names = disk.names(path.parent)
-    return not names or path.name in names
+def _other_case(scene: Checked, path: Path) -> str | None:
+    names = scene.disk.name_set(path.parent)
+    if not names or path.name in names:
+        return None
+    return next((name for name in names if paths.folded(name) == paths.folded(path.name)), None)
+
+
+def _newest_beside(scene: Checked, path: Path) -> str | None:
+    """A file beside it that is the same but of a later version."""
+    version = paths.version_of(path.stem)
+    if version is None:
+        return None
+    stem, newest, name = paths.without_version(path.stem), int(version[1:]), None
+    for other in scene.disk.names(path.parent):
+        candidate = Path(other)
+        token = paths.version_of(candidate.stem)
+        same = candidate.suffix == path.suffix and paths.without_version(candidate.stem) == stem
+        if token and same and int(token[1:]) > newest:
+            newest, name = int(token[1:]), other
+    return name

@@ -3,13 +3,25 @@
 from __future__ import annotations
 
 import inspect
+import os
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from datetime import date
+from decimal import Decimal
 from enum import StrEnum
+from functools import cached_property
 from pathlib import Path
+from typing import Literal
 
+from tidy_crate.core.asset.head import Head, read_head
+from tidy_crate.core.asset.resolve import Disk
+from tidy_crate.core.check.rules import CheckRules
+from tidy_crate.core.estimate.model import Quote
+from tidy_crate.core.estimate.probe import ProbeResult
+from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.model import Model
-from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.model import Asset, AssetMember, MemoryNeed, Status, Survey
+from tidy_crate.core.scene.request import RenderRequest
 
 
 class Severity(StrEnum):
@@ -20,8 +32,28 @@ class Severity(StrEnum):
     NOTE = "note"
 
 
+class Next(StrEnum):
+    """What a wrangler does about a finding, in the order of the work."""
+
+    RELINK = "relink"
+    BAKE = "bake"
+    MEND = "mend"
+    SCENE = "scene"
+    COLLECT = "collect"
+    FARM = "farm"
+    DECIDE = "decide"
+    NOTHING = "nothing"
+
+
+Seen = Literal["found", "staged", "both"]
+
+
 class Finding(Model):
-    """One result of a check. subject: the prim, file or setting it is about. why: what goes wrong if it stays."""
+    """One result of a check. subject: the prim, file or setting it is about. why: what goes wrong if it stays.
+
+    seen: in the scene as found, as staged, or in both. next: what to do about it. mend: what `check --mend` would do,
+    None where it takes a person. farm: whose rule it is, None for the scene's own troubles.
+    """
 
     code: str
     severity: Severity
@@ -31,50 +63,152 @@ class Finding(Model):
     remedy: str
     waived: bool = False
     waived_because: str | None = None
+    waived_by: str = ""
+    waived_on: date | None = None
     farm: str | None = None
+    seen: Seen = "both"
+    next: Next = Next.DECIDE
+    mend: str | None = None
 
 
 @dataclass(frozen=True)
 class Trouble:
-    """What a check found at one place."""
+    """What a check found at one place. next: where it is not the same for every trouble of the check."""
 
     subject: str
     message: str
     remedy: str
+    next: Next | None = None
+
+
+@dataclass
+class Heads:
+    """The first bytes of files, each read once. A file that cannot be read has an error in place of a head."""
+
+    _known: dict[Path, Head | OSError] = field(default_factory=dict)
+
+    def of(self, path: Path) -> Head | OSError:
+        """What a file begins like."""
+        found = self._known.get(path)
+        if found is None:
+            try:
+                found = read_head(path)
+            except OSError as error:
+                found = error
+            self._known[path] = found
+        return found
 
 
 @dataclass(frozen=True)
 class Checked:
-    """What checks look at. survey: as staged; found: as the artist saved it (the same for a crate)."""
+    """What checks look at. survey: the scene in question, as found or as staged; found: as the artist saved it.
+
+    changed: files that are no longer what was collected. disk, heads: looked at once for all checks.
+    """
 
     survey: Survey
     found: Survey
     root: Path | None
+    rules: CheckRules = field(default_factory=CheckRules)
     is_crate: bool = False
+    changed: tuple[Path, ...] = ()
+    disk: Disk = field(default_factory=Disk)
+    heads: Heads = field(default_factory=Heads)
+
+    @cached_property
+    def files(self) -> dict[Path, tuple[Asset, AssetMember]]:
+        """Every file that these frames need, with the first place that names it."""
+        found: dict[Path, tuple[Asset, AssetMember]] = {}
+        for asset in self.survey.assets:
+            if asset.needed and asset.status in (Status.FOUND, Status.PARTIAL):
+                for member in asset.members:
+                    found.setdefault(member.path, (asset, member))
+        return found
+
+    @cached_property
+    def _lead(self) -> str:
+        return "" if self.root is None else f"{self.root}{os.sep}"
+
+    def short(self, path: Path) -> str:
+        """A path from the project's root, or whole where it lies outside. Asked for every file of a scene."""
+        text = str(path)
+        return text[len(self._lead) :] if self._lead and text.startswith(self._lead) else text
+
+
+@dataclass(frozen=True)
+class OnFarm:
+    """A scene or crate as one farm would get it.
+
+    request: what is rendered, None where the scene lacks something. files: path in the crate, in forward slashes, and
+    bytes of everything that travels. memory, probe, quote: None where nobody has measured. balance: of the account that
+    pays, in the card's currency. today: the day it is checked on.
+    """
+
+    scene: Checked
+    card: FarmCard
+    today: date
+    request: RenderRequest | None = None
+    files: tuple[tuple[str, int], ...] = ()
+    memory: MemoryNeed | None = None
+    probe: ProbeResult | None = None
+    quote: Quote | None = None
+    score_here: float = 100.0
+    balance: Decimal | None = None
+
+    @property
+    def survey(self) -> Survey:
+        """The scene as it would be staged."""
+        return self.scene.survey
+
+
+SceneCheck = Callable[[Checked], Iterator[Trouble]]
+FarmCheck = Callable[[OnFarm], Iterator[Trouble]]
 
 
 @dataclass(frozen=True)
 class Check:
-    """A registered check."""
+    """A registered check: `of_scene` or `of_farm`, whichever it looks at. why: what goes wrong if it is ignored."""
 
     code: str
     severity: Severity
     need: str
     why: str
-    run: Callable[[Checked], Iterator[Trouble]]
+    next: Next
+    of_scene: SceneCheck | None = None
+    of_farm: FarmCheck | None = None
 
 
 CATALOGUE: dict[str, Check] = {}
 
 
-def check(
-    code: str, severity: Severity, need: str
-) -> Callable[[Callable[[Checked], Iterator[Trouble]]], Callable[[Checked], Iterator[Trouble]]]:
-    """Register a check. Its docstring says what goes wrong on the farm when it is ignored."""
+def check(code: str, severity: Severity, need: str, then: Next = Next.SCENE) -> Callable[[SceneCheck], SceneCheck]:
+    """Register a check of a scene. Its docstring says what goes wrong on the farm when it is ignored.
 
-    def register(function: Callable[[Checked], Iterator[Trouble]]) -> Callable[[Checked], Iterator[Trouble]]:
-        why = " ".join((inspect.getdoc(function) or "").split())
-        CATALOGUE[code] = Check(code, severity, need, why, function)
+    need: the group it belongs to. then: what a wrangler does about it. Raises ValueError on a code that is taken.
+    """
+
+    def register(function: SceneCheck) -> SceneCheck:
+        _add(Check(code, severity, need, _why(function), then, of_scene=function))
         return function
 
     return register
+
+
+def farm_check(code: str, severity: Severity, need: str, then: Next = Next.FARM) -> Callable[[FarmCheck], FarmCheck]:
+    """Register a check of a scene against a farm card; see `check`."""
+
+    def register(function: FarmCheck) -> FarmCheck:
+        _add(Check(code, severity, need, _why(function), then, of_farm=function))
+        return function
+
+    return register
+
+
+def _add(one: Check) -> None:
+    if one.code in CATALOGUE:
+        raise ValueError(f"there is a check {one.code} already")
+    CATALOGUE[one.code] = one
+
+
+def _why(function: Callable[..., object]) -> str:
+    return " ".join((inspect.getdoc(function) or "").split())

@@ -1,11 +1,15 @@
-"""C2 frames, C3 camera, C4 resolution."""
+"""C2: frames."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
-from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
-from tidy_crate.core.scene.model import SimulationState
+from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
+
+# rates that films, television and games are made at; others are more often a slip than meant
+RATES = (
+    8, 10, 12, 12.5, 15, 16, 18, 20, 23.976, 24, 25, 29.97, 30, 48, 50, 59.94, 60, 72, 75, 90, 96, 100, 119.88, 120, 240
+)  # fmt: skip
 
 
 @check("frames-none", Severity.ERROR, "C2")
@@ -24,14 +28,52 @@ def frames_reversed(scene: Checked) -> Iterator[Trouble]:
         yield Trouble("frame range", f"it runs from {frames.start} to {frames.end}", "swap the two")
 
 
-@check("frames-single", Severity.NOTE, "C2")
+@check("frames-between-whole-ones", Severity.WARNING, "C2")
+def frames_between_whole_ones(scene: Checked) -> Iterator[Trouble]:
+    """A range that starts or ends between frames is rounded, by every program in its own way: off by one."""
+    if scene.survey.fraction is not None:
+        start, end = scene.survey.fraction
+        frames = scene.survey.frames
+        yield Trouble(
+            "frame range", f"it runs from {start:g} to {end:g}; {frames.start}-{frames.end} are taken",
+            "let it start and end on whole frames",
+        )  # fmt: skip
+
+
+@check("frames-single", Severity.NOTE, "C2", Next.NOTHING)
 def frames_single(scene: Checked) -> Iterator[Trouble]:
     """One frame goes to one machine: a farm gains nothing unless the frame is shared out by tiles or samples."""
     if scene.survey.frames.count == 1:
         yield Trouble("frame range", "there is a single frame", "render it here, or in tiles")
 
 
-@check("frames-beyond-animation", Severity.WARNING, "C2")
+@check("frames-stepped", Severity.NOTE, "C2", Next.DECIDE)
+def frames_stepped(scene: Checked) -> Iterator[Trouble]:
+    """A step left from a test leaves holes in the sequence that are only seen in the edit."""
+    step = scene.survey.frames.step
+    if step > 1 and scene.survey.frames.count:
+        yield Trouble("frame range", f"only every {step}. frame is rendered", "fine if intended")
+
+
+@check("frames-rate-odd", Severity.WARNING, "C2")
+def frames_rate_odd(scene: Checked) -> Iterator[Trouble]:
+    """At a wrong rate sound and picture drift apart, and every simulation is solved at the wrong speed."""
+    fps = scene.survey.frames.fps
+    if scene.survey.frames.count and not any(abs(fps - rate) < 0.005 for rate in RATES):
+        yield Trouble(
+            "frame rate", f"{fps:g} frames a second is a rate that nobody delivers", "set the rate of the show"
+        )
+
+
+@check("frames-nothing-moves", Severity.WARNING, "C2", Next.DECIDE)
+def frames_nothing_moves(scene: Checked) -> Iterator[Trouble]:
+    """Frames that all look the same are paid for one by one; or what should move has lost its animation."""
+    frames = scene.survey.frames
+    if frames.count > 1 and scene.survey.motion == "still" and not scene.survey.simulations:
+        yield Trouble("frame range", f"{frames.count} frames, and nothing moves", "render one, or find the animation")
+
+
+@check("frames-beyond-animation", Severity.WARNING, "C2", Next.DECIDE)
 def frames_beyond_animation(scene: Checked) -> Iterator[Trouble]:
     """Frames on which nothing moves any more are paid for like all others."""
     frames, moving = scene.survey.frames, scene.survey.animated
@@ -45,7 +87,7 @@ def frames_beyond_animation(scene: Checked) -> Iterator[Trouble]:
         )
 
 
-@check("frames-animation-cut", Severity.NOTE, "C2")
+@check("frames-animation-cut", Severity.NOTE, "C2", Next.NOTHING)
 def frames_animation_cut(scene: Checked) -> Iterator[Trouble]:
     """Animation outside the range is not rendered, right for handles, wrong for a range left from a test."""
     frames, moving = scene.survey.frames, scene.survey.animated
@@ -57,57 +99,3 @@ def frames_animation_cut(scene: Checked) -> Iterator[Trouble]:
                 f"the animation goes on for {before} frames before and {after} after the range",
                 "fine if these are handles",
             )
-
-
-@check("camera-none", Severity.ERROR, "C3")
-def camera_none(scene: Checked) -> Iterator[Trouble]:
-    """Without a camera nothing can be rendered."""
-    if not scene.survey.cameras:
-        yield Trouble(scene.survey.scene.name, "the scene has no camera", "add one")
-
-
-@check("camera-not-chosen", Severity.ERROR, "C3")
-def camera_not_chosen(scene: Checked) -> Iterator[Trouble]:
-    """When no camera is chosen the renderer takes any, often the wrong one."""
-    for output in scene.survey.outputs:
-        if output.camera is None and scene.survey.cameras:
-            count = len(scene.survey.cameras)
-            yield Trouble(output.name, f"no camera is chosen, there are {count}", "point the render settings at one")
-
-
-@check("camera-gone", Severity.ERROR, "C3")
-def camera_gone(scene: Checked) -> Iterator[Trouble]:
-    """A camera that was renamed or deleted makes the farm fall back to another one, or fail on every frame."""
-    known = {camera.path for camera in scene.survey.cameras}
-    for output in scene.survey.outputs:
-        if output.camera is not None and output.camera not in known:
-            yield Trouble(output.name, f"its camera {output.camera} is not in the scene", "choose one that is")
-
-
-@check("camera-live", Severity.ERROR, "C3")
-def camera_live(scene: Checked) -> Iterator[Trouble]:
-    """A camera on a live constraint starts anew on every machine: the picture jumps where batches meet."""
-    live = {s.name for s in scene.survey.simulations if s.state is SimulationState.LIVE}
-    for camera in scene.survey.cameras:
-        if camera.renders and camera.path in live:
-            yield Trouble(camera.path, "the camera that renders hangs on a live spring", "bake it")
-
-
-@check("resolution-none", Severity.ERROR, "C4")
-def resolution_none(scene: Checked) -> Iterator[Trouble]:
-    """Without a resolution the farm renders at whatever it takes for granted."""
-    if scene.survey.resolution is None:
-        yield Trouble("resolution", "the scene states no resolution", "set it in the render settings")
-
-
-@check("resolution-scaled-down", Severity.WARNING, "C4")
-def resolution_scaled_down(scene: Checked) -> Iterator[Trouble]:
-    """A scale left from testing is seen only after the bill."""
-    size = scene.survey.resolution
-    if size is not None and size.scale < 1:
-        width, height = size.rendered
-        yield Trouble(
-            "resolution",
-            f"scaled to {size.scale:g}, so {width} x {height} come out",
-            "set the scale to full, or waive",
-        )

@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator
 
-from tidy_crate.core.asset import sequences
-from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
+from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
+from tidy_crate.core.scene.model import Output
 
 # formats that hold one picture of at most four channels
 ONE_PICTURE = {"png", "jpg", "jpeg", "tga", "bmp", "hdr"}
 MOVIES = {"mov", "mp4", "avi", "mkv", "webm", "m4v", "mpg", "mpeg"}
 KNOWN = ONE_PICTURE | MOVIES | {"exr", "tif", "tiff", "dpx", "jp2", "webp"}
-DATA_PASSES = ("depth", "normal", "position", "motion", "id", "vector", "uv")
+WITHOUT_ALPHA = {"jpg", "jpeg", "hdr", "bmp"}
+EIGHT_BIT = {"jpg", "jpeg", "png", "tga", "bmp"}
+DATA_PASSES = ("depth", "normal", "position", "motion", "id", "vector", "uv", "cryptomatte")
+# of these a half has too few digits: far things and large numbers fall onto one another
+PRECISE_PASSES = ("depth", "position", "id", "cryptomatte")
+# of OpenEXR and TIFF
+LOSSY = ("dwaa", "dwab", "b44", "b44a", "pxr24", "jpeg", "lossy")
 
 
 @check("output-none", Severity.ERROR, "C1")
@@ -35,30 +42,75 @@ def output_no_frame_token(scene: Checked) -> Iterator[Trouble]:
     """Without the frame number in the name every frame overwrites the one before, and one is left."""
     if scene.survey.frames.count <= 1:
         return
-    for output in scene.survey.outputs:
-        is_movie = output.format in MOVIES
-        if output.path.strip() and not is_movie and not sequences.has_frame_token(output.path):
+    for output in _written(scene):
+        if output.format not in MOVIES and not sequences.has_frame_token(output.path):
             yield Trouble(output.name, f"{output.path} has no frame token", "put #### where the number belongs")
+
+
+@check("output-frame-token-short", Severity.NOTE, "C1", Next.DECIDE)
+def output_frame_token_short(scene: Checked) -> Iterator[Trouble]:
+    """Numbers of unequal length sort in the wrong order: 10 comes before 9 in the edit."""
+    frames = scene.survey.frames
+    if frames.start is None or frames.end is None or frames.count <= 1:
+        return
+    for output in _written(scene):
+        digits = [token.padding for token in sequences.tokens(output.path) if token.counts == "frame"]
+        longest = max(len(str(abs(frames.start))), len(str(abs(frames.end))))
+        shortest = min(len(str(abs(frames.start))), len(str(abs(frames.end))))
+        if digits and min(digits) < longest and (shortest < longest):
+            yield Trouble(output.name, f"frame {frames.end} has {longest} digits, {output.path} pads to {min(digits)}",
+                          f"use {'#' * longest}")  # fmt: skip
 
 
 @check("output-same-file", Severity.ERROR, "C1")
 def output_same_file(scene: Checked) -> Iterator[Trouble]:
     """Two outputs that write one file leave only the one that comes last."""
     by_path = defaultdict(list)
-    for output in scene.survey.outputs:
-        if output.path.strip():
-            by_path[output.path.replace("\\", "/").lower()].append(output)
+    for output in _written(scene):
+        by_path[paths.folded(output.path.replace("\\", "/"))].append(output)
     for outputs in by_path.values():
         if len(outputs) > 1:
             names = " and ".join(output.name for output in outputs)
             yield Trouble(names, f"both write {outputs[0].path}", "give each output a path of its own")
 
 
+@check("output-path-absolute", Severity.WARNING, "C1")
+def output_path_absolute(scene: Checked) -> Iterator[Trouble]:
+    """A place on the artist's machine is not there on a node: the frames fail at the very end, or are lost with it."""
+    for output in _written(scene):
+        if paths.is_absolute(output.path):
+            yield Trouble(output.name, f"{output.path} holds on one machine only", "make it relative")
+
+
+@check("output-path-climbs", Severity.ERROR, "C1")
+def output_path_climbs(scene: Checked) -> Iterator[Trouble]:
+    """A path that leaves the folder of the job is refused by a node, or writes among other people's files."""
+    for output in _written(scene):
+        depth = 0
+        for part in paths.parts(output.path):
+            depth += -1 if part == ".." else 1
+            if depth < 0:
+                yield Trouble(output.name, f"{output.path} leaves the job's folder", "let it start at the scene")
+                break
+
+
+@check("output-name-not-portable", Severity.WARNING, "C1")
+def output_name_not_portable(scene: Checked) -> Iterator[Trouble]:
+    """A name that a node's system does not take makes every frame fail when it is written."""
+    for output in _written(scene):
+        absolute = paths.is_absolute(output.path)
+        for part in paths.parts(output.path)[1 if absolute else 0 :]:
+            # a frame token in angle brackets never gets as far as the file's name
+            plain = sequences.at_frame(part, 1001)
+            if part != ".." and (troubles := paths.name_troubles(plain)):
+                yield Trouble(output.name, f"{part!r} {' and '.join(troubles)}", "rename it")
+
+
 @check("output-format-unknown", Severity.WARNING, "C1")
 def output_format_unknown(scene: Checked) -> Iterator[Trouble]:
     """A renderer guesses the format of a path with an ending it does not know, and often guesses wrong."""
-    for output in scene.survey.outputs:
-        if output.path.strip() and output.format not in KNOWN:
+    for output in _written(scene):
+        if output.format not in KNOWN:
             yield Trouble(output.name, f"{output.path} does not end in a known image format", "end it in .exr, say")
 
 
@@ -70,11 +122,19 @@ def output_movie(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(output.name, f"{output.path} is a movie", "render an image sequence and make the movie after")
 
 
+@check("output-no-passes", Severity.ERROR, "C1")
+def output_no_passes(scene: Checked) -> Iterator[Trouble]:
+    """An output without passes gives empty files, or whatever the renderer happens to put in."""
+    for output in scene.survey.outputs:
+        if not output.passes:
+            yield Trouble(output.name, "the output has no passes", "add at least the beauty pass")
+
+
 @check("output-passes-do-not-fit", Severity.ERROR, "C1")
 def output_passes_do_not_fit(scene: Checked) -> Iterator[Trouble]:
     """A format that holds one picture drops every pass but the first, and passes cannot be added afterwards."""
     for output in scene.survey.outputs:
-        passes = [name for name in output.passes if name.lower() not in ("alpha", "a")]
+        passes = [name for name in output.passes if not _is_alpha(name)]
         if output.format in ONE_PICTURE and len(passes) > 1:
             yield Trouble(
                 output.name,
@@ -83,19 +143,113 @@ def output_passes_do_not_fit(scene: Checked) -> Iterator[Trouble]:
             )
 
 
+@check("output-alpha-lost", Severity.WARNING, "C1")
+def output_alpha_lost(scene: Checked) -> Iterator[Trouble]:
+    """A format without an alpha channel drops it, and nothing can be put behind the picture any more."""
+    for output in scene.survey.outputs:
+        if output.format in WITHOUT_ALPHA and any(_is_alpha(name) for name in output.passes):
+            yield Trouble(output.name, f".{output.format} has no alpha channel", "use .exr or .png")
+
+
+@check("output-pass-twice", Severity.WARNING, "C1")
+def output_pass_twice(scene: Checked) -> Iterator[Trouble]:
+    """Two passes of one source cost space in every frame and tell nothing new; often one was meant to be another."""
+    for output in scene.survey.outputs:
+        sources = Counter(one.source for one in output.variables if one.source)
+        for source, count in sources.items():
+            if count > 1:
+                names = " and ".join(one.name for one in output.variables if one.source == source)
+                yield Trouble(output.name, f"{names} both hold {source}", "remove one, or give it its own source")
+
+
+@check("output-pass-without-source", Severity.ERROR, "C1")
+def output_pass_without_source(scene: Checked) -> Iterator[Trouble]:
+    """A pass that does not say what it holds comes out black, and is missed when the shot is put together."""
+    for output in scene.survey.outputs:
+        for one in output.variables:
+            if not one.source.strip():
+                yield Trouble(f"{output.name} {one.name}", "the pass states no source", "say what it holds")
+
+
 @check("output-data-in-eight-bit", Severity.WARNING, "C1")
 def output_data_in_eight_bit(scene: Checked) -> Iterator[Trouble]:
-    """Depth, normals and ids lose what they are for when they are squeezed into eight bits or compressed with loss."""
+    """Depth, normals and ids lose what they are for when they are squeezed into eight bits."""
     for output in scene.survey.outputs:
-        if output.format in ("jpg", "jpeg", "png", "tga", "bmp"):
-            data = [name for name in output.passes if any(word in name.lower() for word in DATA_PASSES)]
-            if data:
-                yield Trouble(output.name, f"{', '.join(data)} in a .{output.format} file", "write data passes as .exr")
+        if output.format in EIGHT_BIT and (data := _data(output)):
+            yield Trouble(output.name, f"{', '.join(data)} in a .{output.format} file", "write data passes as .exr")
 
 
-@check("output-no-passes", Severity.ERROR, "C1")
-def output_no_passes(scene: Checked) -> Iterator[Trouble]:
-    """An output without passes gives empty files, or whatever the renderer happens to put in."""
+@check("output-data-compressed-with-loss", Severity.WARNING, "C1")
+def output_data_compressed_with_loss(scene: Checked) -> Iterator[Trouble]:
+    """Compression that may change a number is fine for a picture, and puts seams and wrong ids into data."""
     for output in scene.survey.outputs:
-        if not output.passes:
-            yield Trouble(output.name, "the output has no passes", "add at least the beauty pass")
+        word = (output.compression or "").lower()
+        if word in LOSSY and (data := _data(output)):
+            yield Trouble(output.name, f"{', '.join(data)} compressed by {word}", "compress data without loss: zip")
+
+
+@check("output-data-in-half", Severity.NOTE, "C1", Next.DECIDE)
+def output_data_in_half(scene: Checked) -> Iterator[Trouble]:
+    """A half has three digits: far away, depths and ids fall onto one another and edges of mattes tear."""
+    for output in scene.survey.outputs:
+        half = [
+            one.name
+            for one in output.variables
+            if _is_among(one.name, PRECISE_PASSES) and (_is_half(one.data_type) or output.bit_depth == 16)
+        ]
+        if half:
+            yield Trouble(output.name, f"{', '.join(half)} in 16 bits", "use 32 bits for these passes")
+
+
+@check("output-colour-space-unset", Severity.WARNING, "C1")
+def output_colour_space_unset(scene: Checked) -> Iterator[Trouble]:
+    """Whoever gets the frames guesses how they are to be read, and a wrong guess looks like another light."""
+    outputs = [output.name for output in scene.survey.outputs if output.colour_space is None and not _only_data(output)]
+    if outputs:
+        subject = "every output" if len(outputs) == len(scene.survey.outputs) > 1 else ", ".join(outputs)
+        yield Trouble(subject, "no colour space is stated", "state it in the render settings, or waive")
+
+
+@check("output-cameras-differ", Severity.NOTE, "C1", Next.NOTHING)
+def output_cameras_differ(scene: Checked) -> Iterator[Trouble]:
+    """Right for several views; wrong where a matte was left on the camera before the last one."""
+    cameras = {output.camera for output in scene.survey.outputs if output.camera}
+    if len(cameras) > 1:
+        yield Trouble("outputs", f"they use {len(cameras)} cameras: {', '.join(sorted(cameras))}", "fine if intended")
+
+
+@check("output-sizes-differ", Severity.NOTE, "C1", Next.NOTHING)
+def output_sizes_differ(scene: Checked) -> Iterator[Trouble]:
+    """Passes of unequal size do not lie on one another when the shot is put together."""
+    sizes = {output.resolution.rendered for output in scene.survey.outputs if output.resolution}
+    if len(sizes) > 1:
+        text = ", ".join(f"{width} x {height}" for width, height in sorted(sizes))
+        yield Trouble("outputs", f"they come out in {text}", "fine if intended")
+
+
+def _written(scene: Checked) -> list[Output]:
+    return [output for output in scene.survey.outputs if output.path.strip()]
+
+
+def _is_alpha(name: str) -> bool:
+    return name.lower() in ("alpha", "a")
+
+
+def _is_among(name: str, words: tuple[str, ...]) -> bool:
+    """Whether a pass is one of a kind: `id` counts as a word of its own only, the others anywhere in the name."""
+    lower = name.lower()
+    return any(word in lower for word in words if word != "id") or (
+        "id" in words and (lower == "id" or lower.endswith(("_id", "-id")) or name.endswith(("Id", "ID")))
+    )
+
+
+def _data(output: Output) -> list[str]:
+    return [name for name in output.passes if _is_among(name, DATA_PASSES)]
+
+
+def _only_data(output: Output) -> bool:
+    return all(_is_alpha(name) or _is_among(name, DATA_PASSES) for name in output.passes)
+
+
+def _is_half(data_type: str) -> bool:
+    return data_type.startswith("half") or data_type.endswith(("3h", "4h"))

@@ -1,15 +1,15 @@
-"""C6: simulations."""
+"""C6 simulations, B11 generators."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
 from tidy_crate.core.asset.frames import format_frames
-from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
-from tidy_crate.core.scene.model import SimulationState
+from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
+from tidy_crate.core.scene.model import SimulationState, Status
 
 
-@check("simulation-live", Severity.ERROR, "C6")
+@check("simulation-live", Severity.ERROR, "C6", Next.BAKE)
 def simulation_live(scene: Checked) -> Iterator[Trouble]:
     """Machines that start in the middle of the shot compute another motion than their neighbours."""
     for one in scene.survey.simulations:
@@ -17,7 +17,7 @@ def simulation_live(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(one.name, f"{one.kind}, solved anew by every machine", "bake it")
 
 
-@check("simulation-stale", Severity.ERROR, "C6")
+@check("simulation-stale", Severity.ERROR, "C6", Next.BAKE)
 def simulation_stale(scene: Checked) -> Iterator[Trouble]:
     """A cache of an older scene shows motion that no longer fits what it moves with."""
     for one in scene.survey.simulations:
@@ -25,7 +25,7 @@ def simulation_stale(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(one.name, f"{one.kind}: the scene has changed since it was baked", "bake it again")
 
 
-@check("simulation-partial", Severity.ERROR, "C6")
+@check("simulation-partial", Severity.ERROR, "C6", Next.BAKE)
 def simulation_partial(scene: Checked) -> Iterator[Trouble]:
     """Frames that the cache lacks freeze, vanish or are interpolated, and nothing says so."""
     for one in scene.survey.simulations:
@@ -39,6 +39,53 @@ def simulation_partial(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(one.name, what, "bake it again")
 
 
+@check("simulation-range-not-covered", Severity.ERROR, "C6", Next.BAKE)
+def simulation_range_not_covered(scene: Checked) -> Iterator[Trouble]:
+    """Before its first and after its last frame a cache stands still, while everything around it goes on."""
+    frames = scene.survey.frames
+    if frames.start is None or frames.end is None:
+        return
+    for one in scene.survey.simulations:
+        if one.state is not SimulationState.CACHED or one.covers is None:
+            continue
+        if one.covers[0] > frames.start or one.covers[1] < frames.end:
+            what = f"the cache covers {one.covers[0]}-{one.covers[1]}, the range is {frames.start}-{frames.end}"
+            yield Trouble(one.name, what, "bake it for the whole range")
+
+
+@check("simulation-solves-beside-cache", Severity.ERROR, "C6", Next.BAKE)
+def simulation_solves_beside_cache(scene: Checked) -> Iterator[Trouble]:
+    """With the solver still on, the motion in the cache is simulated once more: every effect doubles."""
+    for one in scene.survey.simulations:
+        if one.state is SimulationState.LIVE and one.cache_named:
+            yield Trouble(one.name, "it has a cache, and is solved all the same", "switch the solver off, or bake it")
+
+
+@check("simulation-cache-stays-behind", Severity.ERROR, "C6")
+def simulation_cache_stays_behind(scene: Checked) -> Iterator[Trouble]:
+    """A cache that no path of the scene leads to is not collected, and the nodes have nothing to play."""
+    for one in scene.survey.simulations:
+        if one.state is SimulationState.CACHED and one.cache is None and not _travels(scene, one.slot):
+            yield Trouble(one.name, "it is cached, and nothing says where", "name the cache among the scene's files")
+
+
+@check("simulation-starts-late", Severity.WARNING, "C6")
+def simulation_starts_late(scene: Checked) -> Iterator[Trouble]:
+    """Until its own start a simulation stands still, and then sets off in the middle of the shot."""
+    start = scene.survey.frames.start
+    for one in scene.survey.simulations:
+        if start is not None and one.start > start and scene.survey.frames.count > 1:
+            yield Trouble(one.name, f"it starts at {one.start}, the shot at {start}", "let it start before the shot")
+
+
+@check("simulation-unsolved", Severity.WARNING, "C6")
+def simulation_unsolved(scene: Checked) -> Iterator[Trouble]:
+    """What the bake cannot solve stands still in its cache, or is left out of it."""
+    for one in scene.survey.simulations:
+        for what in one.trouble[:10]:
+            yield Trouble(one.name, what, "bake it in the program it was made in, or waive")
+
+
 @check("generator-not-frozen", Severity.ERROR, "B11")
 def generator_not_frozen(scene: Checked) -> Iterator[Trouble]:
     """A node that lacks the plug-in, the font or the script renders nothing there, or something else."""
@@ -48,7 +95,7 @@ def generator_not_frozen(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(one.name, what, "freeze it in the host application, or add commands.freeze to the sheet")
 
 
-@check("generator-will-be-frozen", Severity.NOTE, "B11")
+@check("generator-will-be-frozen", Severity.NOTE, "B11", Next.NOTHING)
 def generator_will_be_frozen(scene: Checked) -> Iterator[Trouble]:
     """What is frozen in the staged copy can be changed no more there, and is only as right as at that moment."""
     for one in scene.survey.generators:
@@ -56,3 +103,12 @@ def generator_will_be_frozen(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(
                 one.name, f"the {one.kind} becomes plain data in the staged copy", "look at it in a test frame"
             )
+
+
+def _travels(scene: Checked, slot: str) -> bool:
+    """Whether a place in the scene, or any that holds a cache where none is named, leads to files that are there."""
+    return any(
+        asset.owner == slot if slot else asset.kind == "cache"
+        for asset in scene.survey.assets
+        if asset.status is not Status.MISSING
+    )

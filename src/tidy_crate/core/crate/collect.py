@@ -13,6 +13,7 @@ from tidy_crate.core.asset.paths import relative, scene_stem, without_version
 from tidy_crate.core.crate.copying import Copier, Way
 from tidy_crate.core.crate.layout import Layout, lay_out
 from tidy_crate.core.crate.memory import CollectMemory
+from tidy_crate.core.crate.origin import note_origin
 from tidy_crate.core.crate.packing import (
     UNFINISHED,
     EditNote,
@@ -37,6 +38,7 @@ from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.request import RenderRequest, request_for
 from tidy_crate.core.scene.rewriting import new_texts, place_of
+from tidy_crate.core.scene.settings import load_maps
 
 WORKERS = 4
 
@@ -74,11 +76,12 @@ def collect(
     way: Way = Way.COPY,
     needed_frames_only: bool = False,
     shares: Sequence[Share] = (),
+    origin: Path | None = None,
 ) -> CollectResult:
     """Build or refresh a crate. Sources are only read; files that have not changed since are not read again.
 
     way: how files come in. needed_frames_only: of image sequences only what the requests need travels.
-    shares: with any, nothing on them is copied; see `shared`.
+    shares: with any, nothing on them is copied; see `shared`. origin: a file for what the crate was made from.
     Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten.
     """
     crate = crate.absolute()
@@ -136,11 +139,15 @@ def collect(
         missing=missing,
         edits=tuple(_notes(context)),
         waived=context.decisions.waive,
+        settings_maps=tuple(one for one in context.maps if one not in load_maps()),
+        rules=context.project.rules(),
     )
     for stale in before - {file.path for file in packed}:
         (crate / stale).unlink(missing_ok=True)
     write_packing_list(crate, content)
     memory.save(finished=True)
+    if origin is not None:
+        note_origin(origin, context.scene, {context.scene, *layout.sources})
     (crate / UNFINISHED).unlink(missing_ok=True)
     return CollectResult(
         crate=crate,

@@ -6,12 +6,14 @@ from pathlib import Path
 
 from pydantic import Field
 
+from tidy_crate.core.check.rules import CheckRules
 from tidy_crate.core.errors import Blocked, UnreadableInput
 from tidy_crate.core.files import inside, read_json, write_json
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.decisions import RenderCommand, Waiver
 from tidy_crate.core.scene.model import FrameRange, Output, Survey
 from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.scene.settings import SettingsMap
 
 FILE_NAME = "packing-list.json"
 # lies in the folder while collect has not come to its end
@@ -72,7 +74,8 @@ class EditNote(Model):
 class PackingList(Model):
     """The whole list. scene: the staged scene that a node opens, relative to the crate.
 
-    shared: what stays on shared storage, in a crate that was made for it. frame_tokens: those the project declares.
+    shared: what stays on shared storage, in a crate that was made for it. frame_tokens, settings_maps, rules: those of
+    the project.
     """
 
     packing_list: int = VERSION
@@ -89,6 +92,8 @@ class PackingList(Model):
     missing: tuple[MissingFile, ...] = ()
     edits: tuple[EditNote, ...] = ()
     waived: tuple[Waiver, ...] = ()
+    settings_maps: tuple[SettingsMap, ...] = ()
+    rules: CheckRules = CheckRules()
 
     @property
     def bytes(self) -> int:

@@ -77,7 +77,9 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
     differs: list[str] = []
     try:
         scene = inside(crate, content.scene)
-        survey = format_of(scene).read(scene, None, next(iter(content.requests), None), load_maps())
+        survey = format_of(scene).read(
+            scene, None, next(iter(content.requests), None), load_maps(maps=content.settings_maps)
+        )
         outside = sorted(
             {
                 f"{asset.authored} ({asset.owner})"

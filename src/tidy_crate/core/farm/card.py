@@ -2,20 +2,43 @@
 
 from __future__ import annotations
 
-import difflib
-import tomllib
 from collections.abc import Iterable
 from datetime import date
 from pathlib import Path
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.files import os_reason
-from tidy_crate.core.model import Model, validated
+from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Currency
+from tidy_crate.core.toml import read_toml
+from tidy_crate.core.versions import NotComparable, Offered, parse_version
 
 SUFFIX = ".farm.toml"
+
+
+def _range(text: str) -> str:
+    try:
+        Offered.of([text])
+    except NotComparable as error:
+        raise ValueError(f"{error}; write 3.2, 3.2.*, '3.0 - 3.2' or '>=3.0, <3.3'") from error
+    return text
+
+
+def _version(text: str) -> str:
+    try:
+        parse_version(text)
+    except NotComparable as error:
+        raise ValueError(str(error)) from error
+    return text
+
+
+VersionText = Annotated[str, AfterValidator(_version)]
+RangeText = Annotated[str, AfterValidator(_range)]
+# ISO 3166-1, with the part of a country that ISO 3166-2 adds
+Country = Annotated[str, Field(pattern=r"^[A-Z]{2}(-[A-Z0-9]{1,3})?$")]
+Positive = Annotated[float, Field(gt=0)]
 
 
 class SignIn(Model):
@@ -27,16 +50,42 @@ class SignIn(Model):
 
 
 class Machine(Model):
-    """One machine class. score: speed by the same benchmark as one's own machine's; price per machine and hour."""
+    """One machine class. score: speed by the same benchmark as one's own machine's; price per machine and hour.
 
-    name: str
+    gpu_memory_gb: of each GPU. devices: kinds that a renderer may use on it. disk_gb: free for a crate and its frames.
+    Memory and disk in powers of 1024.
+    """
+
+    name: str = Field(min_length=1)
     nodes: int = Field(ge=1)
     score: float = Field(gt=0)
     memory_gb: float = Field(gt=0)
+    gpus: int = Field(default=0, ge=0)
+    gpu_memory_gb: float | None = Field(default=None, gt=0)
+    devices: tuple[Literal["cpu", "gpu"], ...] = ()
+    disk_gb: float | None = Field(default=None, gt=0)
     price_per_hour: Amount = Field(ge=0)
     billing_increment_seconds: int = Field(default=1, ge=1)
     minimum_seconds: int = Field(default=0, ge=0)
     startup_seconds: float = Field(default=0, ge=0)
+
+    @field_validator("memory_gb", "gpu_memory_gb")
+    @classmethod
+    def _gigabytes(cls, value: float | None) -> float | None:
+        if value is not None and value > 32768:
+            raise ValueError(f"{value:g} GB is more than any machine has: is it in megabytes?")
+        return value
+
+    @model_validator(mode="after")
+    def _agrees(self) -> Machine:
+        if "gpu" in self.devices and not self.gpus:
+            raise ValueError(f"machine {self.name} offers the device gpu and has no gpus")
+        return self
+
+    @property
+    def device_kinds(self) -> tuple[str, ...]:
+        """What a renderer may use: as the card says, else by what is in the machine."""
+        return self.devices or (("cpu", "gpu") if self.gpus else ("cpu",))
 
 
 class Transfer(Model):
@@ -47,18 +96,125 @@ class Transfer(Model):
     processing_seconds: float = Field(default=0, ge=0)
 
 
+class Program(Model):
+    """A program that the nodes have. also: other names of it. versions: ranges; features: first version of each."""
+
+    name: str = Field(min_length=1)
+    also: tuple[str, ...] = ()
+    role: Literal["host", "renderer", "plugin"]
+    versions: tuple[RangeText, ...] = Field(min_length=1)
+    features: dict[str, VersionText] = Field(default_factory=dict)
+
+    @property
+    def offered(self) -> Offered:
+        """The versions, to compare with."""
+        return Offered.of(self.versions)
+
+    def is_called(self, name: str) -> bool:
+        """Whether it goes by this name; capitals do not count."""
+        return name.casefold() in {one.casefold() for one in (self.name, *self.also)}
+
+
+class OutputRules(Model):
+    """What the farm takes as outputs.
+
+    path: `any`; `name` only, without folders; `relative` to a folder of the farm's own; or on its `share`, whose path
+    as nodes see it is then needed. formats: endings it takes, all where none is named. movies: whether it puts frames
+    together to a movie. from_zero: it numbers the frames of every job from zero. negative_frames: it takes them.
+    """
+
+    path: Literal["any", "name", "relative", "share"] = "any"
+    share: str | None = None
+    formats: tuple[Annotated[str, Field(pattern=r"^[a-z0-9]+$")], ...] = ()
+    movies: bool = False
+    from_zero: bool = False
+    negative_frames: bool = True
+
+    @model_validator(mode="after")
+    def _agrees(self) -> OutputRules:
+        if self.path == "share" and not self.share:
+            raise ValueError("outputs go to a share, and no share is named: add share = '...' to [outputs]")
+        return self
+
+
+class Limits(Model):
+    """What a farm takes no more than, None for no limit. path_length: in characters, with the folder of the job."""
+
+    minutes_per_frame: Positive | None = None
+    pixels: Annotated[int, Field(gt=0)] | None = None
+    samples: Annotated[int, Field(gt=0)] | None = None
+    frames: Annotated[int, Field(gt=0)] | None = None
+    upload_gb: Positive | None = None
+    path_length: Annotated[int, Field(gt=0)] | None = None
+
+
+class Nodes(Model):
+    """What all nodes have in common. fonts: families installed, None while unknown. unpacked_in: folder of the crates.
+
+    tiles: whether a frame may be shared out in tiles. lacks: features of scenes that they do not have, in any version.
+    """
+
+    system: Literal["linux", "windows", "macos"] | None = None
+    fonts: tuple[str, ...] | None = None
+    unpacked_in: str = ""
+    tiles: bool = True
+    lacks: tuple[str, ...] = ()
+
+
+class Operator(Model):
+    """Who runs the nodes, and where they stand.
+
+    kind: one's `own` machines, a `partner` studio's, a service `provider`'s, or `private` persons' whom nobody knows.
+    places: countries by ISO 3166. agreement: whether an agreement on confidentiality is signed.
+    """
+
+    name: str = ""
+    kind: Literal["own", "partner", "provider", "private"] | None = None
+    places: tuple[Country, ...] = ()
+    agreement: bool = False
+
+
+class Balance(Model):
+    """Money on an account at the farm, on a day."""
+
+    account: str = "main"
+    amount: Amount
+    on: date
+
+
 class FarmCard(Model):
-    """One farm. practice: a simulated one, for which timings of the practice renderer will do."""
+    """One farm. practice: a simulated one, for which timings of the practice renderer will do.
+
+    url: empty where there is no interface for programs. rates_from: the day that the prices are of.
+    """
 
     name: str = Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,39}$")
     title: str = ""
-    url: str
+    url: str = ""
     currency: Currency
     rates_from: date
     practice: bool = False
     sign_in: SignIn = SignIn()
     transfer: Transfer = Transfer()
+    operator: Operator = Operator()
+    nodes: Nodes = Nodes()
+    outputs: OutputRules = OutputRules()
+    limits: Limits = Limits()
     machine: tuple[Machine, ...] = Field(min_length=1)
+    program: tuple[Program, ...] = ()
+    balance: tuple[Balance, ...] = ()
+
+    @model_validator(mode="after")
+    def _names_once(self) -> FarmCard:
+        for what, names in (
+            ("machine class", [one.name for one in self.machine]),
+            ("program", [one.name.casefold() for one in self.program]),
+            ("account", [one.account for one in self.balance]),
+        ):
+            twice = next((name for name in names if names.count(name) > 1), None)
+            if twice is not None:
+                raise ValueError(f"the {what} {twice!r} is there twice")
+        return self
 
     def machine_named(self, name: str | None) -> Machine:
         """A machine class by name, the first when None. Raises WrongUsage on an unknown name."""
@@ -73,24 +229,24 @@ class FarmCard(Model):
             )
         return found
 
+    def program_called(self, name: str) -> Program | None:
+        """A program by one of its names."""
+        return next((one for one in self.program if one.is_called(name)), None)
+
+    def account(self, name: str | None = None) -> Balance | None:
+        """The balance of an account, the first when None; None where the card notes none."""
+        found = [one for one in self.balance if name in (None, one.account)]
+        return found[0] if found else None
+
 
 def read_card(path: Path) -> FarmCard:
-    """Read a card. Raises UnreadableInput that names a wrong key and the nearest right one."""
-    try:
-        content = tomllib.loads(path.read_text(encoding="utf-8"))
-    except OSError as error:
-        raise UnreadableInput(f"cannot read the farm card ({os_reason(error)})", path) from error
-    except ValueError as error:
-        raise UnreadableInput(f"the farm card is not valid TOML ({error})", path) from error
-    for key in content:
-        if key not in FarmCard.model_fields:
-            near = difflib.get_close_matches(key, FarmCard.model_fields, 1)
-            raise UnreadableInput(
-                f"the farm card has an unknown key '{key}'",
-                path,
-                f"did you mean '{near[0]}'?" if near else None,
-            )
-    return validated(FarmCard, content, "farm card", path)
+    """Read a card. Raises UnreadableInput that names the line, a wrong key and the nearest right one."""
+    return read_toml(FarmCard, path, "farm card")
+
+
+def card_schema() -> dict[str, Any]:
+    """The JSON Schema of a card."""
+    return FarmCard.model_json_schema()
 
 
 def find_card(name: str, folders: Iterable[Path]) -> Path:
@@ -107,3 +263,86 @@ def find_card(name: str, folders: Iterable[Path]) -> Path:
     known = sorted({card.name.removesuffix(SUFFIX) for folder in folders for card in folder.glob(f"*{SUFFIX}")})
     remedy = "known farms: " + ", ".join(known) if known else "name a card's file, or add one with farm add"
     raise UnreadableInput("no farm of that name is known", name, remedy)
+
+
+NEW_CARD = """\
+# A farm, as you know it. Lines that start with # are examples: keep what you can find out, and remove the rest.
+# What a card does not say is not checked. `tidy-crate farm check CARD` says what is wrong with it.
+name = "{name}"
+title = "{title}"
+url = ""                          # where programs reach it; empty: quotes and checks only
+currency = "EUR"
+rates_from = {today}           # the day that these prices are of
+
+# [sign_in]                       # the token itself never stands here
+# token_env = "MY_FARM_TOKEN"
+
+[transfer]
+upload_mbit = 50
+download_mbit = 50
+processing_seconds = 0            # what it does with an upload before it starts
+
+# [operator]
+# name = "Somebody Ltd"
+# kind = "provider"               # own, partner, provider, private
+# places = ["DE"]                 # countries, by ISO 3166
+# agreement = true                # on confidentiality, signed
+
+# [nodes]
+# system = "linux"                # linux, windows, macos
+# fonts = ["Lantern Sans"]
+# unpacked_in = "/render/jobs/"   # where crates lie on a node
+# tiles = true                    # a frame may be shared out in tiles
+# lacks = ["volumes"]             # features of scenes that no version there has
+
+# [outputs]
+# path = "relative"               # any, name, relative, share
+# share = "/mnt/out"              # where path = "share"
+# formats = ["exr", "png"]
+# movies = false                  # it puts frames together to a movie
+# from_zero = false               # it numbers frames from zero
+# negative_frames = true
+
+# [limits]
+# minutes_per_frame = 120
+# pixels = 33177600
+# samples = 4096
+# frames = 10000
+# upload_gb = 50
+# path_length = 240
+
+[[machine]]
+name = "standard"
+nodes = 10
+score = 100                       # by the benchmark by which your own machine has `--score-here`
+memory_gb = 64
+price_per_hour = "1.00"
+billing_increment_seconds = 60
+startup_seconds = 120
+# gpus = 2
+# gpu_memory_gb = 24
+# devices = ["cpu", "gpu"]
+# disk_gb = 200
+
+# [[program]]
+# name = "our-renderer"
+# also = ["our-renderer-pro"]     # other names that scenes use for it
+# role = "renderer"               # host, renderer, plugin
+# versions = ["7.1.*", ">=7.3, <8"]
+# features = {{ "volume guiding" = "7.3" }}   # the first version that has each
+
+# [[balance]]
+# account = "main"
+# amount = "250.00"
+# on = {today}
+"""
+
+
+def new_card(name: str, today: date) -> str:
+    """The text of a card to begin with: every key is in it, explained. Raises WrongUsage on an impossible name."""
+    text = NEW_CARD.format(name=name, title=name.replace("-", " ").title(), today=today.isoformat())
+    if not name or not all(c.isascii() and (c.islower() or c.isdigit() or c in "-_") for c in name) or len(name) > 40:
+        raise WrongUsage(
+            "a farm's name has small letters, digits, - and _, at most 40", repr(name), "such as harbour-2"
+        )
+    return text

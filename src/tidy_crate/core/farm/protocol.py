@@ -55,7 +55,10 @@ class Registered(Model):
 
 
 class JobOrder(Model):
-    """A submission. key: the same for every repeat of one submission, so that it is made once."""
+    """A submission. key: the same for every repeat of one submission, so that it is made once.
+
+    outputs: by name, the path that the farm writes, in the form that its rules want; those left out as the scene says.
+    """
 
     key: str = Field(min_length=8, max_length=80)
     crate: str
@@ -63,6 +66,7 @@ class JobOrder(Model):
     batch: int = Field(ge=1, le=100_000)
     nodes: int = Field(ge=1, le=10_000)
     machine: str
+    outputs: dict[str, str] = Field(default_factory=dict)
 
 
 class TaskState(StrEnum):

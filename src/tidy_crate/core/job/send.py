@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor, as_completed
+from datetime import date
 from pathlib import Path
 
 from tidy_crate.core.check.finding import Finding, Severity
-from tidy_crate.core.check.run import check_crate
+from tidy_crate.core.check.run import Against, check_crate
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError, TidyCrateError
-from tidy_crate.core.estimate.model import Quote
+from tidy_crate.core.estimate.model import Quote, Wishes
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import FarmLink
+from tidy_crate.core.farm.overlay import Overlay, overlay
 from tidy_crate.core.farm.protocol import Blob, JobOrder, Reading
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.job.ledger import JobRow, Ledger, SubmissionRow, new_job, new_key
@@ -22,7 +24,11 @@ CONNECTIONS = 4
 
 
 class Sending(Model):
-    """What would be sent, before anything is. waived: findings to be listed once more; errors: what forbids it."""
+    """What would be sent, before anything is.
+
+    errors: what forbids it. warnings: what nobody has waived. waived: findings to be listed once more. overlay: what the
+    farm's rules change in what is asked of it.
+    """
 
     crate: Path
     packing: PackingList
@@ -33,7 +39,9 @@ class Sending(Model):
     tasks: int
     products: int
     errors: tuple[Finding, ...]
+    warnings: tuple[Finding, ...]
     waived: tuple[Finding, ...]
+    overlay: Overlay
 
 
 class Submission(Model):
@@ -52,16 +60,28 @@ class Sent(Model):
     submissions: tuple[Submission, ...]
 
 
-def prepare(crate: Path, card: FarmCard, machine: str | None, nodes: int | None, batch: int) -> Sending:
-    """Look the crate over before it is sent. Raises Blocked when the crate lacks something needed."""
+def prepare(
+    crate: Path,
+    card: FarmCard,
+    machine: str | None,
+    nodes: int | None,
+    batch: int,
+    today: date,
+    origin: Path | None = None,
+) -> Sending:
+    """Look the crate over once more, against the farm's rules too, before it is sent.
+
+    today: for prices that may be old. origin: see `check_crate`. Raises Blocked when the crate lacks something needed.
+    """
     crate = crate.absolute()
     content = read_packing_list(crate)
     if content.blocking:
         names = ", ".join(one.authored for one in content.blocking[:5])
         raise Blocked(f"the crate lacks files that these frames need: {names}", crate, "relink them and collect again")
     content.to_render()
-    result = check_crate(crate)
     chosen = card.machine_named(machine)
+    against = Against(cards=(card,), today=today, wishes=Wishes(chosen.name, nodes, batch))
+    result = check_crate(crate, against, origin)
     tasks = sum(len(request.numbers()) for request in content.requests)
     # nobody needs more machines than there are batches
     useful = min(nodes or chosen.nodes, chosen.nodes, -(-tasks // batch))
@@ -75,7 +95,9 @@ def prepare(crate: Path, card: FarmCard, machine: str | None, nodes: int | None,
         tasks=tasks,
         products=sum(len(request.numbers()) * len(request.outputs) for request in content.requests),
         errors=tuple(f for f in result.findings if f.severity is Severity.ERROR),
+        warnings=tuple(f for f in result.findings if f.severity is Severity.WARNING and not f.waived),
         waived=tuple(f for f in result.findings if f.waived),
+        overlay=overlay(card, content.essentials.outputs),
     )
 
 
@@ -118,6 +140,7 @@ def send(
         batch=sending.batch,
         nodes=sending.nodes,
         machine=sending.machine,
+        outputs=sending.overlay.outputs,
     )
     with ledger.session() as session:
         # in the ledger before the farm knows of it: a crash in between must not lose a job that costs money

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import tomlkit
 from pydantic import Field
@@ -14,7 +15,8 @@ from tidy_crate.core.asset.paths import scene_stem, version_of, without_version
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import os_reason, write_bytes
 from tidy_crate.core.model import Model, validated
-from tidy_crate.core.scene.staging import Edit, LetGo, OutputPath, Relink
+from tidy_crate.core.scene.staging import ChooseCamera, Edit, LetGo, OutputPath, Relink, SetSetting
+from tidy_crate.core.toml import read_toml
 
 HEADER = """\
 Decisions about this scene: relinks, waivers with their reasons, overrides.
@@ -57,6 +59,24 @@ class OutputDecision(Model):
     because: str = ""
 
 
+MendEdit = Annotated[OutputPath | ChooseCamera | SetSetting, Field(discriminator="kind")]
+
+
+class MendDecision(Model):
+    """Something that check put right by itself: the finding, and the edit of the staged copy."""
+
+    code: str
+    subject: str
+    because: str = ""
+    edit: MendEdit
+
+    def as_written(self) -> dict[str, Any]:
+        """For the decisions file: without what goes without saying."""
+        plain = self.model_dump(mode="json", exclude_none=True)
+        plain["edit"] = {key: value for key, value in plain["edit"].items() if key not in ("origin", "because")}
+        return plain
+
+
 class RenderCommand(Model):
     """The command line that renders the scene, a list of words with placeholders.
 
@@ -80,6 +100,7 @@ class VersionDecisions(Model):
     let_go: tuple[LetGoDecision, ...] = ()
     waive: tuple[Waiver, ...] = ()
     output: dict[str, OutputDecision] = Field(default_factory=dict)
+    mend: tuple[MendDecision, ...] = ()
 
 
 class Decisions(VersionDecisions):
@@ -99,6 +120,7 @@ class Decisions(VersionDecisions):
                 "let_go": self.let_go + extra.let_go,
                 "waive": self.waive + extra.waive,
                 "output": {**self.output, **extra.output},
+                "mend": self.mend + extra.mend,
             }
         )
 
@@ -109,6 +131,7 @@ class Decisions(VersionDecisions):
             for r in self.relink
         ]
         found += [LetGo(asset=g.asset, authored=g.authored, because=g.because) for g in self.let_go]
+        found += [m.edit.model_copy(update={"origin": "mend", "because": m.because}) for m in self.mend]
         found += [OutputPath(output=name, path=o.path, because=o.because) for name, o in self.output.items()]
         return tuple(found)
 
@@ -129,7 +152,7 @@ class DecisionsFile:
         """The decisions that hold for this version of the scene. Raises UnreadableInput on a broken file."""
         if not self.path.exists():
             return Decisions()
-        whole = validated(Decisions, self._document().unwrap(), "decisions file", self.path)
+        whole = read_toml(Decisions, self.path, "decisions file")
         return whole.for_version(version_of(scene_stem(self.scene.name)))
 
     def add(self, table: str, entries: list[dict[str, Any]]) -> None:
@@ -147,12 +170,16 @@ class DecisionsFile:
 
     def drop(self, table: str, key: str, values: set[str]) -> None:
         """Remove the entries of an array of tables whose `key` has one of these values."""
+        self.drop_where(table, lambda row: row.get(key) in values)
+
+    def drop_where(self, table: str, gone: Callable[[dict[str, Any]], bool]) -> None:
+        """Remove the entries of an array of tables of which `gone` says so."""
         document = self._document()
         rows = document.get(table)
         if rows is None:
             return
         for at in reversed(range(len(rows))):
-            if rows[at].get(key) in values:
+            if gone(rows[at].unwrap()):
                 del rows[at]
         if not rows:
             del document[table]

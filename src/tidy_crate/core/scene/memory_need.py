@@ -7,16 +7,17 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from tidy_crate.core.asset.exr_header import read_exr_header
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.model import MemoryNeed, Survey
+from tidy_crate.core.scene.staging import StagingPlan
 
 TEXTURE_ENDINGS = (".exr", ".hdr", ".png", ".jpg", ".jpeg", ".tif", ".tiff", ".tga", ".bmp", ".webp")
 # bytes per channel of Pillow's modes that are not one byte
 _PILLOW_DEPTH = {"I": 4, "F": 4, "I;16": 2, "I;16B": 2, "I;16L": 2, "1": 1}
 
 
-def memory_need(context: SceneContext, survey: Survey) -> MemoryNeed:
-    """Sum up a staged scene. Only headers of textures are read."""
+def memory_need(form: SceneFormat, scene: Path, plan: StagingPlan, survey: Survey) -> MemoryNeed:
+    """Sum up a scene as the plan stages it. Only headers of textures are read."""
     textures = {
         member.path
         for asset in survey.assets
@@ -28,7 +29,7 @@ def memory_need(context: SceneContext, survey: Survey) -> MemoryNeed:
     return MemoryNeed(
         textures=sum(size for size in sizes.values() if size is not None),
         texture_files=len(sizes),
-        geometry=context.format.geometry_bytes(context.scene, context.plan),
+        geometry=form.geometry_bytes(scene, plan),
         unknown=tuple(str(path) for path, size in sizes.items() if size is None),
     )
 

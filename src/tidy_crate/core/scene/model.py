@@ -38,12 +38,14 @@ class FrameRange(Model):
 class Camera(Model):
     """A camera. moves: first and last frame at which its pose changes, None for one that stands still.
 
+    keyed: first and last frame at which its pose is keyed at all, inside the range or not.
     shutter: opens and closes so many frames after the frame's own time; None where the format does not say.
     """
 
     path: str
     shutter: tuple[float, float] | None = None
     moves: tuple[int, int] | None = None
+    keyed: tuple[int, int] | None = None
     renders: tuple[str, ...] = ()
 
 
@@ -72,7 +74,8 @@ class Output(Model):
     """One product of a render: a file per frame with one or more passes.
 
     name: unique in the scene. path: as the scene states it, frame token included, empty when it states none.
-    format: from the path's ending ("exr"), None while unknown. camera: None when none is chosen.
+    format: from the path's ending ("exr"), None while unknown. camera: None when none is chosen. colour_space: of its
+    pictures, None where the scene does not say. compression: the file format's word for it; bit_depth: of a channel.
     """
 
     name: str
@@ -85,6 +88,9 @@ class Output(Model):
     resolution: Resolution | None = None
     # left, bottom, right, top as shares of the picture; None for all of it
     region: tuple[float, float, float, float] | None = None
+    colour_space: str | None = None
+    compression: str | None = None
+    bit_depth: int | None = None
 
 
 class Status(StrEnum):
@@ -174,7 +180,8 @@ class Simulation(Model):
 
     start: the frame its motion begins at, which may lie before the range. covers: first and last frame in the
     cache. gaps: frames in between that the cache lacks. prims: those that it sets. trouble: what of it cannot be baked
-    here, by prim. fingerprint: digest of everything it is computed from.
+    here, by prim. fingerprint: digest of everything it is computed from. slot: the place in the scene that names the
+    cache, where the format has such. cache_named: whether it names one, and solves all the same.
     """
 
     name: str
@@ -189,6 +196,8 @@ class Simulation(Model):
     why: str = ""
     trouble: tuple[str, ...] = ()
     fingerprint: str = ""
+    slot: str = ""
+    cache_named: bool = False
 
 
 class Generator(Model):
@@ -204,12 +213,16 @@ class Generator(Model):
 
 
 class Setting(Model):
-    """A raw renderer setting as the scene states it. means: the canonical name, None where no settings map knows it."""
+    """A raw renderer setting as the scene states it.
+
+    means: the canonical name, None where no settings map knows it. canonical: the value in canonical terms.
+    """
 
     owner: str
     name: str
     value: Any
     means: str | None = None
+    canonical: Any = None
 
 
 class Software(Model):
@@ -218,6 +231,27 @@ class Software(Model):
     name: str
     version: str
     role: str
+
+
+class Feature(Model):
+    """Something the scene uses that not every version of a program has.
+
+    software: the program it belongs to, empty where it is one of the scene format itself. since: the first version that
+    has it, None where the scene does not say. experimental: its makers call it so. where: a place that uses it.
+    """
+
+    name: str
+    software: str = ""
+    since: str | None = None
+    experimental: bool = False
+    where: str = ""
+
+
+class Material(Model):
+    """A material made for certain renderers only. contexts: theirs."""
+
+    name: str
+    contexts: tuple[str, ...]
 
 
 class Variant(Model):
@@ -280,7 +314,16 @@ class Totals(Model):
 
 
 class Survey(Model):
-    """All that was found in a scene. motion: `still`, `camera` (only the camera moves) or `things`."""
+    """All that was found in a scene. motion: `still`, `camera` (only the camera moves) or `things`.
+
+    canonical: settings in canonical terms, `unknown` where no map covers them. renderer: the one that the scene is set
+    up for, None where nobody can say; material_contexts: those it reads, empty where that is unknown. materials: those
+    that are no renderer's in general. fonts: families that the host looks up on the machine. scripts: what runs code
+    when the scene opens. unknown_types: types of prims that no schema here knows, with a prim of each.
+    colour_configuration: the file as written, None where the scene names none. settings_prim: where the render settings
+    stand. fraction: the authored range when its
+    ends are no whole frames.
+    """
 
     scene: Path
     format: str
@@ -298,6 +341,16 @@ class Survey(Model):
     settings: tuple[Setting, ...]
     canonical: dict[str, Any] = Field(default_factory=dict)
     software: tuple[Software, ...]
+    renderer: str | None = None
+    features: tuple[Feature, ...] = ()
+    materials: tuple[Material, ...] = ()
+    material_contexts: tuple[str, ...] = ()
+    fonts: tuple[str, ...] = ()
+    scripts: tuple[str, ...] = ()
+    unknown_types: dict[str, str] = Field(default_factory=dict)
+    colour_configuration: str | None = None
+    settings_prim: str | None = None
+    fraction: tuple[float, float] | None = None
     variants: tuple[Variant, ...]
     motion: str
     unread: tuple[str, ...] = ()

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import fnmatch
+from collections.abc import Iterable
 from functools import cached_property
 from pathlib import Path
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import Field
 
@@ -93,11 +94,27 @@ class UseCache(_Edit):
         return self.simulation
 
 
-class OutputPath(_Edit):
+class _Change(_Edit):
+    """A change of something the scene says. was: it holds only as long as the scene says so; None: whatever it says.
+
+    So a mend of one version does not undo what the artist put right in the next.
+    """
+
+    origin: Literal["override", "mend"] = "override"
+    was: str | float | bool | tuple[str, ...] | None = None
+
+    def holds(self, now: Any) -> bool:
+        """Whether it is in force, given what the scene says now; nothing said counts as an empty text."""
+        if self.was is None:
+            return True
+        now = tuple(map(str, now)) if isinstance(now, list | tuple) else now
+        return self.was == ("" if now is None else now)
+
+
+class OutputPath(_Change):
     """An output is written to another path."""
 
     kind: Literal["output-path"] = "output-path"
-    origin: Literal["override", "mend"] = "override"
     output: str
     path: str
 
@@ -105,6 +122,33 @@ class OutputPath(_Edit):
     def subject(self) -> str:
         """What the edit is about, for the record."""
         return self.output
+
+
+class ChooseCamera(_Change):
+    """An output is rendered through another camera."""
+
+    kind: Literal["choose-camera"] = "choose-camera"
+    output: str
+    camera: str
+
+    @property
+    def subject(self) -> str:
+        """What the edit is about, for the record."""
+        return self.output
+
+
+class SetSetting(_Change):
+    """A setting takes another value. owner, name: as the survey shows them."""
+
+    kind: Literal["set-setting"] = "set-setting"
+    owner: str
+    name: str
+    value: str | float | bool | tuple[str, ...]
+
+    @property
+    def subject(self) -> str:
+        """What the edit is about, for the record."""
+        return f"{self.owner} {self.name}"
 
 
 class ChooseVariant(_Edit):
@@ -122,8 +166,18 @@ class ChooseVariant(_Edit):
         return f"{self.prim}{{{self.set}={self.choice}}}"
 
 
-Edit = Annotated[Relink | LetGo | UseCache | OutputPath | ChooseVariant, Field(discriminator="kind")]
+Edit = Annotated[
+    Relink | LetGo | UseCache | OutputPath | ChooseCamera | SetSetting | ChooseVariant, Field(discriminator="kind")
+]
 E_co = TypeVar("E_co", bound=_Edit)
+
+
+C = TypeVar("C", bound=_Change)
+
+
+def _strongest(edits: Iterable[C]) -> C | None:
+    found = list(edits)
+    return next((e for e in reversed(found) if e.origin == "override"), found[-1] if found else None)
 
 
 class StagingPlan(Model):
@@ -155,6 +209,23 @@ class StagingPlan(Model):
     def let_go(self, asset: str, authored: str) -> LetGo | None:
         """The decision to do without an occurrence's file."""
         return next((e for e in reversed(self.of(LetGo)) if e.concerns(asset, authored)), None)
+
+    @property
+    def changes(self) -> bool:
+        """Whether anything that the scene says of its rendering is changed."""
+        return any(isinstance(edit, _Change) for edit in self.edits)
+
+    def output_path(self, output: str) -> OutputPath | None:
+        """The path that an output is given; what a person overrides wins over a mend."""
+        return _strongest(e for e in self.of(OutputPath) if e.output == output)
+
+    def camera(self, output: str) -> ChooseCamera | None:
+        """The camera that an output is given."""
+        return _strongest(e for e in self.of(ChooseCamera) if e.output == output)
+
+    def setting(self, owner: str, name: str) -> SetSetting | None:
+        """The value that a setting is given."""
+        return _strongest(e for e in self.of(SetSetting) if (e.owner, e.name) == (owner, name))
 
     def cache(self, simulation: str) -> UseCache | None:
         """The cache in force for a simulation."""

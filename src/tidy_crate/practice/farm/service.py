@@ -37,7 +37,7 @@ from tidy_crate.core.farm.protocol import (
 )
 from tidy_crate.core.files import inside, write_bytes
 from tidy_crate.practice.farm.scheduler import Scheduler
-from tidy_crate.practice.farm.settings import FarmSettings
+from tidy_crate.practice.farm.settings import FarmSettings, takes_path
 from tidy_crate.practice.farm.store import (
     FarmJobRow,
     KeyRow,
@@ -129,6 +129,9 @@ def make_app(
     def submit(order: JobOrder) -> Submitted:
         if not (scheduler.crate_folder(Path(order.crate).name) / ".scene").is_file():
             raise HTTPException(404, "there is no such crate")
+        for output, path in order.outputs.items():
+            if not takes_path(settings.output_path, path):
+                raise HTTPException(422, f"the path of {output} is not {settings.output_path}: {path}")
         with store.session() as session:
             known = session.scalar(select(FarmJobRow).where(FarmJobRow.key == order.key))
             if known is not None:

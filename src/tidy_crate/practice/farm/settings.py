@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import secrets
 from pathlib import Path
+from typing import Literal
 
 from pydantic import Field, field_validator
 
@@ -38,7 +39,10 @@ def parse_fault(text: str) -> Fault:
 
 
 class FarmSettings(Model):
-    """speed: of a node against this machine; seconds are farm time; price per machine and hour in EUR."""
+    """speed: of a node against this machine; seconds are farm time; price per machine and hour in EUR.
+
+    output_path: the form of output paths that it takes, as farm cards have it.
+    """
 
     nodes: int = Field(default=4, ge=1, le=64)
     speed: float = Field(default=1.0, gt=0)
@@ -46,6 +50,7 @@ class FarmSettings(Model):
     price_per_hour: Amount = Field(default="24.00", ge=0, validate_default=True)
     billing_increment_seconds: int = Field(default=1, ge=1)
     balance: Amount = Field(default="250.00", ge=0, validate_default=True)
+    output_path: Literal["any", "name", "relative"] = "relative"
     faults: tuple[Fault, ...] = ()
 
     @field_validator("faults", mode="before")
@@ -96,6 +101,22 @@ token_file = "{TOKEN_FILE}"
 upload_mbit = 200
 download_mbit = 200
 
+[operator]
+name = "this machine"
+kind = "own"
+
+[outputs]
+path = "{settings.output_path}"
+formats = ["exr"]
+
+[limits]
+pixels = 33177600
+
+[[program]]
+name = "practice"
+role = "renderer"
+versions = ["1.*"]
+
 [[machine]]
 name = "standard"
 nodes = {settings.nodes}
@@ -108,3 +129,11 @@ startup_seconds = {settings.startup_seconds:g}
     path = folder / CARD_NAME
     write_bytes(path, text.encode())
     return path
+
+
+def takes_path(rule: str, path: str) -> bool:
+    """Whether an output's path is in the form that the farm takes."""
+    parts = path.replace("\\", "/").split("/")
+    if rule == "name":
+        return len(parts) == 1 and bool(path)
+    return rule == "any" or (path[:1] not in ("/", "\\", "") and ".." not in parts and ":" not in parts[0])

@@ -70,3 +70,17 @@ def _sources(text: str) -> list[tuple[re.Match[str], int]]:
 def _link(text: str, match: re.Match[str], offset: int, search: tuple[str, ...]) -> FileLink:
     line = text.count("\n", 0, offset + match.start("value")) + 1
     return FileLink(match["value"].strip().strip("\"'"), f"line {line}", "look-up table", search)
+
+
+_NAME = re.compile(r"(?:^|[\s,{])(?:name|aliases):\s*(\[[^\]]*\]|\"[^\"\n]*\"|'[^'\n]*'|[^,}\n]+)", re.MULTILINE)
+_ROLES = re.compile(r"^roles:[ \t]*((?:\n[ \t]+[^\n]*)+)", re.MULTILINE)
+
+
+def names_in(path: Path) -> set[str]:
+    """Every name that a configuration gives to something, roles and aliases included. Raises OSError, ValueError."""
+    text = _text(path)
+    roles = _ROLES.search(text)
+    found = {line.partition(":")[0].strip() for line in roles[1].splitlines() if ":" in line} if roles else set()
+    for match in _NAME.finditer(text):
+        found |= {part.strip().strip("\"'") for part in match[1].strip("[]").split(",")}
+    return found - {""}

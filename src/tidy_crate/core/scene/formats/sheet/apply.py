@@ -12,10 +12,10 @@ from tidy_crate.core.files import copy_and_hash, hash_file, write_json
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.sheet.command import run_host
 from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetSimulation, host_scene, read_sheet
-from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE
+from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE, outputs_in_force, scale_in_force
 from tidy_crate.core.scene.model import SimulationState, Survey
 from tidy_crate.core.scene.rewriting import new_texts, place_of
-from tidy_crate.core.scene.staging import OutputPath, StagingPlan, UseCache
+from tidy_crate.core.scene.staging import StagingPlan, UseCache
 
 
 def apply(
@@ -28,7 +28,8 @@ def apply(
     sheet_place, host_place = places[scene], places.get(host)
     slots = [asset for asset in survey.assets if asset.layer == scene and asset.field == FIELD]
     own = [asset for asset in slots if asset.owner != HOST_SCENE]
-    changed = plan.of(OutputPath)
+    outputs, scale = outputs_in_force(sheet, plan), scale_in_force(sheet, plan)
+    changed = outputs != sheet.outputs or (sheet.resolution is not None and scale != sheet.resolution.scale)
     baked = {edit.simulation: edit for edit in plan.of(UseCache)}
     frozen = [one.name for one in sheet.generators if not one.frozen] if sheet.commands.freeze else []
     if host_place is None or not (new_texts(own, host_place, places) or changed or baked or frozen):
@@ -39,8 +40,10 @@ def apply(
         for one in sheet.simulations
         if one.name in baked
     }
-    moved = _moved(sheet, texts, {edit.output: edit.path for edit in changed}, baked, frozen)
-    moved = moved.model_copy(update={"scene": paths.relative(host_place, sheet_place.parent)})
+    moved = _moved(sheet, texts, baked, frozen)
+    resolution = sheet.resolution.model_copy(update={"scale": scale}) if sheet.resolution else None
+    scene_text = paths.relative(host_place, sheet_place.parent)
+    moved = moved.model_copy(update={"scene": scene_text, "outputs": outputs, "resolution": resolution})
     write_json(folder / sheet_place, moved.model_dump(mode="json", exclude_defaults=True) | {"scene_sheet": 1})
     if not (caches or frozen or any(texts[asset.owner] != asset.authored for asset in own)):
         return StagedScene(root=sheet_place, written=(sheet_place,), copied={})
@@ -56,11 +59,8 @@ def _cache_path(
     return paths.relative(places[first].parent / one.cache, host_place.parent)
 
 
-def _moved(
-    sheet: Sheet, texts: dict[str, str], outputs: dict[str, str], baked: Mapping[str, UseCache], frozen: list[str]
-) -> Sheet:
+def _moved(sheet: Sheet, texts: dict[str, str], baked: Mapping[str, UseCache], frozen: list[str]) -> Sheet:
     assets = tuple(one.model_copy(update={"path": texts[one.slot]}) for one in sheet.assets)
-    changed = tuple(one.model_copy(update={"path": outputs.get(one.name, one.path)}) for one in sheet.outputs)
     simulations = tuple(
         one.model_copy(update={"state": SimulationState.CACHED, "covers": baked[one.name].covers})
         if one.name in baked
@@ -70,9 +70,7 @@ def _moved(
     generators = tuple(
         one.model_copy(update={"frozen": True}) if one.name in frozen else one for one in sheet.generators
     )
-    return sheet.model_copy(
-        update={"assets": assets, "outputs": changed, "simulations": simulations, "generators": generators}
-    )
+    return sheet.model_copy(update={"assets": assets, "simulations": simulations, "generators": generators})
 
 
 def _stage_host(

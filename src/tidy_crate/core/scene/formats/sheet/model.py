@@ -57,12 +57,18 @@ class SheetPass(Model):
 
 
 class SheetOutput(Model):
-    """One product of a render. path: with a frame token; empty where the scene states none."""
+    """One product of a render. path: with a frame token; empty where the scene states none.
+
+    compression: the file format's word for it. bit_depth: of a channel.
+    """
 
     name: str = Field(min_length=1)
     path: str
     passes: tuple[SheetPass, ...] = ()
     camera: str | None = None
+    colour_space: str | None = None
+    compression: str | None = None
+    bit_depth: int | None = Field(default=None, ge=1)
 
 
 class SheetAsset(Model):
@@ -109,6 +115,26 @@ class SheetGenerator(Model):
     frozen: bool = False
 
 
+class SheetFeature(Model):
+    """Something in use that not every version of a program has. software: the host where nothing is said.
+
+    since: the first version that has it.
+    """
+
+    name: str = Field(min_length=1)
+    software: str = ""
+    since: str | None = None
+    experimental: bool = False
+    where: str = ""
+
+
+class SheetMaterial(Model):
+    """A material that works in certain renderers only."""
+
+    name: str = Field(min_length=1)
+    renderers: tuple[str, ...] = Field(min_length=1)
+
+
 class SheetCommands(Model):
     """The host's own command lines, as lists of words with placeholders; run on the staged copy only.
 
@@ -130,7 +156,11 @@ class SheetCommands(Model):
 
 
 class Sheet(Model):
-    """A whole scene sheet. scene: the host's scene file, from the sheet's folder."""
+    """A whole scene sheet. scene: the host's scene file, from the sheet's folder.
+
+    fonts: families that the host looks up on the machine. scripts: what runs code when the scene opens.
+    colour_configuration: the path as the scene has it. settings: the renderer's own, by the names settings maps use.
+    """
 
     scene_sheet: int = VERSION
     scene: str = Field(min_length=1)
@@ -146,6 +176,11 @@ class Sheet(Model):
     assets: tuple[SheetAsset, ...] = ()
     simulations: tuple[SheetSimulation, ...] = ()
     generators: tuple[SheetGenerator, ...] = ()
+    features: tuple[SheetFeature, ...] = ()
+    materials: tuple[SheetMaterial, ...] = ()
+    fonts: tuple[str, ...] = ()
+    scripts: tuple[str, ...] = ()
+    colour_configuration: str | None = None
     settings: dict[str, Any] = Field(default_factory=dict)
     motion: str = Field(default="things", pattern="^(still|camera|things)$")
     commands: SheetCommands = SheetCommands()

@@ -5,19 +5,22 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk, resolve
 from tidy_crate.core.files import hash_file
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
-from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetAsset, host_scene, read_sheet
+from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetAsset, SheetOutput, host_scene, read_sheet
 from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.model import (
     Asset,
     Camera,
+    Feature,
     FrameRange,
     Generator,
+    Material,
     Output,
     Pass,
     Resolution,
@@ -28,10 +31,12 @@ from tidy_crate.core.scene.model import (
     Survey,
     totals,
 )
-from tidy_crate.core.scene.settings import SettingsMap, canonical, meaning
-from tidy_crate.core.scene.staging import OutputPath, StagingPlan
+from tidy_crate.core.scene.settings import UNKNOWN, SettingsMap, canonical, features_of, setting
+from tidy_crate.core.scene.staging import StagingPlan
 
 FIELD = "slot"
+# by which the sheet's own resolution scale is named where settings are
+OWN, SCALE = "sheet", "resolution.scale"
 HOST_SCENE = "the host's scene"
 
 
@@ -48,11 +53,10 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...]) -
     )
     assets = named + follow(path, named, in_force, disk)
     simulations = tuple(_simulations(sheet, path, in_force, assets))
-    outputs = tuple(_outputs(sheet, in_force))
-    settings = tuple(
-        Setting(owner=sheet.host.name, name=name, value=value, means=meaning(name, maps))
-        for name, value in sheet.settings.items()
-    )
+    settings = tuple(_settings(sheet, maps))
+    resolution = _resolution(sheet, in_force)
+    known = canonical(settings)
+    outputs = tuple(_outputs(sheet, in_force, known, resolution))
     return Survey(
         scene=path,
         format="sheet",
@@ -64,11 +68,12 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...]) -
             Camera(
                 path=camera.name,
                 moves=camera.moves,
+                keyed=camera.moves,
                 renders=tuple(output.name for output in outputs if output.camera == camera.name),
             )
             for camera in sheet.cameras
         ),
-        resolution=_resolution(sheet),
+        resolution=resolution,
         outputs=outputs,
         assets=assets,
         simulations=simulations,
@@ -77,8 +82,15 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...]) -
             for one in sheet.generators
         ),
         settings=settings,
-        canonical=canonical(settings),
+        canonical=known,
         software=tuple(_software(sheet)),
+        renderer=sheet.renderer.name if sheet.renderer else None,
+        features=(*_features(sheet), *features_of(settings, maps)),
+        materials=tuple(Material(name=one.name, contexts=one.renderers) for one in sheet.materials),
+        material_contexts=(sheet.renderer.name,) if sheet.renderer else (),
+        fonts=sheet.fonts,
+        scripts=sheet.scripts,
+        colour_configuration=sheet.colour_configuration,
         variants=(),
         motion=sheet.motion,
         totals=totals(assets, simulations),
@@ -109,15 +121,49 @@ def _frames(sheet: Sheet) -> FrameRange:
     return FrameRange(**sheet.frames.model_dump())
 
 
-def _resolution(sheet: Sheet) -> Resolution | None:
-    return Resolution(**sheet.resolution.model_dump()) if sheet.resolution else None
+def _settings(sheet: Sheet, maps: tuple[SettingsMap, ...]) -> Iterator[Setting]:
+    for name, value in sheet.settings.items():
+        yield setting(sheet.host.name, name, value, maps)
+    if sheet.resolution is not None and sheet.resolution.scale != 1:
+        # the sheet's own word for it, so that it can be overridden like a renderer's
+        scale = sheet.resolution.scale
+        yield Setting(owner=OWN, name=SCALE, value=scale, means="resolution_scale", canonical=scale)
 
 
-def _outputs(sheet: Sheet, plan: StagingPlan) -> list[Output]:
-    changed = {edit.output: edit.path for edit in plan.of(OutputPath)}
+def _features(sheet: Sheet) -> Iterator[Feature]:
+    for one in sheet.features:
+        yield Feature(**one.model_dump(exclude={"software"}), software=one.software or sheet.host.name)
+
+
+def _resolution(sheet: Sheet, plan: StagingPlan) -> Resolution | None:
+    if sheet.resolution is None:
+        return None
+    return Resolution(**sheet.resolution.model_dump() | {"scale": scale_in_force(sheet, plan)})
+
+
+def scale_in_force(sheet: Sheet, plan: StagingPlan) -> float:
+    """The scale of the resolution, as the plan has it."""
+    own = sheet.resolution.scale if sheet.resolution else 1.0
+    edit = plan.setting(OWN, SCALE)
+    return float(str(edit.value)) if edit is not None and edit.holds(own) else own
+
+
+def outputs_in_force(sheet: Sheet, plan: StagingPlan) -> tuple[SheetOutput, ...]:
+    """The outputs with the paths and cameras that the plan gives them."""
     found = []
     for one in sheet.outputs:
-        path = changed.get(one.name, one.path)
+        path, camera = plan.output_path(one.name), plan.camera(one.name)
+        update = {"path": path.path} if path is not None and path.holds(one.path) else {}
+        update |= {"camera": camera.camera} if camera is not None and camera.holds(one.camera) else {}
+        found.append(one.model_copy(update=update))
+    return tuple(found)
+
+
+def _outputs(sheet: Sheet, plan: StagingPlan, known: dict[str, Any], resolution: Resolution | None) -> list[Output]:
+    said = {key: value for key, value in known.items() if value != UNKNOWN}
+    found = []
+    for one in outputs_in_force(sheet, plan):
+        path = one.path
         name = paths.file_name(path)
         found.append(
             Output(
@@ -130,7 +176,10 @@ def _outputs(sheet: Sheet, plan: StagingPlan) -> list[Output]:
                     Pass(name=p.name, source=p.source or p.name, data_type=p.data_type) for p in one.passes
                 ),
                 camera=one.camera,
-                resolution=_resolution(sheet),
+                resolution=resolution,
+                colour_space=one.colour_space or said.get("colour_space"),
+                compression=one.compression or said.get("compression"),
+                bit_depth=one.bit_depth or said.get("bit_depth"),
             )
         )
     return found
@@ -139,9 +188,10 @@ def _outputs(sheet: Sheet, plan: StagingPlan) -> list[Output]:
 def _simulations(sheet: Sheet, path: Path, plan: StagingPlan, assets: tuple[Asset, ...]) -> Iterator[Simulation]:
     """What the sheet says of each, and what our own cache of it makes of that."""
     inputs = _inputs(sheet, path, assets) if sheet.simulations else ""
+    there = {asset.owner for asset in assets if asset.field == FIELD and asset.members}
     for one in sheet.simulations:
         mark = hashlib.blake2b(f"{one.model_dump_json()} {inputs}".encode(), digest_size=16).hexdigest()
-        found = Simulation(**one.model_dump(exclude={"cache", "slot"}), fingerprint=mark)
+        found = Simulation(**one.model_dump(exclude={"cache"}), fingerprint=mark)
         edit = plan.cache(one.name)
         if edit is not None and one.state is SimulationState.LIVE:
             gone = [file for file, size in edit.files.items() if not file.is_file() or file.stat().st_size != size]
@@ -149,6 +199,8 @@ def _simulations(sheet: Sheet, path: Path, plan: StagingPlan, assets: tuple[Asse
             if edit.fingerprint != mark:
                 state = SimulationState.STALE
             found = found.model_copy(update={"state": state, "covers": edit.covers, "cache": edit.layer})
+        elif one.state is SimulationState.LIVE and one.slot in there:
+            found = found.model_copy(update={"cache_named": True})
         yield found
 
 

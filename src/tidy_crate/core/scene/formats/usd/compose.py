@@ -8,10 +8,10 @@ from pathlib import Path
 from pxr import Sdf, Usd
 
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
-from tidy_crate.core.scene.formats.usd.outputs import find_outputs
+from tidy_crate.core.scene.formats.usd.outputs import find_outputs, plain
 from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
 from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
-from tidy_crate.core.scene.staging import ChooseVariant, OutputPath, StagingPlan, UseCache
+from tidy_crate.core.scene.staging import ChooseVariant, SetSetting, StagingPlan, UseCache
 
 LIVE = "tidy:simulation:live"
 CACHE = "tidy:simulation:cache"
@@ -67,15 +67,33 @@ def staged_root(source: Usd.Stage, plan: StagingPlan, cache_texts: dict[str, str
         spec = Sdf.CreatePrimInLayer(layer, path)
         _author(spec, LIVE, Sdf.ValueTypeNames.Bool, False)
         _author(spec, CACHE, Sdf.ValueTypeNames.Asset, Sdf.AssetPath(cache_texts[edit.simulation]))
-    prims = {output.name: output.prim for output in find_outputs(source).outputs}
-    for change in plan.of(OutputPath):
-        if change.output in prims:
-            spec = Sdf.CreatePrimInLayer(layer, prims[change.output])
-            _author(spec, "productName", Sdf.ValueTypeNames.Token, change.path, custom=False)
+    if plan.changes:
+        _apply_changes(source, plan, layer)
     for look in plan.of(ChooseVariant):
         _make_editable(source, layer, Sdf.Path(look.prim))
         Sdf.CreatePrimInLayer(layer, look.prim).variantSelections[look.set] = look.choice
     return layer
+
+
+def _apply_changes(source: Usd.Stage, plan: StagingPlan, layer: Sdf.Layer) -> None:
+    """Paths and cameras of outputs, and settings, as far as the scene still says what they were decided for."""
+    for output in find_outputs(source).outputs:
+        path, camera = plan.output_path(output.name), plan.camera(output.name)
+        if path is not None and path.holds(output.path):
+            spec = Sdf.CreatePrimInLayer(layer, output.prim)
+            _author(spec, "productName", Sdf.ValueTypeNames.Token, path.path, custom=False)
+        if camera is not None and camera.holds(output.camera):
+            spec = Sdf.CreatePrimInLayer(layer, output.prim)
+            relationship = spec.relationships.get("camera") or Sdf.RelationshipSpec(spec, "camera", custom=False)
+            relationship.targetPathList.explicitItems = [Sdf.Path(camera.camera)]
+    for owner, name in dict.fromkeys((e.owner, e.name) for e in plan.of(SetSetting)):
+        attribute = source.GetAttributeAtPath(f"{owner}.{name}") if Sdf.Path.IsValidPathString(owner) else None
+        change = plan.setting(owner, name)
+        if change is None or not attribute or not change.holds(plain(attribute.Get())):
+            continue
+        _make_editable(source, layer, Sdf.Path(owner))
+        value = list(change.value) if isinstance(change.value, tuple) else change.value
+        _author(Sdf.CreatePrimInLayer(layer, owner), name, attribute.GetTypeName(), value, custom=attribute.IsCustom())
 
 
 def _make_editable(source: Usd.Stage, layer: Sdf.Layer, path: Sdf.Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -11,7 +12,7 @@ from pxr import Gf, Usd, UsdGeom, UsdRender
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.scene.model import Camera, Output, Pass, Resolution, Setting
-from tidy_crate.core.scene.settings import SettingsMap, canonical, meaning
+from tidy_crate.core.scene.settings import UNKNOWN, SettingsMap, canonical, setting
 
 
 @dataclass(frozen=True)
@@ -37,12 +38,14 @@ def find_outputs(
     products = [stage.GetPrimAtPath(path) for path in schema.GetProductsRel().GetForwardedTargets()]
     products = [prim for prim in products if prim and prim.IsA(UsdRender.Product)]
     names = Counter(prim.GetName() for prim in products)
-    scale = canonical(raw_settings([settings], maps)).get("resolution_scale")
+    known = canonical(raw_settings([settings], maps)) | schema_settings(settings)
+    scale = known["resolution_scale"]
     factor = float(scale) if isinstance(scale, int | float) and not isinstance(scale, bool) and scale > 0 else 1.0
     outputs = []
     for prim in products:
         name = prim.GetName() if names[prim.GetName()] == 1 else str(prim.GetPath())
-        outputs.append(_output(stage, settings, prim, name, factor))
+        own = {key: value for key, value in canonical(raw_settings([prim], maps)).items() if value != UNKNOWN}
+        outputs.append(_output(stage, settings, prim, name, factor, known | own))
     return RenderOutputs(settings, tuple(outputs), _resolution(settings, None, factor))
 
 
@@ -54,7 +57,9 @@ def _settings_in_force(stage: Usd.Stage, among: Iterable[Usd.Prim] | None) -> Us
     return every[0] if len(every) == 1 else None
 
 
-def _output(stage: Usd.Stage, settings: Usd.Prim, prim: Usd.Prim, name: str, scale: float) -> Output:
+def _output(
+    stage: Usd.Stage, settings: Usd.Prim, prim: Usd.Prim, name: str, scale: float, known: dict[str, Any]
+) -> Output:
     product = UsdRender.Product(prim)
     text = str(product.GetProductNameAttr().Get() or "")
     passes = []
@@ -79,7 +84,14 @@ def _output(stage: Usd.Stage, settings: Usd.Prim, prim: Usd.Prim, name: str, sca
         camera=_camera(stage, prim) or _camera(stage, settings),
         resolution=_resolution(settings, prim, scale),
         region=_region(prim) or _region(settings),
+        colour_space=_said(known["colour_space"]),
+        compression=_said(known["compression"]),
+        bit_depth=known["bit_depth"] if type(known["bit_depth"]) is int else None,
     )
+
+
+def _said(value: Any) -> str | None:
+    return None if value in (UNKNOWN, None, "") else str(value)
 
 
 def _region(prim: Usd.Prim) -> tuple[float, float, float, float] | None:
@@ -90,10 +102,24 @@ def _region(prim: Usd.Prim) -> tuple[float, float, float, float] | None:
     return None if found == (0.0, 0.0, 1.0, 1.0) else found  # type: ignore[return-value]
 
 
-def motion_blur(settings: Usd.Prim | None) -> bool | None:
-    """Whether the render settings say that motion blur is on; None where they do not say."""
-    attribute = UsdRender.SettingsBase(settings).GetDisableMotionBlurAttr() if settings else None
-    return not attribute.Get() if attribute and attribute.HasAuthoredValue() else None
+def schema_settings(settings: Usd.Prim | None) -> dict[str, Any]:
+    """What the attributes of UsdRenderSettings themselves say, in canonical terms; what they leave open is left out."""
+    if not settings:
+        return {}
+    schema = UsdRender.Settings(settings)
+    found: dict[str, Any] = {}
+    blur, space = schema.GetDisableMotionBlurAttr(), schema.GetRenderingColorSpaceAttr()
+    if blur and blur.HasAuthoredValue():
+        found["motion_blur"] = not blur.Get()
+    if space and space.HasAuthoredValue() and space.Get():
+        found["colour_space"] = str(space.Get())
+    for name, attribute in (
+        ("render_purposes", schema.GetIncludedPurposesAttr()),
+        ("material_purposes", schema.GetMaterialBindingPurposesAttr()),
+    ):
+        if attribute and attribute.Get() is not None:
+            found[name] = [str(one) for one in attribute.Get()]
+    return found
 
 
 def _camera(stage: Usd.Stage, prim: Usd.Prim) -> str | None:
@@ -120,10 +146,7 @@ def raw_settings(prims: list[Usd.Prim], maps: tuple[SettingsMap, ...]) -> tuple[
             name = attribute.GetName()
             if ":" not in name or name in schema or name.startswith(("tidy:", "xformOp:", "primvars:")):
                 continue
-            setting = Setting(
-                owner=str(prim.GetPath()), name=name, value=plain(attribute.Get()), means=meaning(name, maps)
-            )
-            found.append(setting)
+            found.append(setting(str(prim.GetPath()), name, plain(attribute.Get()), maps))
     return tuple(found)
 
 
@@ -148,8 +171,14 @@ def find_cameras(
         lens = UsdGeom.Camera(prim)
         times = (lens.GetShutterOpenAttr().Get(), lens.GetShutterCloseAttr().Get())
         shutter = None if None in times else (float(times[0]), float(times[1]))
-        found.append(Camera(path=path, shutter=shutter, moves=_moves(prim, first, last), renders=renders))
+        keyed = _keyed(prim)
+        found.append(Camera(path=path, shutter=shutter, moves=_moves(prim, first, last), keyed=keyed, renders=renders))
     return tuple(found)
+
+
+def _keyed(prim: Usd.Prim) -> tuple[int, int] | None:
+    times = pose_times(prim)
+    return (math.floor(min(times)), math.ceil(max(times))) if len(times) > 1 else None
 
 
 def _moves(prim: Usd.Prim, first: float | None, last: float | None) -> tuple[int, int] | None:

@@ -83,6 +83,8 @@ class ScenePrims:
     places_of: dict[Sdf.Path, list[Place]] = field(default_factory=dict)
     _assets: dict[Path, frozenset[str]] = field(default_factory=dict)
     _kinds: dict[str, int] = field(default_factory=dict)
+    # a prim of every type that there is
+    first_of_type: dict[str, Sdf.Path] = field(default_factory=dict)
 
     def kind(self, prim: Usd.Prim) -> int:
         """What a prim is; asked of the library once per type."""
@@ -90,6 +92,7 @@ class ScenePrims:
         found = self._kinds.get(name)
         if found is None:
             found = self._kinds[name] = _kind_of(prim)
+            self.first_of_type[str(name)] = prim.GetPath()
         return found
 
     def of_kind(self, kind: int) -> Iterable[Usd.Prim]:

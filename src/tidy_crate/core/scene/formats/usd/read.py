@@ -16,9 +16,10 @@ from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
+from tidy_crate.core.scene.formats.usd.features import materials_of, scene_features, unknown_types
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
 from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge
-from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, motion_blur, raw_settings
+from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings, schema_settings
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.simulations import find_simulations
@@ -34,7 +35,7 @@ from tidy_crate.core.scene.model import (
     totals,
 )
 from tidy_crate.core.scene.request import RenderRequest
-from tidy_crate.core.scene.settings import SettingsMap, canonical
+from tidy_crate.core.scene.settings import SettingsMap, canonical, features_of, renderer_of
 from tidy_crate.core.scene.staging import StagingPlan
 
 # of the prims that a file reaches, so many are listed
@@ -104,10 +105,8 @@ def _survey(
     prims = [render.settings] if render.settings else []
     prims += [stage.GetPrimAtPath(output.prim) for output in render.outputs]
     settings = raw_settings(prims, maps)
-    known = canonical(settings)
-    blurred = motion_blur(render.settings)
-    if blurred is not None:
-        known["motion_blur"] = blurred
+    known = canonical(settings) | schema_settings(render.settings)
+    renderer = renderer_of(settings, maps)
     cameras = find_cameras(scene.of_kind(Kind.CAMERA), render.outputs, frames.start, frames.end)
     simulated = "tidy:simulation" in names.properties or "PhysicsRigidBodyAPI" in names.schemas
     simulations: tuple[Simulation, ...] = ()
@@ -132,6 +131,14 @@ def _survey(
         settings=settings,
         canonical=known,
         software=_software(stage, settings),
+        renderer=renderer.renderer if renderer else None,
+        features=(*scene_features(scene, names), *features_of(settings, maps)),
+        materials=materials_of(scene, renderer) if renderer else (),
+        material_contexts=renderer.materials if renderer else (),
+        unknown_types=unknown_types(scene),
+        colour_configuration=_colour_configuration(stage),
+        settings_prim=str(render.settings.GetPath()) if render.settings else None,
+        fraction=_fraction(stage),
         variants=_variants(scene.named(names.variants)),
         motion=_motion(scene.named(names.timed), cameras, bool(simulations)),
         unread=tuple(f"{path}: {why}" for path, why in walk.unread.items())
@@ -149,6 +156,18 @@ def _frames(stage: Usd.Stage) -> FrameRange:
         end=None if end is None or not math.isfinite(end) else math.floor(end),
         fps=stage.GetTimeCodesPerSecond(),
     )
+
+
+def _fraction(stage: Usd.Stage) -> tuple[float, float] | None:
+    """The authored range, where it does not start and end on whole time codes."""
+    if not stage.HasAuthoredTimeCodeRange():
+        return None
+    ends = (stage.GetStartTimeCode(), stage.GetEndTimeCode())
+    return ends if all(map(math.isfinite, ends)) and not all(end.is_integer() for end in ends) else None
+
+
+def _colour_configuration(stage: Usd.Stage) -> str | None:
+    return stage.GetColorConfiguration().path or None
 
 
 def _window(frames: FrameRange, request: RenderRequest | None) -> tuple[float, float] | None:

@@ -58,6 +58,7 @@ def find_simulations(
                 why=one.why,
                 trouble=one.trouble,
                 fingerprint=marks[one.path],
+                cache_named=bool(after.live and after.cache),
             )
         )
     return tuple(simulations)

@@ -1,0 +1,60 @@
+"""The findings as one HTML page that needs nothing beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
+
+from tidy_crate import __version__
+from tidy_crate.cli.check_view import TITLES, groups
+from tidy_crate.cli.show import counted, money
+from tidy_crate.cli.talk import clean
+from tidy_crate.core.check.finding import Finding, Severity
+from tidy_crate.core.check.run import CheckResult
+from tidy_crate.core.files import write_bytes
+
+
+def write_page(path: Path, result: CheckResult) -> None:
+    """Write the page. Names from the scene are shown as they are, and never run as part of the page."""
+    environment = Environment(
+        loader=PackageLoader("tidy_crate.cli", "pages"),
+        autoescape=select_autoescape(default=True),
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.filters["clean"] = clean
+    standing = [one for one in result.findings if not one.waived]
+    text = environment.get_template("check.html").render(
+        version=__version__,
+        scene=result.scene.name,
+        folder=str(result.scene.parent),
+        blocked=result.blocked,
+        counts=", ".join(counted(result.count(severity), severity.value) for severity in Severity),
+        sections=_sections([one for one in standing if one.farm is None]),
+        farms=[
+            {
+                "name": farm.title,
+                "verdict": _verdict(farm.blocked, farm.warnings),
+                "machines": farm.machines,
+                "cost": money(farm.cost, farm.currency) if farm.cost is not None else "unknown",
+                "findings": [one for one in standing if one.farm == farm.farm],
+            }
+            for farm in result.farms
+        ],
+        settled=result.settled,
+        mends={(one.code, one.subject): one.because for one in result.mends},
+        waived=[one for one in result.findings if one.waived],
+        unused=result.unused_waivers,
+    )
+    write_bytes(path, text.encode("utf-8", "backslashreplace"))
+
+
+def _sections(findings: Sequence[Finding]) -> list[tuple[str, list[Finding]]]:
+    return [(TITLES[then], own) for then, own in groups(findings)]
+
+
+def _verdict(blocked: bool, warnings: int) -> str:
+    return "blocked" if blocked else "look first" if warnings else "ready"

@@ -1,0 +1,245 @@
+"""How findings look at a terminal: grouped by what to do next, errors first, a line each."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from tidy_crate.cli.show import cell, counted, heading, money, state, table
+from tidy_crate.cli.talk import clean
+from tidy_crate.core.check.catalogue import in_groups
+from tidy_crate.core.check.finding import Check, Finding, Next, Severity
+from tidy_crate.core.check.mends import mendable
+from tidy_crate.core.check.run import CheckResult
+
+# of one code so many are shown unless all are wanted
+MOST_OF_A_KIND = 8
+WIDEST_PLACE = 44
+TITLES = {
+    Next.RELINK: "Find the files",
+    Next.BAKE: "Bake",
+    Next.MEND: "Put right without you",
+    Next.SCENE: "Change in the scene, and save it",
+    Next.COLLECT: "Collect again",
+    Next.FARM: "A matter of the farm",
+    Next.DECIDE: "Look, and decide",
+    Next.NOTHING: "For information",
+}
+_COMMANDS = {
+    Next.RELINK: "tidy-crate relink {scene} --look-in FOLDER --apply",
+    Next.BAKE: "tidy-crate bake {scene}",
+    Next.MEND: "tidy-crate check {scene} --mend",
+    Next.COLLECT: "tidy-crate collect SCENE -o {scene}",
+    Next.DECIDE: 'tidy-crate waive {scene} CODE --because "..."',
+}
+GROUPS = {
+    "C1": "Outputs", "C2": "Frames", "C3": "Cameras", "C4": "Resolution", "C5": "Files", "C6": "Simulations",
+    "C7": "Programs", "C8": "Settings", "C9": "Fonts and colour", "C10": "Machines", "C11": "Money",
+    "C12": "Still the same scene", "C14": "Who sees it, and where", "B11": "Generators", "R12": "The right version",
+}  # fmt: skip
+_RANK = {Severity.ERROR: 0, Severity.WARNING: 1, Severity.NOTE: 2}
+
+
+def groups(findings: Iterable[Finding]) -> list[tuple[Next, list[Finding]]]:
+    """Findings by what to do next: what blocks comes first, and within that the order of the work."""
+    found: dict[Next, list[Finding]] = {}
+    for one in findings:
+        found.setdefault(one.next, []).append(one)
+    order = list(Next)
+    return sorted(found.items(), key=lambda item: (min(_RANK[f.severity] for f in item[1]), order.index(item[0])))
+
+
+def show(
+    console: Console, result: CheckResult, target: Path, done: dict[str, Any], *, explained: bool, every: bool
+) -> None:
+    """All of it."""
+    _show_done(console, done)
+    standing = [one for one in result.findings if not one.waived]
+    _show_groups(console, [one for one in standing if one.farm is None], target, explained, every)
+    for farm in result.farms:
+        own = [one for one in standing if one.farm == farm.farm]
+        if own:
+            heading(console, f"At {farm.title}")
+            _print(console, _rows(own, explained, every))
+    _show_settled(console, result, every)
+    _show_waived(console, result)
+    if result.farms:
+        _show_farms(console, result)
+    _show_verdict(console, result)
+
+
+def _show_done(console: Console, done: dict[str, Any]) -> None:
+    for key, title in (("taken_back", "Taken back"), ("mended", "Put right in the staged copy")):
+        rows = done.get(key)
+        if rows is None:
+            continue
+        heading(console, f"{title}: {len(rows) or 'nothing'}")
+        for one in rows:
+            what = one["says"] if "says" in one else one["because"]
+            console.print(cell(f"  {one['code']}  {one['subject']}: {what}"), soft_wrap=True)
+    if done.get("mended"):
+        console.print("  Undo any of them: check --take-back CODE", style="dim")
+
+
+def _show_groups(console: Console, findings: Sequence[Finding], target: Path, explained: bool, every: bool) -> None:
+    for then, own in groups(findings):
+        console.print()
+        console.print(Text(TITLES[then], style="bold"))
+        if then in _COMMANDS:
+            line = _COMMANDS[then].format(scene=shlex.quote(str(target)))
+            console.print(Text(f"  {clean(line)}", style="cyan"), soft_wrap=True)
+        _print(console, _rows(own, explained, every))
+
+
+def _rows(findings: Sequence[Finding], explained: bool, every: bool) -> Table:
+    rows = table("", "code", "where", "what is wrong")
+    shown: dict[str, int] = {}
+    for one in findings:
+        shown[one.code] = shown.get(one.code, 0) + 1
+        if shown[one.code] > MOST_OF_A_KIND and not every:
+            continue
+        # what is put right by itself tells what would be done, the rest what is wrong
+        what = f"{one.message}: {one.mend}" if one.mend else one.message
+        rows.add_row(state(one.severity.value), one.code, _place(one.subject), _what(what, one, explained))
+    for code, count in shown.items():
+        if count > MOST_OF_A_KIND and not every:
+            rows.add_row("", code, Text(f"and {count - MOST_OF_A_KIND} more", style="dim"), Text("--all", style="dim"))
+    return rows
+
+
+def _what(what: str, one: Finding, explained: bool) -> Text:
+    text = cell(what)
+    if explained:
+        text.append(f"\n{one.why}\n{one.remedy[:1].upper()}{clean(one.remedy[1:])}.", style="dim")
+    return text
+
+
+def _print(console: Console, rows: Table) -> None:
+    rows.show_header = False
+    rows.columns[1].no_wrap = True
+    rows.columns[2].no_wrap = True
+    console.print(rows)
+
+
+def _place(subject: str) -> Text:
+    """A place, without its beginning where it is long: the end tells more."""
+    plain = clean(subject)
+    return Text(plain if len(plain) <= WIDEST_PLACE else "…" + plain[1 - WIDEST_PLACE :])
+
+
+def _show_settled(console: Console, result: CheckResult, every: bool) -> None:
+    if not result.settled and not result.mends:
+        return
+    heading(console, "Wrong in the scene as it was saved, right in the staged copy")
+    for text in _settled_lines(result, every):
+        console.print(Text("  ") + cell(text), style="dim", soft_wrap=True)
+
+
+def _settled_lines(result: CheckResult, every: bool) -> list[str]:
+    by_code: dict[str, list[str]] = {}
+    mended = {(one.code, one.subject): one.because for one in result.mends}
+    for one in result.settled:
+        by_code.setdefault(one.code, []).append(mended.get((one.code, one.subject), clean(one.subject)))
+    lines = []
+    for code, subjects in by_code.items():
+        some = subjects if every else subjects[:3]
+        more = f" and {len(subjects) - len(some)} more" if len(subjects) > len(some) else ""
+        lines.append(f"{code}  {', '.join(some)}{more}")
+    return lines
+
+
+def _show_waived(console: Console, result: CheckResult) -> None:
+    waived = [one for one in result.findings if one.waived]
+    if waived:
+        heading(console, "Waived")
+        for line in waiver_lines(waived):
+            console.print(Text("  ") + cell(line), style="dim", soft_wrap=True)
+    for waiver in result.unused_waivers:
+        subject = f" for {waiver.subject}" if waiver.subject else ""
+        line = f"The waiver of {waiver.code}{subject} is of no use: {waiver.reason}."
+        console.print(cell(line), style="yellow", soft_wrap=True)
+
+
+def waiver_lines(waived: Iterable[Finding]) -> list[str]:
+    """A line for each waived finding: what, where, why, who and when."""
+    lines = []
+    for one in waived:
+        who = " ".join(str(part) for part in (one.waived_by, one.waived_on) if part)
+        lines.append(f"{one.code}  {one.subject}: {one.message}; {one.waived_because}{f' ({who})' if who else ''}")
+    return lines
+
+
+def _show_farms(console: Console, result: CheckResult) -> None:
+    console.print()
+    rows = table("farm", "verdict", "errors", "warnings", "can render it", "cost", "what stands in the way",
+                 right=("errors", "warnings", "cost"))  # fmt: skip
+    for farm in result.farms:
+        able = [_machine(one.machine, one.tiles) for one in farm.machines if one.fits]
+        worst = next(
+            (f for f in result.findings if f.farm == farm.farm and not f.waived and f.severity is not Severity.NOTE),
+            None,
+        )
+        first = f"{worst.subject}: {worst.message}" if worst else "the scene itself" if farm.blocked else ""
+        cost = money(farm.cost, farm.currency) if farm.cost is not None else "?"
+        rows.add_row(
+            cell(farm.farm), _verdict(farm.blocked, farm.warnings), str(farm.errors), str(farm.warnings),
+            cell(", ".join(able) or "none"), cost, cell(first),
+        )  # fmt: skip
+    console.print(rows)
+
+
+def _machine(name: str, tiles: int) -> str:
+    return f"{name} in {tiles} tiles" if tiles > 1 else name
+
+
+def _verdict(blocked: bool, warnings: int) -> Text:
+    if blocked:
+        return Text("blocked", style="bold red")
+    return Text("look first", style="yellow") if warnings else Text("ready", style="bold green")
+
+
+def _show_verdict(console: Console, result: CheckResult) -> None:
+    counts = [counted(result.count(severity), severity.value) for severity in Severity]
+    waived = sum(one.waived for one in result.findings)
+    console.print()
+    open_farms = [farm.farm for farm in result.farms if not farm.blocked]
+    word, style = ("Blocked", "bold red") if result.blocked else ("Ready", "bold green")
+    if result.blocked and open_farms:
+        word, style = f"Blocked at some farms, free at {', '.join(open_farms)}", "bold yellow"
+    text = f"{word}: {', '.join(counts)}" + (f", {waived} waived" if waived else "") + "."
+    console.print(Text(clean(text), style=style))
+
+
+def show_checks(console: Console, checks: Sequence[Check]) -> None:
+    """The catalogue, or one check of it."""
+    if len(checks) == 1:
+        one = checks[0]
+        console.print(Text(one.code, style="bold"), state(one.severity.value))
+        console.print(cell(one.why))
+        console.print(cell(f"Next: {TITLES[one.next].lower()}." + _aside(one)), style="dim")
+        return
+    for need, own in in_groups().items():
+        heading(console, f"{need}  {GROUPS.get(need, '')}".strip())
+        rows = table("severity", "code", "what goes wrong if it is ignored")
+        rows.show_header = False
+        for one in own:
+            rows.add_row(state(one.severity.value), one.code, cell(one.why + _aside(one)))
+        console.print(rows)
+    console.print(f"\n{counted(len(checks), 'check')}.")
+
+
+def _aside(one: Check) -> str:
+    notes = []
+    if one.of_farm is not None:
+        notes.append("with --farm")
+    if one.code.startswith("brief-"):
+        notes.append("with --brief")
+    if one.code in mendable():
+        notes.append("--mend puts it right")
+    return f" ({', '.join(notes)})" if notes else ""

@@ -1,0 +1,138 @@
+"""C3 cameras, C4 resolution."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
+from tidy_crate.core.scene.model import Camera, SimulationState
+
+
+@check("camera-none", Severity.ERROR, "C3")
+def camera_none(scene: Checked) -> Iterator[Trouble]:
+    """Without a camera nothing can be rendered."""
+    if not scene.survey.cameras:
+        yield Trouble(scene.survey.scene.name, "the scene has no camera", "add one")
+
+
+@check("camera-not-chosen", Severity.ERROR, "C3")
+def camera_not_chosen(scene: Checked) -> Iterator[Trouble]:
+    """When no camera is chosen the renderer takes any, often the wrong one."""
+    count = len(scene.survey.cameras)
+    there = "there is one" if count == 1 else f"there are {count}"
+    for output in scene.survey.outputs:
+        if output.camera is None and count:
+            yield Trouble(output.name, f"no camera is chosen, {there}", "point the render settings at one")
+
+
+@check("camera-gone", Severity.ERROR, "C3")
+def camera_gone(scene: Checked) -> Iterator[Trouble]:
+    """A camera that was renamed or deleted makes the farm fall back to another one, or fail on every frame."""
+    known = {camera.path for camera in scene.survey.cameras}
+    for output in scene.survey.outputs:
+        if output.camera is not None and output.camera not in known:
+            yield Trouble(output.name, f"its camera {output.camera} is not in the scene", "choose one that is")
+
+
+@check("camera-live", Severity.ERROR, "C3", Next.BAKE)
+def camera_live(scene: Checked) -> Iterator[Trouble]:
+    """A camera on a live constraint starts anew on every machine: the picture jumps where batches meet."""
+    live = {s.name for s in scene.survey.simulations if s.state is SimulationState.LIVE}
+    for camera in _rendering(scene):
+        if camera.path in live:
+            yield Trouble(camera.path, "the camera that renders hangs on a live spring", "bake it")
+
+
+@check("camera-still-beside-moving", Severity.WARNING, "C3")
+def camera_still_beside_moving(scene: Checked) -> Iterator[Trouble]:
+    """The original renders in place of its baked copy: a whole night of one and the same view."""
+    simulated = {s.name for s in scene.survey.simulations}
+    moving = [c.path for c in scene.survey.cameras if c.moves and not c.renders]
+    for camera in _rendering(scene):
+        if camera.moves is None and camera.path not in simulated and moving:
+            yield Trouble(camera.path, f"it stands still, and {moving[0]} moves", "choose the one that moves, or waive")
+
+
+@check("camera-moves-elsewhere", Severity.WARNING, "C3")
+def camera_moves_elsewhere(scene: Checked) -> Iterator[Trouble]:
+    """The camera's move lies outside the range: other frames are rendered than those that were meant."""
+    frames = scene.survey.frames
+    for camera in _rendering(scene):
+        if camera.keyed is None or camera.moves is not None or frames.start is None or frames.end is None:
+            continue
+        if camera.keyed[1] <= frames.start or camera.keyed[0] >= frames.end:
+            yield Trouble(
+                camera.path,
+                f"it moves over {camera.keyed[0]}-{camera.keyed[1]}, the range is {frames.start}-{frames.end}",
+                "set the range to the camera's move",
+            )
+
+
+@check("camera-shutter-closed", Severity.WARNING, "C3")
+def camera_shutter_closed(scene: Checked) -> Iterator[Trouble]:
+    """Motion blur is on and the shutter never opens: the frames cost more and come out without blur."""
+    if scene.survey.canonical.get("motion_blur") is not True:
+        return
+    for camera in _rendering(scene):
+        if camera.shutter is not None and camera.shutter[1] <= camera.shutter[0]:
+            yield Trouble(
+                camera.path, f"the shutter opens at {camera.shutter[0]:g} and closes at {camera.shutter[1]:g}",
+                "set the shutter, or switch motion blur off",
+            )  # fmt: skip
+
+
+@check("resolution-none", Severity.ERROR, "C4")
+def resolution_none(scene: Checked) -> Iterator[Trouble]:
+    """Without a resolution the farm renders at whatever it takes for granted."""
+    if scene.survey.resolution is None:
+        yield Trouble("resolution", "the scene states no resolution", "set it in the render settings")
+
+
+@check("resolution-scaled-down", Severity.WARNING, "C4")
+def resolution_scaled_down(scene: Checked) -> Iterator[Trouble]:
+    """A scale left from testing is seen only after the bill."""
+    size = scene.survey.resolution
+    if size is not None and size.scale < 1:
+        width, height = size.rendered
+        yield Trouble(
+            "resolution",
+            f"scaled to {size.scale:g}, so {width} x {height} come out",
+            "set the scale to full, or waive",
+        )
+
+
+@check("resolution-scaled-up", Severity.WARNING, "C4")
+def resolution_scaled_up(scene: Checked) -> Iterator[Trouble]:
+    """Twice the scale is four times the pixels, and four times the bill."""
+    size = scene.survey.resolution
+    if size is not None and size.scale > 1:
+        width, height = size.rendered
+        yield Trouble(
+            "resolution",
+            f"scaled to {size.scale:g}, so {width} x {height} come out, {size.scale**2:.1f} times the pixels",
+            "set the scale to full, or waive",
+        )
+
+
+@check("resolution-odd", Severity.NOTE, "C4", Next.NOTHING)
+def resolution_odd(scene: Checked) -> Iterator[Trouble]:
+    """Usual movie formats hold colour for every second pixel only, and refuse an odd width or height."""
+    size = scene.survey.resolution
+    if size is not None and any(pixels % 2 for pixels in size.rendered):
+        width, height = size.rendered
+        yield Trouble("resolution", f"{width} x {height} has an odd side", "fine unless a movie is made of it")
+
+
+@check("picture-cropped", Severity.WARNING, "C4")
+def picture_cropped(scene: Checked) -> Iterator[Trouble]:
+    """A region left from testing is all that is rendered; the rest of every frame stays black."""
+    for output in scene.survey.outputs:
+        if output.region is not None:
+            left, bottom, right, top = output.region
+            share = max(0.0, right - left) * max(0.0, top - bottom)
+            if share < 0.999:
+                yield Trouble(output.name, f"only {share:.0%} of the picture is rendered", "render all of it, or waive")
+
+
+def _rendering(scene: Checked) -> Iterator[Camera]:
+    return (camera for camera in scene.survey.cameras if camera.renders)

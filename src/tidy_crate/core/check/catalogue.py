@@ -1,0 +1,55 @@
+"""All checks there are: this tool's own, and those that other packages bring."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+from functools import cache
+from importlib import import_module
+from importlib.metadata import entry_points
+from types import MappingProxyType
+
+from tidy_crate.core.check.finding import CATALOGUE, Check
+from tidy_crate.core.errors import UnreadableInput, WrongUsage
+
+# a package registers checks by naming a module here, in which `check` and `farm_check` decorate functions
+GROUP = "tidy_crate.checks"
+_OWN = (
+    "outputs", "frames", "cameras", "ordered", "files", "contents", "simulations", "programs", "settings",
+    "farm_files", "farm_programs", "farm_machines", "farm_terms",
+)  # fmt: skip
+
+
+@cache
+def catalogue() -> Mapping[str, Check]:
+    """Every check by its code. Raises UnreadableInput when a package's checks cannot be loaded."""
+    for name in _OWN:
+        import_module(f"tidy_crate.core.check.{name}")
+    for entry in sorted(entry_points(group=GROUP), key=lambda entry: entry.name):
+        try:
+            entry.load()
+        except Exception as error:
+            raise UnreadableInput(
+                f"the checks of another package cannot be loaded ({type(error).__name__}: {error})",
+                entry.value,
+                "update or remove that package",
+            ) from error
+    return MappingProxyType(CATALOGUE)
+
+
+def check_of(code: str) -> Check:
+    """A check by its code. Raises WrongUsage that names the nearest."""
+    found = catalogue().get(code)
+    if found is None:
+        near = difflib.get_close_matches(code, catalogue(), 1)
+        remedy = f"did you mean {near[0]}?" if near else "check --catalogue lists them"
+        raise WrongUsage("there is no check of that code", code, remedy)
+    return found
+
+
+def in_groups() -> dict[str, list[Check]]:
+    """The checks by the group they belong to, in the order of the work."""
+    found: dict[str, list[Check]] = {}
+    for one in catalogue().values():
+        found.setdefault(one.need, []).append(one)
+    return dict(sorted(found.items(), key=lambda item: (item[0][0] != "C", item[0][0], int(item[0][1:]))))

@@ -1,0 +1,106 @@
+"""C5: files, by what is in them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+from pathlib import Path
+
+from tidy_crate.core.asset.exr_header import read_exr_header
+from tidy_crate.core.asset.head import Head, expected
+from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
+from tidy_crate.core.files import os_reason
+
+# of a file this much at the start, in the middle and at the end is compared before two count as one
+_SAMPLE = 1 << 16
+# a picture smaller than this on disk is not looked into for its size in pixels
+_LARGE = 1 << 20
+
+
+@check("file-unreadable", Severity.ERROR, "C5")
+def file_unreadable(scene: Checked) -> Iterator[Trouble]:
+    """What this user may not read cannot be collected, and would be missing on every node."""
+    for path in scene.files:
+        head = scene.heads.of(path)
+        if isinstance(head, OSError):
+            yield Trouble(scene.short(path), f"it cannot be read ({os_reason(head)})", "have its permissions changed")
+
+
+@check("file-placeholder", Severity.ERROR, "C5")
+def file_placeholder(scene: Checked) -> Iterator[Trouble]:
+    """The name is there and the content is not: every frame shows a hole, though nothing is missing."""
+    for path in scene.files:
+        head = scene.heads.of(path)
+        if isinstance(head, Head) and head.placeholder:
+            yield Trouble(scene.short(path), f"it is {head.placeholder}", "fetch the file itself")
+
+
+@check("file-not-what-it-says", Severity.WARNING, "C5", Next.DECIDE)
+def file_not_what_it_says(scene: Checked) -> Iterator[Trouble]:
+    """A renderer that goes by the ending fails on it, one that looks inside does not: nodes differ."""
+    for path, (_, own) in scene.files.items():
+        wanted = expected(path)
+        if not wanted or not own.bytes:
+            continue
+        head = scene.heads.of(path)
+        if isinstance(head, Head) and not head.placeholder and head.kind not in wanted:
+            known = f"it is {head.kind}" if head.kind else f"it does not begin like {' or '.join(sorted(wanted))}"
+            yield Trouble(scene.short(path), known, "save it anew from its source, or rename it")
+
+
+@check("texture-very-large", Severity.WARNING, "C10", Next.DECIDE)
+def texture_very_large(scene: Checked) -> Iterator[Trouble]:
+    """One texture of this size fills a good part of a GPU, and many renderers take none so large."""
+    most = scene.rules.limits.texture_pixels
+    for path, (_, own) in scene.files.items():
+        size = _pixels(scene, path, own.bytes)
+        if size is not None and max(size) > most:
+            yield Trouble(scene.short(path), f"{size[0]} x {size[1]} pixels, over {most}", "make it smaller, or waive")
+
+
+@check("file-duplicate", Severity.NOTE, "C5", Next.NOTHING)
+def file_duplicate(scene: Checked) -> Iterator[Trouble]:
+    """Two files of one content travel once, and take twice the memory in the renderer."""
+    by_size: dict[int, list[Path]] = defaultdict(list)
+    for path, (_, own) in scene.files.items():
+        if own.bytes >= scene.rules.limits.duplicate_bytes:
+            by_size[own.bytes].append(path)
+    for paths in by_size.values():
+        by_content: dict[bytes, Path] = {}
+        for path in paths if len(paths) > 1 else ():
+            try:
+                first = by_content.setdefault(_sampled(path), path)
+            except OSError:
+                continue
+            if first != path:
+                yield Trouble(scene.short(path), f"the same as {scene.short(first)}", "let the scene name one of them")
+
+
+def _sampled(path: Path) -> bytes:
+    with path.open("rb") as stream:
+        size = path.stat().st_size
+        parts = []
+        for start in (0, max(0, size // 2 - _SAMPLE // 2), max(0, size - _SAMPLE)):
+            stream.seek(start)
+            parts.append(stream.read(_SAMPLE))
+        return b"".join(parts)
+
+
+def _pixels(scene: Checked, path: Path, size: int) -> tuple[int, int] | None:
+    head = scene.heads.of(path)
+    if isinstance(head, OSError) or head.kind is None:
+        return None
+    if head.size is not None or size < _LARGE:
+        return head.size
+    try:
+        if head.kind == "OpenEXR":
+            part = read_exr_header(path)[0]
+            return part.width, part.height
+        if head.kind in ("JPEG", "TIFF", "WebP", "BMP"):
+            from PIL import Image
+
+            with Image.open(path) as picture:
+                return picture.size
+    except Exception:  # noqa: BLE001 - a file from anywhere; that it is broken is for others to say
+        return None
+    return None

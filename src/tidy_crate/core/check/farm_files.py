@@ -1,0 +1,138 @@
+"""What a farm takes as outputs, sizes and names (C1, C2, C4, C5), each of them an overlay or a limit of its card."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.check.finding import Next, OnFarm, Severity, Trouble, farm_check
+from tidy_crate.core.check.outputs import MOVIES
+from tidy_crate.core.farm.fit import GIB, gib
+from tidy_crate.core.farm.overlay import output_path
+
+# what Windows and macOS nodes hold to be one name
+_CASE_BLIND = ("windows", "macos")
+
+
+@farm_check("farm-changes-output-path", Severity.NOTE, "C1", Next.NOTHING)
+def farm_changes_output_path(on: OnFarm) -> Iterator[Trouble]:
+    """The frames lie elsewhere at this farm than the scene says; a script that waits for them must know."""
+    for output in on.survey.outputs:
+        path = output_path(on.card, output.path)
+        if output.path.strip() and path != output.path:
+            yield Trouble(output.name, f"it is asked to write {path}", "nothing to do: send puts it so")
+
+
+@farm_check("farm-outputs-collide", Severity.ERROR, "C1", Next.SCENE)
+def farm_outputs_collide(on: OnFarm) -> Iterator[Trouble]:
+    """This farm drops the folders of outputs, and what is left is the same name twice: one replaces the other."""
+    by_path = defaultdict(list)
+    for output in on.survey.outputs:
+        if output.path.strip():
+            by_path[paths.folded(output_path(on.card, output.path))].append(output)
+    for outputs in by_path.values():
+        apart = {paths.folded(output.path) for output in outputs}
+        if len(outputs) > 1 and len(apart) > 1:
+            names = " and ".join(output.name for output in outputs)
+            yield Trouble(names, f"both become {output_path(on.card, outputs[0].path)}", "give them different names")
+
+
+@farm_check("farm-format-not-taken", Severity.ERROR, "C1")
+def farm_format_not_taken(on: OnFarm) -> Iterator[Trouble]:
+    """A format that the farm does not write fails on the first frame, or comes out as another one."""
+    taken = on.card.outputs.formats
+    for output in on.survey.outputs:
+        if taken and output.format and output.format not in taken and output.format not in MOVIES:
+            yield Trouble(output.name, f".{output.format}, it takes {', '.join(taken)}", "another format or farm")
+
+
+@farm_check("farm-renumbers", Severity.NOTE, "C2", Next.NOTHING)
+def farm_renumbers(on: OnFarm) -> Iterator[Trouble]:
+    """Frames that come back from zero are taken for others, above all when only a few are rendered again."""
+    frames = on.survey.frames
+    if on.card.outputs.from_zero and frames.count and (frames.start, frames.step) != (0, 1):
+        yield Trouble("frame range", f"it numbers from 0, the scene from {frames.start}",
+                      "by hand: send it whole ranges, and put the numbers back")  # fmt: skip
+
+
+@farm_check("farm-no-negative-frames", Severity.ERROR, "C2")
+def farm_no_negative_frames(on: OnFarm) -> Iterator[Trouble]:
+    """A frame number with a sign is refused, or loses it and replaces another frame."""
+    start = on.survey.frames.start
+    if not on.card.outputs.negative_frames and start is not None and start < 0:
+        yield Trouble("frame range", f"it starts at {start}", "shift the range, or take another farm")
+
+
+@farm_check("farm-too-many-frames", Severity.ERROR, "C2")
+def farm_too_many_frames(on: OnFarm) -> Iterator[Trouble]:
+    """A job over the limit is refused after the upload, or cut off in the middle."""
+    most = on.card.limits.frames
+    count = len(on.request.numbers()) if on.request else on.survey.frames.count
+    if most is not None and count > most:
+        yield Trouble("frame range", f"{count} frames, it takes {most} a job", "split the range")
+
+
+@farm_check("farm-too-many-pixels", Severity.ERROR, "C4")
+def farm_too_many_pixels(on: OnFarm) -> Iterator[Trouble]:
+    """Frames above the limit are refused, or rendered smaller without a word."""
+    most = on.card.limits.pixels
+    for output in on.survey.outputs:
+        if most is not None and output.resolution is not None:
+            width, height = output.resolution.rendered
+            if width * height > most:
+                yield Trouble(output.name, f"{width} x {height} are {width * height:,} pixels, it takes {most:,}",
+                              "render it smaller, or at another farm")  # fmt: skip
+
+
+@farm_check("farm-too-many-samples", Severity.ERROR, "C8")
+def farm_too_many_samples(on: OnFarm) -> Iterator[Trouble]:
+    """A farm that caps samples renders noisier frames than those that were approved, or none."""
+    most, samples = on.card.limits.samples, on.survey.canonical.get("samples")
+    if most is not None and isinstance(samples, int | float) and samples > most:
+        yield Trouble("samples", f"{samples:g} a pixel, it takes {most}", "lower them, or take another farm")
+
+
+@farm_check("farm-upload-too-large", Severity.ERROR, "C10")
+def farm_upload_too_large(on: OnFarm) -> Iterator[Trouble]:
+    """An upload over the limit breaks off after hours, at the very end."""
+    most, size = on.card.limits.upload_gb, sum(size for _, size in on.files)
+    if most is not None and size > most * GIB:
+        yield Trouble(
+            "the crate", f"{gib(size)}, it takes {most:g} GiB", "send only what the frames need, or elsewhere"
+        )
+
+
+@farm_check("farm-path-too-long", Severity.ERROR, "C5")
+def farm_path_too_long(on: OnFarm) -> Iterator[Trouble]:
+    """In the farm's own folder the path grows beyond what its system opens: the file is there and missing."""
+    most, lead = on.card.limits.path_length, len(on.card.nodes.unpacked_in)
+    for path, _ in on.files if most is not None else ():
+        if most is not None and lead + len(path) > most:
+            yield Trouble(path[:80], f"{lead + len(path)} characters there, it takes {most}", "shorten it")
+
+
+@farm_check("farm-name-not-possible", Severity.ERROR, "C5")
+def farm_name_not_possible(on: OnFarm) -> Iterator[Trouble]:
+    """A name that the nodes' system does not take is never unpacked, and missing in every frame."""
+    if on.card.nodes.system != "windows":
+        return
+    seen = set()
+    for path, _ in on.files:
+        for part in path.split("/"):
+            if part not in seen:
+                seen.add(part)
+                if troubles := paths.name_troubles(part):
+                    yield Trouble(path[:80], f"{part!r} {' and '.join(troubles)}", "rename it")
+
+
+@farm_check("farm-names-clash", Severity.ERROR, "C5")
+def farm_names_clash(on: OnFarm) -> Iterator[Trouble]:
+    """The nodes' system knows no difference between small and capital letters: one file replaces the other."""
+    if on.card.nodes.system not in _CASE_BLIND:
+        return
+    seen: dict[str, str] = {}
+    for path, _ in on.files:
+        other = seen.setdefault(paths.folded(path), path)
+        if other != path:
+            yield Trouble(path[:80], f"there it is the same as {other}", "rename one of the two")

@@ -1,0 +1,241 @@
+"""C13: what can be put right without a human decision: edits of the staged copy, each listed and reversible."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+from typing import Any
+
+from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.check.finding import Checked
+from tidy_crate.core.check.ordered import named
+from tidy_crate.core.check.outputs import LOSSY, MOVIES
+from tidy_crate.core.farm.overlay import inside_job
+from tidy_crate.core.model import Model
+from tidy_crate.core.scene.decisions import MendDecision, MendEdit
+from tidy_crate.core.scene.model import Output, Setting
+from tidy_crate.core.scene.staging import ChooseCamera, OutputPath, SetSetting
+
+LOSSLESS = "zip"
+
+
+class Mend(Model):
+    """What would be done about one finding. says: in plain words."""
+
+    code: str
+    subject: str
+    says: str
+    edit: MendEdit
+
+    def decision(self) -> MendDecision:
+        """As it is written down."""
+        return MendDecision(code=self.code, subject=self.subject, because=self.says, edit=self.edit)
+
+
+Maker = Callable[[Checked], Iterator[Mend]]
+
+
+@dataclass(frozen=True)
+class _Mender:
+    code: str
+    make: Maker
+
+
+MENDERS: list[_Mender] = []
+
+
+def mends_for(scene: Checked) -> dict[tuple[str, str], Mend]:
+    """All mends that are possible now, by code and subject of the finding."""
+    found: dict[tuple[str, str], Mend] = {}
+    for mender in MENDERS:
+        for mend in mender.make(scene):
+            found.setdefault((mend.code, mend.subject), mend)
+    return found
+
+
+def mender(code: str) -> Callable[[Maker], Maker]:
+    """Register what puts the findings of a check right."""
+
+    def register(function: Maker) -> Maker:
+        MENDERS.append(_Mender(code, function))
+        return function
+
+    return register
+
+
+@mender("output-path-empty")
+def name_output(scene: Checked) -> Iterator[Mend]:
+    """A path by the project's naming rule, in the format of the brief, else of the other outputs."""
+    for output in scene.survey.outputs:
+        if not output.path.strip():
+            path = named(scene.rules.naming, scene, output.name, _format(scene, output))
+            if path not in {one.path for one in scene.survey.outputs}:
+                yield _path("output-path-empty", output, path, f"its path follows the naming rule: {path}")
+
+
+def _format(scene: Checked, output: Output) -> str:
+    brief = scene.rules.brief
+    ordered = brief.of_output(output.name) if brief else None
+    said = (ordered and ordered.format) or (brief and brief.format)
+    others = [one.format for one in scene.survey.outputs if one.format and one.format not in MOVIES]
+    return said or (others[0] if others else "exr")
+
+
+@mender("output-no-frame-token")
+def add_frame_token(scene: Checked) -> Iterator[Mend]:
+    """Four digits before the ending, as many more as the range needs."""
+    frames = scene.survey.frames
+    digits = max(4, len(str(abs(frames.start or 0))), len(str(abs(frames.end or 0))))
+    if frames.count <= 1:
+        return
+    for output in scene.survey.outputs:
+        if output.path.strip() and output.format not in MOVIES and not sequences.has_frame_token(output.path):
+            lead, dot, ending = output.path.rpartition(".")
+            stem = lead if dot and "/" not in ending else output.path
+            path = f"{stem}.{'#' * digits}" + (f".{ending}" if stem is lead else "")
+            yield _path("output-no-frame-token", output, path, f"its path gets a frame number: {path}")
+
+
+@mender("output-path-absolute")
+def make_output_relative(scene: Checked) -> Iterator[Mend]:
+    """The name alone, in a folder of the output's own, so that no two meet."""
+    for output in scene.survey.outputs:
+        if paths.is_absolute(output.path):
+            folder = PurePosixPath(named("renders/{output}/", scene, output.name, ""))
+            path = str(folder / paths.file_name(output.path))
+            yield _path("output-path-absolute", output, path, f"it is written to {path}, from the scene's folder")
+
+
+@mender("output-path-climbs")
+def keep_output_inside(scene: Checked) -> Iterator[Mend]:
+    """The same path, without what leaves the job's folder."""
+    for output in scene.survey.outputs:
+        if not paths.is_absolute(output.path) and ".." in paths.parts(output.path):
+            path = inside_job(output.path)
+            if path and path not in {one.path for one in scene.survey.outputs}:
+                yield _path("output-path-climbs", output, path, f"it is written to {path}, inside the job's folder")
+
+
+@mender("camera-not-chosen")
+def choose_camera(scene: Checked) -> Iterator[Mend]:
+    """The only camera there is, or the only one that moves."""
+    camera = _only_camera(scene)
+    for output in scene.survey.outputs if camera else ():
+        if output.camera is None and camera is not None:
+            edit = ChooseCamera(output=output.name, camera=camera, was="", origin="mend")
+            yield Mend(code="camera-not-chosen", subject=output.name, says=f"it renders {camera}", edit=edit)
+
+
+@mender("camera-still-beside-moving")
+def choose_baked_camera(scene: Checked) -> Iterator[Mend]:
+    """The baked copy of the camera that renders: the only other one, which moves and goes by the same name."""
+    by_path = {camera.path: camera for camera in scene.survey.cameras}
+    for camera in scene.survey.cameras:
+        copies = [one.path for one in scene.survey.cameras if one.moves and _is_copy(one.path, camera.path)]
+        if camera.renders and camera.moves is None and len(copies) == 1:
+            for output in scene.survey.outputs:
+                if output.camera == camera.path and by_path[copies[0]].moves:
+                    edit = ChooseCamera(output=output.name, camera=copies[0], was=camera.path, origin="mend")
+                    says = f"{output.name} renders {copies[0]}, the moving copy of {camera.path}"
+                    yield Mend(code="camera-still-beside-moving", subject=camera.path, says=says, edit=edit)
+
+
+@mender("resolution-scaled-down")
+def full_size(scene: Checked) -> Iterator[Mend]:
+    """The scale back to one."""
+    yield from _scale(scene, "resolution-scaled-down")
+
+
+@mender("resolution-scaled-up")
+def full_size_again(scene: Checked) -> Iterator[Mend]:
+    """The scale back to one."""
+    yield from _scale(scene, "resolution-scaled-up")
+
+
+def _scale(scene: Checked, code: str) -> Iterator[Mend]:
+    size = scene.survey.resolution
+    if size is None or size.scale == 1 or (size.scale < 1) != (code == "resolution-scaled-down"):
+        return
+    own = _setting(scene, "resolution_scale")
+    if own is not None and isinstance(own.value, int | float) and own.canonical:
+        # 50 of a hundred becomes 100, 0.5 of one becomes 1
+        full = own.value / own.canonical
+        value = int(full) if isinstance(own.value, int) else float(full)
+        yield _set(code, "resolution", own, value, f"full size: {size.width} x {size.height}")
+
+
+@mender("screen-quality-in-render")
+def render_quality(scene: Checked) -> Iterator[Mend]:
+    """A switch is switched off; of words nobody knows which one is right."""
+    own = _setting(scene, "quality")
+    if own is not None and own.value is True and scene.survey.canonical.get("quality") == "screen":
+        yield _set("screen-quality-in-render", "quality", own, False, "the quality of the render is used")
+
+
+@mender("output-data-compressed-with-loss")
+def lossless(scene: Checked) -> Iterator[Mend]:
+    """Zip, which every program reads."""
+    for output in scene.survey.outputs:
+        owned = [s for s in scene.survey.settings if s.means == "compression" and s.owner == output.prim]
+        own = owned[-1] if owned else _setting(scene, "compression")
+        if own is not None and str(own.value).lower() in LOSSY and (output.compression or "").lower() in LOSSY:
+            says = f"compressed without loss, by {LOSSLESS}"
+            yield _set("output-data-compressed-with-loss", output.name, own, LOSSLESS, says)
+
+
+@mender("proxies-rendered")
+def leave_out_proxies(scene: Checked) -> Iterator[Mend]:
+    """All purposes but that one."""
+    yield from _purposes(scene, "proxies-rendered", "proxy")
+
+
+@mender("guides-rendered")
+def leave_out_guides(scene: Checked) -> Iterator[Mend]:
+    """All purposes but that one."""
+    yield from _purposes(scene, "guides-rendered", "guide")
+
+
+def _purposes(scene: Checked, code: str, unwanted: str) -> Iterator[Mend]:
+    purposes = scene.survey.canonical.get("render_purposes")
+    if isinstance(purposes, list) and unwanted in purposes and scene.survey.settings_prim:
+        # both mends take out both, so that they do not undo one another
+        left = tuple(one for one in purposes if one not in ("proxy", "guide"))
+        edit = SetSetting(
+            owner=scene.survey.settings_prim, name="includedPurposes", value=left, was=tuple(purposes), origin="mend"
+        )
+        yield Mend(
+            code=code, subject="render purposes", says=f"only {', '.join(left) or 'default'} is rendered", edit=edit
+        )
+
+
+def _only_camera(scene: Checked) -> str | None:
+    every = [camera.path for camera in scene.survey.cameras]
+    moving = [camera.path for camera in scene.survey.cameras if camera.moves]
+    return every[0] if len(every) == 1 else moving[0] if len(moving) == 1 else None
+
+
+def _is_copy(path: str, original: str) -> bool:
+    """Whether one prim goes by another's name with something added: Camera_baked, CameraBake1, baked_Camera."""
+    name, other = path.rpartition("/")[2].casefold(), original.rpartition("/")[2].casefold()
+    return path != original and other in name and "bak" in name.replace(other, "", 1)
+
+
+def _setting(scene: Checked, means: str) -> Setting | None:
+    found = [one for one in scene.survey.settings if one.means == means]
+    return found[-1] if found else None
+
+
+def _path(code: str, output: Output, path: str, says: str) -> Mend:
+    edit = OutputPath(output=output.name, path=path, was=output.path, origin="mend")
+    return Mend(code=code, subject=output.name, says=says, edit=edit)
+
+
+def _set(code: str, subject: str, own: Setting, value: Any, says: str) -> Mend:
+    edit = SetSetting(owner=own.owner, name=own.name, value=value, was=own.value, origin="mend")
+    return Mend(code=code, subject=subject, says=says, edit=edit)
+
+
+def mendable() -> frozenset[str]:
+    """The codes of checks whose findings can be put right without a person, often or always."""
+    return frozenset(one.code for one in MENDERS)

@@ -1,0 +1,183 @@
+"""C1 to C4 against the brief: what was ordered, and what would be rendered."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.check.brief import Brief, BriefOutput
+from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
+from tidy_crate.core.scene.model import Output
+
+
+@check("brief-frames-differ", Severity.ERROR, "C2")
+def brief_frames_differ(scene: Checked) -> Iterator[Trouble]:
+    """Frames that nobody ordered are paid for, or ordered ones are missing when the shot is due."""
+    if (brief := scene.rules.brief) is None or brief.frames.start is None:
+        return
+    ours, theirs = scene.survey.frames, brief.frames
+    if ours.count and (ours.start, ours.end, ours.step) != (theirs.start, theirs.end, theirs.step):
+        step = f" every {theirs.step}" if theirs.step != 1 else ""
+        yield Trouble(
+            "frame range", f"{ours.start}-{ours.end} in the scene, {theirs.start}-{theirs.end}{step} were ordered",
+            "set the range that was ordered",
+        )  # fmt: skip
+
+
+@check("brief-count-differs", Severity.ERROR, "C2")
+def brief_count_differs(scene: Checked) -> Iterator[Trouble]:
+    """One frame too few is a hole in the cut, one too many is thrown away: both ends of a range count."""
+    if (brief := scene.rules.brief) is None or brief.frames.start is not None or brief.frames.count is None:
+        return
+    count = scene.survey.frames.count
+    if count and count != brief.frames.count:
+        yield Trouble("frame range", f"{count} frames, {brief.frames.count} were ordered", "set the range")
+
+
+@check("brief-rate-differs", Severity.ERROR, "C2")
+def brief_rate_differs(scene: Checked) -> Iterator[Trouble]:
+    """At another rate than the production's the same frames last longer or shorter, and simulations differ."""
+    brief, frames = scene.rules.brief, scene.survey.frames
+    if brief is None or brief.frames.fps is None or not frames.count:
+        return
+    if abs(frames.fps - brief.frames.fps) > 0.001:
+        yield Trouble("frame rate", f"{frames.fps:g} a second, {brief.frames.fps:g} were ordered", "set the rate")
+
+
+@check("brief-camera-still", Severity.ERROR, "C3")
+def brief_camera_still(scene: Checked) -> Iterator[Trouble]:
+    """A camera that lost its animation gives a whole shot of one view."""
+    brief = scene.rules.brief
+    if brief is None or brief.moving_camera is None:
+        return
+    simulated = {one.name for one in scene.survey.simulations}
+    for camera in scene.survey.cameras:
+        if camera.renders:
+            moves = camera.moves is not None or camera.path in simulated
+            if moves != brief.moving_camera:
+                is_now = "moves" if moves else "stands still"
+                ordered = "moves" if brief.moving_camera else "stands still"
+                yield Trouble(camera.path, f"it {is_now}, a camera that {ordered} was ordered", "choose the right one")
+
+
+@check("brief-resolution-differs", Severity.ERROR, "C4")
+def brief_resolution_differs(scene: Checked) -> Iterator[Trouble]:
+    """Frames of another size than ordered are rendered again, all of them."""
+    brief, size = scene.rules.brief, scene.survey.resolution
+    if brief is None or brief.resolution is None or size is None:
+        return
+    if size.rendered != (brief.resolution.width, brief.resolution.height):
+        ordered = f"{brief.resolution.width} x {brief.resolution.height}"
+        yield Trouble(
+            "resolution", f"{size.rendered[0]} x {size.rendered[1]} come out, {ordered} were ordered", "set it"
+        )
+
+
+@check("brief-output-missing", Severity.ERROR, "C1")
+def brief_output_missing(scene: Checked) -> Iterator[Trouble]:
+    """What was ordered and is not rendered has to be rendered once more, with all that it costs."""
+    if (brief := scene.rules.brief) is None:
+        return
+    there = {output.name.casefold() for output in scene.survey.outputs}
+    for one in brief.output:
+        if one.name.casefold() not in there:
+            yield Trouble(one.name, "this output was ordered, and the scene has none of the name", "add it")
+
+
+@check("brief-pass-missing", Severity.ERROR, "C1")
+def brief_pass_missing(scene: Checked) -> Iterator[Trouble]:
+    """Passes cannot be added afterwards: one that is missing costs the whole render again."""
+    if (brief := scene.rules.brief) is None:
+        return
+    everywhere = {name.casefold() for output in scene.survey.outputs for name in output.passes}
+    for name in brief.passes:
+        if name.casefold() not in everywhere:
+            yield Trouble(name, "this pass was ordered, and no output has it", "add it to an output")
+    for output, ordered in _ordered(scene, brief):
+        own = {name.casefold() for name in output.passes}
+        for name in ordered.passes if ordered else ():
+            if name.casefold() not in own:
+                yield Trouble(f"{output.name} {name}", "this pass was ordered in this output", "add it")
+
+
+@check("brief-format-differs", Severity.ERROR, "C1")
+def brief_format_differs(scene: Checked) -> Iterator[Trouble]:
+    """Another file format than ordered holds less than was paid for, or nobody's program opens it."""
+    if (brief := scene.rules.brief) is None:
+        return
+    for output, ordered in _ordered(scene, brief):
+        wanted = (ordered and ordered.format) or brief.format
+        if wanted and output.path.strip() and output.format != wanted:
+            yield Trouble(
+                output.name, f".{output.format or '?'}, .{wanted} was ordered", f"let its path end in .{wanted}"
+            )
+
+
+@check("brief-bit-depth-differs", Severity.ERROR, "C1")
+def brief_bit_depth_differs(scene: Checked) -> Iterator[Trouble]:
+    """Fewer bits than ordered show as bands in the grade, and cannot be added afterwards."""
+    if (brief := scene.rules.brief) is None:
+        return
+    for output, ordered in _ordered(scene, brief):
+        wanted = (ordered and ordered.bit_depth) or brief.bit_depth
+        if wanted and output.bit_depth is not None and output.bit_depth != wanted:
+            yield Trouble(output.name, f"{output.bit_depth} bits, {wanted} were ordered", "set the depth of the output")
+
+
+@check("brief-colour-space-differs", Severity.ERROR, "C1")
+def brief_colour_space_differs(scene: Checked) -> Iterator[Trouble]:
+    """Frames in another colour space look wrong next to every other shot."""
+    if (brief := scene.rules.brief) is None:
+        return
+    for output, ordered in _ordered(scene, brief):
+        wanted = (ordered and ordered.colour_space) or brief.colour_space
+        if wanted and output.colour_space is not None and output.colour_space.casefold() != wanted.casefold():
+            yield Trouble(output.name, f"{output.colour_space}, {wanted} was ordered", "set it in the render settings")
+
+
+@check("brief-naming-differs", Severity.WARNING, "C1")
+def brief_naming_differs(scene: Checked) -> Iterator[Trouble]:
+    """Frames by another name are not picked up where they are expected, or replace those of another version."""
+    if (brief := scene.rules.brief) is None or brief.naming is None:
+        return
+    for output in scene.survey.outputs:
+        name = paths.file_name(output.path)
+        if name and not _follows(name, output, brief.naming, scene):
+            wanted = named(brief.naming, scene, output.name, output.format or "exr")
+            yield Trouble(output.name, f"{name}, ordered is {wanted}", "rename it")
+
+
+def _ordered(scene: Checked, brief: Brief) -> Iterator[tuple[Output, BriefOutput | None]]:
+    return ((output, brief.of_output(output.name)) for output in scene.survey.outputs)
+
+
+def named(naming: str, scene: Checked, output: str, ending: str) -> str:
+    """A path by a naming rule. Blanks become underscores, so that the result is a name everywhere."""
+    stem = scene.survey.scene.name
+    plain = paths.without_version(paths.scene_stem(stem))
+    values = {
+        "{scene}": plain,
+        "{version}": paths.version_of(paths.scene_stem(stem)) or "",
+        "{output}": re.sub(r"[^\w.-]+", "_", output.strip("/").lower()),
+        "{format}": ending,
+    }
+    for key, value in values.items():
+        naming = naming.replace(key, value)
+    return naming
+
+
+def _follows(name: str, output: Output, naming: str, scene: Checked) -> bool:
+    wanted = paths.file_name(named(naming, scene, output.name, output.format or "exr"))
+    return _pattern(name) == _pattern(wanted) or bool(
+        re.fullmatch(re.escape(_pattern(wanted)).replace(r"\*", ".*"), _pattern(name))
+    )
+
+
+def _pattern(name: str) -> str:
+    """A name with its frame tokens in one spelling, without regard to capitals."""
+    out, at = [], 0
+    for token in sequences.tokens(name):
+        out += [name[at : token.start], "\0" if token.counts == "frame" else "\1"]
+        at = token.end
+    return "".join([*out, name[at:]]).casefold()

@@ -1,0 +1,38 @@
+"""What a crate was made from, kept on the machine that made it: the crate itself knows no machine."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import file_mark, read_json, write_json
+
+
+def note_origin(note: Path, scene: Path, sources: Iterable[Path]) -> None:
+    """Write down the sources of a crate with their marks (size, time, inode). Those that are gone are left out."""
+    marks = {}
+    for path in sources:
+        try:
+            marks[str(path)] = file_mark(path)
+        except OSError:
+            continue
+    write_json(note, {"scene": str(scene), "sources": marks})
+
+
+def changed_since(note: Path) -> tuple[Path, ...]:
+    """The sources that are no longer what they were, the scene itself first; none where nothing was noted here."""
+    try:
+        content = read_json(note, "note of what a crate was made from")
+        scene, sources = str(content["scene"]), dict(content["sources"])
+    except (UnreadableInput, KeyError, TypeError, ValueError):
+        return ()
+    changed = [Path(path) for path, mark in sources.items() if _mark(Path(path)) != mark]
+    return tuple(sorted(changed, key=lambda path: (str(path) != scene, path)))
+
+
+def _mark(path: Path) -> str | None:
+    try:
+        return file_mark(path)
+    except OSError:
+        return None

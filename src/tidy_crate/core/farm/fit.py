@@ -1,0 +1,86 @@
+"""Which machine classes of a farm can render a scene, and what keeps the others from it."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from tidy_crate.core.farm.card import FarmCard, Machine
+
+GIB = 2**30
+# tiles render a margin around them for filters, and read the whole scene each
+TILE_OVERHEAD = 1.1
+
+
+@dataclass(frozen=True)
+class Need:
+    """What a scene asks of a machine. memory, textures, disk: in bytes, None while unknown.
+
+    device: the kind that the scene is set to, None while unknown. frame_seconds: of the slowest frame on a machine of
+    score 1, with load_seconds to load the scene; None while nobody has rendered a test frame.
+    """
+
+    memory: int | None = None
+    gpu_memory: int | None = None
+    disk: int | None = None
+    device: str | None = None
+    frame_seconds: float | None = None
+    load_seconds: float = 0.0
+
+
+@dataclass(frozen=True)
+class Fit:
+    """One machine class. reasons: why it cannot render the scene; empty when it can. tiles: that a frame needs."""
+
+    machine: str
+    reasons: tuple[str, ...]
+    frame_seconds: float | None = None
+    tiles: int = 1
+
+
+def fit(machine: Machine, need: Need, card: FarmCard) -> Fit:
+    """Hold a machine class against a scene."""
+    reasons = []
+    if need.memory is not None and need.memory > machine.memory_gb * GIB:
+        reasons.append(f"the scene takes {gib(need.memory)} at least, it has {machine.memory_gb:g} GiB of memory")
+    kinds = machine.device_kinds
+    if need.device is not None and need.device not in kinds:
+        reasons.append(f"the scene renders on a {need.device.upper()}, it offers {' and '.join(kinds)}")
+    elif need.device == "gpu" and (need.gpu_memory or 0) > (machine.gpu_memory_gb or math.inf) * GIB:
+        reasons.append(f"the scene takes {gib(need.gpu_memory or 0)} of a GPU, each has {machine.gpu_memory_gb:g} GiB")
+    if need.disk is not None and machine.disk_gb is not None and need.disk > machine.disk_gb * GIB:
+        reasons.append(f"the crate takes {gib(need.disk)}, its disk has {machine.disk_gb:g} GiB free")
+    seconds = None if need.frame_seconds is None else need.frame_seconds / machine.score
+    tiles = 1
+    limit = card.limits.minutes_per_frame
+    if seconds is not None and limit is not None:
+        load = need.load_seconds / machine.score
+        tiles = tiles_for(seconds, load, limit * 60)
+        if tiles == 0:
+            reasons.append(f"loading the scene alone takes longer than the {limit:g} minutes a frame may take")
+        elif tiles > 1 and not card.nodes.tiles:
+            reasons.append(f"a frame takes {seconds / 60:.0f} minutes, over {limit:g}, and it renders no tiles")
+    return Fit(machine.name, tuple(reasons), seconds, max(tiles, 1))
+
+
+def tiles_for(frame_seconds: float, load_seconds: float, limit_seconds: float) -> int:
+    """How many tiles bring a frame under a limit: 1 when it is under as it is, 0 when no number does.
+
+    Each tile loads the scene, and renders a tenth more than its share: a margin for the filters.
+    """
+    if frame_seconds + load_seconds <= limit_seconds:
+        return 1
+    if load_seconds >= limit_seconds:
+        return 0
+    return math.ceil(frame_seconds * TILE_OVERHEAD / (limit_seconds - load_seconds))
+
+
+def grid(tiles: int) -> tuple[int, int]:
+    """Columns and rows that make at least so many tiles, as square as can be."""
+    columns = math.ceil(math.sqrt(tiles))
+    return columns, math.ceil(tiles / columns)
+
+
+def gib(count: float) -> str:
+    """Bytes in GiB, for reasons."""
+    return f"{count / GIB:.1f} GiB" if count >= GIB / 10 else f"{count / 2**20:.1f} MiB"
