@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 
 from tidy_crate.core.bake.run import bake
+from tidy_crate.core.check.run import mend
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.relink import apply_relinks, propose
@@ -70,12 +71,12 @@ def context(demo: DemoScene) -> SceneContext:
 
 
 def make_ready(demo: DemoScene) -> SceneContext:
-    """Relink, override and bake, as a wrangler would."""
+    """Relink, bake and mend, as a wrangler would."""
     context = open_scene(demo.scene)
     maps = [("Q:\\lantern_quay", str(demo.project))]
     apply_relinks(context, propose(context.survey(), [demo.archive], maps))
-    context.file.set(("output", "Matte"), {"path": MATTE})
     bake(open_scene(demo.scene))
+    mend(open_scene(demo.scene), lambda: open_scene(demo.scene))
     return open_scene(demo.scene)
 
 

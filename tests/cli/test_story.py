@@ -58,6 +58,8 @@ CONTRACT: list[tuple[tuple[str, ...], int, set[str]]] = [
     (("relink", SCENE, "--look-in", "archive"), 0, {"proposals", "applied", "still_missing"}),
     (("check", SCENE), 0, {"findings", "blocked"}),
     (("check", "lantern_quay.crate"), 0, {"findings", "blocked"}),
+    (("check", "lantern_quay.crate", "--farm", CARD), 0, {"findings", "farms", "settled", "unused_waivers"}),
+    (("check", "lantern_quay.crate", "--farm", "saltmarsh"), 1, {"findings", "farms"}),
     (("collect", SCENE, "-o", "lantern_quay.crate"), 0,
      {"crate", "scene", "files", "bytes", "copied_bytes", "reused_bytes", "rewritten", "missing"}),
     (("collect", SCENE, "-o", "part.crate", "--frames", "1001-1004x3"), 0, {"crate"}),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
@@ -35,6 +36,7 @@ from tidy_crate.core.job.track import list_jobs, track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.scene.context import SceneContext
 
+TODAY = date(2026, 11, 20)
 CARD = FarmCard.model_validate(
     {"name": "f", "url": "https://f.invalid", "currency": "EUR", "rates_from": "2026-11-01", "practice": True,
      "machine": [{"name": "m", "nodes": 2, "score": 100, "memory_gb": 8, "price_per_hour": 1}]}
@@ -143,7 +145,7 @@ def ledger(tmp_path: Path) -> Ledger:
 @pytest.fixture
 def sending(packed: tuple[SceneContext, Path]) -> Sending:
     """The crate on three frames."""
-    found = prepare(packed[1], CARD, None, None, 2)
+    found = prepare(packed[1], CARD, None, None, 2, TODAY)
     request = found.packing.requests[0].model_copy(update={"frames": "1001-1003"})
     return found.model_copy(update={"packing": found.packing.model_copy(update={"requests": (request,)})})
 

@@ -107,7 +107,7 @@ def test_s10_geometry_counts_instances_once_and_hidden_things_never(tmp_path: Pa
     scene.write_text(usda(f"{arcs}{hidden}"))
     context = open_scene(scene)
     # the shape itself is the instance, so it has no prototype's child: all five hold their own points
-    assert memory_need(context, context.survey()).geometry in (1200, 6000)
+    assert memory_need(context.format, context.scene, context.plan, context.survey()).geometry in (1200, 6000)
 
 
 def test_the_command_adds_what_is_asked_for(demo: DemoScene, run: Run) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
+from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
@@ -28,6 +29,8 @@ from tidy_crate.core.review.run import review_job
 from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings
+
+TODAY = date(2026, 11, 20)
 
 FAULTS = ("invalid:1002:Beauty", "truncated:1003:Matte", "damaged:1004:Beauty")
 
@@ -146,12 +149,23 @@ def test_one_submission_sent_twice_is_one_job(link: FarmLink, short: tuple[Path,
     assert link.job(link.submit(order)).state is JobState.CANCELLED
 
 
+def test_c1_the_farm_refuses_paths_that_its_card_does_not_allow(
+    link: FarmLink, short: tuple[Path, PackingList]
+) -> None:
+    order = order_for(link, short)
+    for path in ("/mnt/a.####.exr", "../a.####.exr", "Q:/a.####.exr"):
+        with pytest.raises(FarmError, match="is not relative"):
+            link.submit(order.model_copy(update={"outputs": {"Beauty": path}}))
+    assert takes_path("name", "a.exr") and not takes_path("name", "b/a.exr")
+    link.cancel(link.submit(order.model_copy(update={"outputs": {"Beauty": "b/a.####.exr"}})))
+
+
 def test_a_job_comes_home_verified_and_its_faults_are_found(
     farm: Path, link: FarmLink, packed: tuple[SceneContext, Path], tmp_path: Path
 ) -> None:
     card_path = farm / "practice.farm.toml"
     card, ledger = read_card(card_path), Ledger(tmp_path / "ledger.sqlite")
-    sending = prepare(packed[1], card, None, None, 2)
+    sending = prepare(packed[1], card, None, None, 2, TODAY)
     request = sending.packing.requests[0].model_copy(update={"frames": "1001-1006", "width": 64, "height": 36})
     sending = sending.model_copy(update={"packing": sending.packing.model_copy(update={"requests": (request,)})})
     job = send(sending, card, card_path, link, ledger).job
@@ -240,4 +254,4 @@ def test_a_crate_with_an_error_is_not_sent(context: SceneContext, farm: Path, tm
 
     collect(context, tmp_path / "c.crate")
     with pytest.raises(Blocked, match="lacks files"):
-        prepare(tmp_path / "c.crate", read_card(farm / "practice.farm.toml"), None, None, 4)
+        prepare(tmp_path / "c.crate", read_card(farm / "practice.farm.toml"), None, None, 4, TODAY)

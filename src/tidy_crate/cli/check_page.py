@@ -48,6 +48,7 @@ def write_page(path: Path, result: CheckResult) -> None:
         mends={(one.code, one.subject): one.because for one in result.mends},
         waived=[one for one in result.findings if one.waived],
         unused=result.unused_waivers,
+        accepted=result.accepted,
     )
     write_bytes(path, text.encode("utf-8", "backslashreplace"))
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterable, Sequence
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from tidy_crate.core.check.catalogue import in_groups
 from tidy_crate.core.check.finding import Check, Finding, Next, Severity
 from tidy_crate.core.check.mends import mendable
 from tidy_crate.core.check.run import CheckResult
+from tidy_crate.core.scene.decisions import Waiver
 
 # of one code so many are shown unless all are wanted
 MOST_OF_A_KIND = 8
@@ -105,7 +107,9 @@ def _rows(findings: Sequence[Finding], explained: bool, every: bool) -> Table:
         if shown[one.code] > MOST_OF_A_KIND and not every:
             continue
         # what is put right by itself tells what would be done, the rest what is wrong
-        what = f"{one.message}: {one.mend}" if one.mend else one.message
+        what = f"{one.message}; put right: {one.mend}" if one.mend else one.message
+        if one.seen == "staged":
+            what += " (in the staged copy only)"
         rows.add_row(state(one.severity.value), one.code, _place(one.subject), _what(what, one, explained))
     for code, count in shown.items():
         if count > MOST_OF_A_KIND and not every:
@@ -155,10 +159,10 @@ def _settled_lines(result: CheckResult, every: bool) -> list[str]:
 
 
 def _show_waived(console: Console, result: CheckResult) -> None:
-    waived = [one for one in result.findings if one.waived]
-    if waived:
+    lines = waiver_lines([one for one in result.findings if one.waived], result.accepted)
+    if lines:
         heading(console, "Waived")
-        for line in waiver_lines(waived):
+        for line in lines:
             console.print(Text("  ") + cell(line), style="dim", soft_wrap=True)
     for waiver in result.unused_waivers:
         subject = f" for {waiver.subject}" if waiver.subject else ""
@@ -166,19 +170,38 @@ def _show_waived(console: Console, result: CheckResult) -> None:
         console.print(cell(line), style="yellow", soft_wrap=True)
 
 
-def waiver_lines(waived: Iterable[Finding]) -> list[str]:
-    """A line for each waived finding: what, where, why, who and when."""
+def waiver_lines(waived: Iterable[Finding], accepted: Iterable[Waiver] = ()) -> list[str]:
+    """A line for each waived finding, and for each waiver of a scene that its crate has nothing to show for."""
     lines = []
     for one in waived:
-        who = " ".join(str(part) for part in (one.waived_by, one.waived_on) if part)
-        lines.append(f"{one.code}  {one.subject}: {one.message}; {one.waived_because}{f' ({who})' if who else ''}")
+        who = _who(one.waived_by, one.waived_on)
+        lines.append(f"{one.code}  {one.subject}: {one.message}; because: {one.waived_because}{who}")
+    for waiver in accepted:
+        subject = f"  {waiver.subject}:" if waiver.subject else " "
+        lines.append(
+            f"{waiver.code}{subject} waived for the scene, because: {waiver.because}{_who(waiver.by, waiver.on)}"
+        )
     return lines
+
+
+def _who(name: str, day: date | None) -> str:
+    parts = [str(part) for part in (name, day) if part]
+    return f" ({', '.join(parts)})" if parts else ""
 
 
 def _show_farms(console: Console, result: CheckResult) -> None:
     console.print()
-    rows = table("farm", "verdict", "errors", "warnings", "can render it", "cost", "what stands in the way",
-                 right=("errors", "warnings", "cost"))  # fmt: skip
+    priced = any(farm.cost is not None for farm in result.farms)
+    heads = [
+        "farm",
+        "verdict",
+        "errors",
+        "warnings",
+        "machines that can",
+        *(["cost"] if priced else []),
+        "what stands in the way",
+    ]
+    rows = table(*heads, right=("errors", "warnings", "cost"))
     for farm in result.farms:
         able = [_machine(one.machine, one.tiles) for one in farm.machines if one.fits]
         worst = next(
@@ -189,7 +212,7 @@ def _show_farms(console: Console, result: CheckResult) -> None:
         cost = money(farm.cost, farm.currency) if farm.cost is not None else "?"
         rows.add_row(
             cell(farm.farm), _verdict(farm.blocked, farm.warnings), str(farm.errors), str(farm.warnings),
-            cell(", ".join(able) or "none"), cost, cell(first),
+            cell(", ".join(able) or "none"), *([cost] if priced else []), cell(first),
         )  # fmt: skip
     console.print(rows)
 

@@ -12,7 +12,7 @@ from tidy_crate.cli.talk import Talk, command
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tidy_crate.core.farm.card import FarmCard
+    from tidy_crate.core.farm.card import FarmCard, Machine
 
 
 def register(app: typer.Typer) -> None:
@@ -41,6 +41,58 @@ def register(app: typer.Typer) -> None:
             found.model_dump(mode="json") | {"card": str(path)},
             lambda console: _show_card(console, found, path),
         )
+
+    @command(farm, "new")
+    def new(
+        talk: Talk,
+        name: Annotated[str, typer.Argument(metavar="NAME", help="Small letters, digits, - and _.")],
+        output: Annotated[
+            Path | None, typer.Option("--output", "-o", metavar="FILE", help="NAME.farm.toml here if not said.")
+        ] = None,
+    ) -> None:
+        """Write a card to fill in: every key is in it, explained."""
+        from datetime import date
+
+        from tidy_crate.core.errors import WrongUsage
+        from tidy_crate.core.farm.card import SUFFIX, new_card
+        from tidy_crate.core.files import write_bytes
+
+        text = new_card(name, date.today())
+        target = (output or Path(f"{name}{SUFFIX}")).absolute()
+        if target.exists():
+            raise WrongUsage("there is a file of this name already", target, "name another one with --output")
+        write_bytes(target, text.encode())
+        talk.result(
+            {"card": str(target)},
+            lambda console: console.print(
+                f"Written: {target}. Fill it in, then: tidy-crate farm check {target.name}",
+                markup=False,
+                soft_wrap=True,
+            ),
+        )
+
+    @command(farm, "check")
+    def check(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
+        """Say what is wrong with a card, and what it leaves open."""
+        from tidy_crate.cli.places import load_card
+        from tidy_crate.core.farm.card import left_open
+
+        found, path = load_card(card)
+        gaps = left_open(found)
+        talk.result(
+            {"farm": found.name, "card": str(path), "left_open": [{"key": key, "so": so} for key, so in gaps]},
+            lambda console: _show_gaps(console, found, gaps),
+        )
+
+    @command(farm, "schema")
+    def schema(talk: Talk) -> None:
+        """Print the JSON Schema of farm cards."""
+        import json
+
+        from tidy_crate.core.farm.card import card_schema
+
+        content = card_schema()
+        talk.result(content, lambda console: console.print_json(json.dumps(content)))
 
     @command(farm, "add")
     def add(talk: Talk, card: Annotated[Path, typer.Argument(metavar="CARD", help="A card's file.")]) -> None:
@@ -84,6 +136,19 @@ def register(app: typer.Typer) -> None:
         )
 
 
+def _show_gaps(console: Console, card: FarmCard, gaps: list[tuple[str, str]]) -> None:
+    from tidy_crate.cli.show import cell, table
+
+    if not gaps:
+        console.print(f"{card.name} is in order, and leaves nothing open.")
+        return
+    console.print(f"{card.name} is in order. What it leaves open is not checked:\n")
+    rows = table("key", "so nobody can say")
+    for key, so in gaps:
+        rows.add_row(cell(key), cell(so))
+    console.print(rows)
+
+
 def _show_list(console: Console, cards: list[tuple[Path, FarmCard]]) -> None:
     from tidy_crate.cli.show import cell, money, table
 
@@ -112,9 +177,12 @@ def _show_card(console: Console, card: FarmCard, path: Path) -> None:
         [
             ("farm", card.title or card.name),
             ("card", path),
-            ("address", card.url),
-            ("rates from", card.rates_from),
+            ("address", card.url or "none: quotes and checks only"),
+            ("run by", _operator(card)),
+            ("prices of", card.rates_from),
             ("upload", f"{card.transfer.upload_mbit:g} Mbit/s"),
+            ("outputs", _outputs(card)),
+            ("limits", _limits(card)),
         ],
     )
     rows = table(
@@ -122,16 +190,54 @@ def _show_card(console: Console, card: FarmCard, path: Path) -> None:
         "nodes",
         "score",
         "memory",
+        "GPUs",
+        "disk",
         "price",
         "billed in",
         "starts in",
-        right=("nodes", "score", "price"),
+        right=("nodes", "score", "memory", "price"),
     )
     for one in card.machine:
         rows.add_row(
-            cell(one.name), str(one.nodes), f"{one.score:g}", f"{one.memory_gb:g} GB",
+            cell(one.name), str(one.nodes), f"{one.score:g}", f"{one.memory_gb:g} GB", _gpus(one),
+            f"{one.disk_gb:g} GB" if one.disk_gb else "?",
             f"{money(one.price_per_hour, card.currency)}/h",
             duration(one.billing_increment_seconds), duration(one.startup_seconds),
         )  # fmt: skip
     console.print()
     console.print(rows)
+    if card.program:
+        console.print()
+        rows = table("program", "role", "versions", "features, and since when")
+        for program in card.program:
+            features = ", ".join(f"{name} {since}" for name, since in program.features.items())
+            rows.add_row(cell(program.name), program.role, cell(", ".join(program.versions)), cell(features))
+        console.print(rows)
+    for balance in card.balance:
+        console.print(f"\n{money(balance.amount, card.currency)} on account {balance.account}, on {balance.on}")
+
+
+def _gpus(machine: Machine) -> str:
+    if not machine.gpus:
+        return "none"
+    memory = f" of {machine.gpu_memory_gb:g} GB" if machine.gpu_memory_gb else ""
+    return f"{machine.gpus}{memory}"
+
+
+def _operator(card: FarmCard) -> str:
+    operator = card.operator
+    where = f" in {', '.join(operator.places)}" if operator.places else ", nobody says where"
+    agreement = ", agreement signed" if operator.agreement else ""
+    return f"{operator.name or 'nobody says'} ({operator.kind or 'of unknown kind'}){where}{agreement}"
+
+
+def _outputs(card: FarmCard) -> str:
+    rules = card.outputs
+    form = {"any": "any path", "name": "names only", "relative": "relative paths", "share": f"on {rules.share}"}
+    formats = f"; {', '.join(rules.formats)}" if rules.formats else ""
+    return form[rules.path] + formats + ("; numbered from 0" if rules.from_zero else "")
+
+
+def _limits(card: FarmCard) -> str:
+    found = {name.replace("_", " "): value for name, value in card.limits.model_dump(exclude_none=True).items()}
+    return ", ".join(f"{name} {value:,}" for name, value in found.items()) or "none known"

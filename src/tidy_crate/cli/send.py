@@ -101,7 +101,7 @@ def _show_plan(console: Console, sending: Sending, card: FarmCard, quote: Quote 
         console.print(cell(f"This farm is asked to write {', '.join(moved)}"), style="dim")
     for finding in sending.warnings:
         console.print(cell(f"warning: {finding.code}  {finding.subject}: {finding.message}"), style="yellow")
-    for line in waiver_lines(sending.waived):
+    for line in waiver_lines(sending.waived, sending.accepted):
         console.print(cell(f"waived: {line}"), style="dim")
 
 

@@ -8,7 +8,7 @@ import subprocess
 import sys
 import time
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -76,6 +76,7 @@ class _Teller:
 def tell(talk: Talk, folder: Path) -> dict[str, Any]:
     """Tell the whole story in `folder`. Returns what it came to."""
     scene = write_demo_scene(folder)
+    write_invented_farms(folder)
     _fresh(scene, folder)
     teller = _Teller(talk, folder)
     _say(talk, folder, scene)
@@ -101,14 +102,35 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     step("Find the missing files: one was moved, one is named by the drive of another machine.",
          "relink", file, "--look-in", "archive",
          "--map", f"Q:\\lantern_quay={scene.project.as_posix()}", "--apply")  # fmt: skip
-    step("The matte has no path, so its frames would be lost. Give it one.",
-         "override", file, "Matte", "--path", "renders/matte/lantern_quay_matte.####.exr",
-         "--because", "it had none")  # fmt: skip
-    step("Bake the camera: one pass from the spring's own start, kept as keyframes.", "bake", file)
+    step("Bake all simulations: one pass each from its own start, kept in caches.", "bake", file)
     step("Prove again that order no longer matters.", "bake", file, "--order-proof")
+    step("Put right what needs nobody to decide: a path, a frame number, the size left from a test.",
+         "check", file, "--mend")  # fmt: skip
+    step(
+        "Two warnings are left. Accept each, for a reason that travels with the job.",
+        "waive",
+        file,
+        "output-colour-space-unset",
+        "--because",
+        "the show grades scene-linear frames as they are",
+        "--by",
+        "Wren",
+    )
+    step(
+        "The other one.",
+        "waive",
+        file,
+        "scene-autosave-newer",
+        "--because",
+        "opened it: nothing but a moved viewport in it",
+        "--by",
+        "Wren",
+    )
     step("Check again.", "check", file)
     crate = _relative(folder / "lantern_quay.crate", folder)
     step("Pack it: one folder that holds all of it, the originals untouched.", "collect", file, "-o", crate)
+    step("Which of three farms would take it? One can, one wants a look first, one may not have it.",
+         "check", crate, "--farm", "gullwing", "--farm", "ninepins", "--farm", "saltmarsh", expect=1)  # fmt: skip
     step("Show that nothing is missing, in a process that can read nothing else.", "prove", crate)
     step("Start the practice farm. Two faults are planted: a black frame, and one damaged on its way home.",
          "practice", "start", "--folder", "practice-farm",
@@ -149,6 +171,14 @@ def _outcome(teller: _Teller, job: str, folder: Path, crate: Path, card: Path) -
         "estimated": quote.cost.model_dump(mode="json"),
         "steps": teller.seconds,
     }
+
+
+def write_invented_farms(folder: Path) -> None:
+    """The three invented farms, with prices of last month and, at one of them, of last year."""
+    from tidy_crate.practice.demo.farms import write_farms
+
+    today = date.today()
+    write_farms(folder / "farms", (today - timedelta(days=20)).isoformat(), (today - timedelta(days=300)).isoformat())
 
 
 def _relative(path: Path, folder: Path) -> str:

@@ -64,7 +64,7 @@ def parse_version(text: str) -> Version:
     """Read a version. Raises NotComparable when it is not one that has a place in an order."""
     plain = _LEAD.sub("", _NOISE.sub("", text.strip().lower())).strip()
     words = re.findall(r"\d+|[a-z]+", plain)
-    if not words or not words[0].isdigit() or re.sub(r"[\d\sa-z._-]", "", plain):
+    if not words or not words[0].isdigit() or re.search(r"[^\d\sa-z._-]|\d\s+\d", plain):
         raise NotComparable(f"{text!r} is no version that can be compared")
     parts: list[_Part] = []
     at = 0

@@ -6,8 +6,13 @@ Source: the signatures that the formats' own specifications give.
 from __future__ import annotations
 
 import struct
+import threading
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from PIL import Image
 
 LENGTH = 64
 
@@ -45,6 +50,8 @@ _BY_ENDING = {
     ".usd": {"USD crate", "USD text"}, ".abc": {"Alembic"}, ".vdb": {"OpenVDB"}, ".glb": {"binary glTF"},
     ".ttf": {"font"}, ".otf": {"font"}, ".dds": {"DDS"}, ".ktx": {"KTX"}, ".ktx2": {"KTX"},
 }  # fmt: skip
+# the limit is one for the whole library
+_ANY_SIZE = threading.Lock()
 _POINTER = b"version https://git-lfs"
 
 
@@ -80,6 +87,21 @@ def head_of(data: bytes) -> Head:
     if data.lstrip()[:14].lower().startswith((b"<!doctype html", b"<html")):
         return Head(None, "a web page, left by a download that failed")
     return Head(None)
+
+
+def open_picture(path: Path) -> Image.Image:
+    """Open a picture for its header, however large it claims to be: the pixels are not read.
+
+    Raises what Pillow raises, which may be anything.
+    """
+    from PIL import Image
+
+    with _ANY_SIZE:
+        most, Image.MAX_IMAGE_PIXELS = Image.MAX_IMAGE_PIXELS, None
+        try:
+            return Image.open(path)
+        finally:
+            Image.MAX_IMAGE_PIXELS = most
 
 
 def expected(path: Path) -> set[str]:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from tidy_crate.core.asset.exr_header import read_exr_header
-from tidy_crate.core.asset.head import Head, expected
+from tidy_crate.core.asset.head import Head, expected, open_picture
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.files import os_reason
 
@@ -97,9 +97,7 @@ def _pixels(scene: Checked, path: Path, size: int) -> tuple[int, int] | None:
             part = read_exr_header(path)[0]
             return part.width, part.height
         if head.kind in ("JPEG", "TIFF", "WebP", "BMP"):
-            from PIL import Image
-
-            with Image.open(path) as picture:
+            with open_picture(path) as picture:
                 return picture.size
     except Exception:  # noqa: BLE001 - a file from anywhere; that it is broken is for others to say
         return None

@@ -11,9 +11,6 @@ from tidy_crate.core.check.outputs import MOVIES
 from tidy_crate.core.farm.fit import GIB, gib
 from tidy_crate.core.farm.overlay import output_path
 
-# what Windows and macOS nodes hold to be one name
-_CASE_BLIND = ("windows", "macos")
-
 
 @farm_check("farm-changes-output-path", Severity.NOTE, "C1", Next.NOTHING)
 def farm_changes_output_path(on: OnFarm) -> Iterator[Trouble]:
@@ -124,15 +121,3 @@ def farm_name_not_possible(on: OnFarm) -> Iterator[Trouble]:
                 seen.add(part)
                 if troubles := paths.name_troubles(part):
                     yield Trouble(path[:80], f"{part!r} {' and '.join(troubles)}", "rename it")
-
-
-@farm_check("farm-names-clash", Severity.ERROR, "C5")
-def farm_names_clash(on: OnFarm) -> Iterator[Trouble]:
-    """The nodes' system knows no difference between small and capital letters: one file replaces the other."""
-    if on.card.nodes.system not in _CASE_BLIND:
-        return
-    seen: dict[str, str] = {}
-    for path, _ in on.files:
-        other = seen.setdefault(paths.folded(path), path)
-        if other != path:
-            yield Trouble(path[:80], f"there it is the same as {other}", "rename one of the two")

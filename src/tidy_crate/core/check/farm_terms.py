@@ -71,6 +71,8 @@ def place_not_allowed(on: OnFarm) -> Iterator[Trouble]:
     if not allowed:
         return
     places = on.card.operator.places
+    if on.card.operator.kind == "own" and not places:
+        return  # one's own machines stand where one is
     outside = [place for place in places if not {place, place.partition("-")[0]} & set(allowed)]
     if outside or not places:
         where = f"in {', '.join(outside)}" if places else "where nobody says"

@@ -103,7 +103,8 @@ class Heads:
 class Checked:
     """What checks look at. survey: the scene in question, as found or as staged; found: as the artist saved it.
 
-    changed: files that are no longer what was collected. disk, heads: looked at once for all checks.
+    original: the name that a crate's scene had, empty for a scene itself. changed: files that are no longer what was
+    collected. disk, heads: looked at once for all checks.
     """
 
     survey: Survey
@@ -111,6 +112,7 @@ class Checked:
     root: Path | None
     rules: CheckRules = field(default_factory=CheckRules)
     is_crate: bool = False
+    original: str = ""
     changed: tuple[Path, ...] = ()
     disk: Disk = field(default_factory=Disk)
     heads: Heads = field(default_factory=Heads)

@@ -49,8 +49,11 @@ def mends_for(scene: Checked) -> dict[tuple[str, str], Mend]:
     """All mends that are possible now, by code and subject of the finding."""
     found: dict[tuple[str, str], Mend] = {}
     for mender in MENDERS:
-        for mend in mender.make(scene):
-            found.setdefault((mend.code, mend.subject), mend)
+        try:
+            for mend in mender.make(scene):
+                found.setdefault((mend.code, mend.subject), mend)
+        except Exception:  # noqa: BLE001 - what goes wrong here goes wrong in the check too, which says so
+            continue
     return found
 
 

@@ -154,7 +154,7 @@ def _ordered(scene: Checked, brief: Brief) -> Iterator[tuple[Output, BriefOutput
 
 def named(naming: str, scene: Checked, output: str, ending: str) -> str:
     """A path by a naming rule. Blanks become underscores, so that the result is a name everywhere."""
-    stem = scene.survey.scene.name
+    stem = scene.original or scene.survey.scene.name
     plain = paths.without_version(paths.scene_stem(stem))
     values = {
         "{scene}": plain,

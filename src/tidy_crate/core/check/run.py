@@ -90,7 +90,7 @@ class CheckResult(Model):
     """All findings, the worst first.
 
     settled: what is wrong in the scene as found, and right as it is staged. mends: in force. unused_waivers: those that
-    match nothing any more. farms: a verdict each.
+    match nothing any more. accepted: waivers of the scene of which its crate shows nothing. farms: a verdict each.
     """
 
     scene: Path
@@ -98,6 +98,7 @@ class CheckResult(Model):
     settled: tuple[Finding, ...] = ()
     mends: tuple[MendDecision, ...] = ()
     unused_waivers: tuple[UnusedWaiver, ...] = ()
+    accepted: tuple[Waiver, ...] = ()
     farms: tuple[FarmVerdict, ...] = ()
 
     @property
@@ -122,6 +123,7 @@ def check_scene(context: SceneContext, against: Against = NOTHING) -> CheckResul
     if against.cards:
         layout = lay_out(staged.survey, context.plan, context.project)
         sizes = {m.path: m.bytes for asset in staged.survey.assets for m in asset.members}
+        sizes.setdefault(context.scene, context.scene.stat().st_size)
         files = tuple((str(layout.places[path]), sizes.get(path, 0)) for path in layout.sources)
         memory = memory_need(context.format, context.scene, context.plan, staged.survey)
         request = _request(staged.survey)
@@ -177,7 +179,7 @@ def check_crate(crate: Path, against: Against = NOTHING, origin: Path | None = N
     survey = survey.model_copy(update={"assets": assets})
     rules = content.rules if against.brief is None else content.rules.model_copy(update={"brief": against.brief})
     changed = changed_since(origin) if origin is not None else ()
-    staged = Checked(survey, survey, crate, rules, is_crate=True, changed=changed)
+    staged = Checked(survey, survey, crate, rules, is_crate=True, original=content.original, changed=changed)
     farms = []
     if against.cards:
         files = tuple((file.path, file.bytes) for file in content.files)
@@ -293,7 +295,8 @@ def run_checks(
         findings=tuple(findings),
         settled=tuple(sorted(settled, key=lambda finding: _ORDER[finding.severity])),
         mends=mends,
-        unused_waivers=tuple(waiving.unused(ran, scene.rules)),
+        unused_waivers=() if scene.is_crate else tuple(waiving.unused(ran, scene.rules)),
+        accepted=tuple(waiving.without_use()) if scene.is_crate else (),
         farms=tuple(_verdict(farm, findings) for farm in farms),
     )
 
@@ -385,6 +388,10 @@ class _Waiving:
                 }
                 return finding.model_copy(update=update)
         return finding
+
+    def without_use(self) -> Iterator[Waiver]:
+        """Those that no finding met."""
+        return (waiver for at, waiver in enumerate(self._waivers) if at not in self._used)
 
     def unused(self, ran: set[str], rules: CheckRules) -> Iterator[UnusedWaiver]:
         """Those of no use, with the reason; not those of checks that were not asked this time."""

@@ -126,6 +126,7 @@ def collect(
         name=without_version(scene_stem(context.scene.name)),
         format=context.format.name,
         scene=str(staged.root),
+        original=context.scene.name,
         requests=wanted,
         essentials=essentials(
             survey,

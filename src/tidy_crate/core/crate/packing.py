@@ -72,7 +72,7 @@ class EditNote(Model):
 
 
 class PackingList(Model):
-    """The whole list. scene: the staged scene that a node opens, relative to the crate.
+    """The whole list. scene: the staged scene that a node opens, relative to the crate; original: the name it had.
 
     shared: what stays on shared storage, in a crate that was made for it. frame_tokens, settings_maps, rules: those of
     the project.
@@ -83,6 +83,7 @@ class PackingList(Model):
     name: str
     format: str
     scene: str
+    original: str = ""
     requests: tuple[RenderRequest, ...]
     essentials: Essentials
     render: RenderCommand | None

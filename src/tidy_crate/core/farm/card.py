@@ -249,6 +249,29 @@ def card_schema() -> dict[str, Any]:
     return FarmCard.model_json_schema()
 
 
+def left_open(card: FarmCard) -> list[tuple[str, str]]:
+    """The keys that a card does not state, and what therefore cannot be said of a scene."""
+    nodes, limits = card.nodes, card.limits
+    every = [
+        ("program", bool(card.program), "whether it has the scene's programs, in which versions"),
+        ("nodes.system", nodes.system is not None, "which file names its nodes can hold"),
+        ("nodes.fonts", nodes.fonts is not None, "whether text looks the same there"),
+        ("nodes.unpacked_in", bool(nodes.unpacked_in), "how long paths become there"),
+        ("operator.kind", card.operator.kind is not None, "whether a confidential scene may go there"),
+        ("operator.places", bool(card.operator.places), "in which country the scene would lie"),
+        ("outputs.formats", bool(card.outputs.formats), "which image formats it takes"),
+        ("limits.minutes_per_frame", limits.minutes_per_frame is not None, "whether long frames are stopped"),
+        ("limits.upload_gb", limits.upload_gb is not None, "whether the crate is too large for it"),
+        ("limits.path_length", limits.path_length is not None, "whether paths become too long"),
+        ("balance", bool(card.balance), "whether the money lasts, before it is asked for it"),
+        *((f"machine {one.name}: disk_gb", one.disk_gb is not None, "whether the crate fits on its disk")
+          for one in card.machine),
+        *((f"machine {one.name}: gpu_memory_gb", not one.gpus or one.gpu_memory_gb is not None,
+           "whether the scene fits on its GPUs") for one in card.machine),
+    ]  # fmt: skip
+    return [(key, so) for key, stated, so in every if not stated]
+
+
 def find_card(name: str, folders: Iterable[Path]) -> Path:
     """A card by its path, or by its name in one of the folders. Raises UnreadableInput when there is none."""
     path = Path(name)

@@ -42,6 +42,8 @@ def _from_keyring(name: str) -> str | None:
 
 def open_link(card: FarmCard, path: Path, environment: Mapping[str, str]) -> FarmLink:
     """A link to the farm of a card. Nothing is asked of the farm yet."""
+    if not card.url:
+        raise FarmError("its card names no address, so it cannot be reached from here", card.name, "add url = '...'")
     if not card.url.startswith(("http://", "https://")):
         raise FarmError("the farm cannot be reached this way yet", card.url, "http and https addresses work")
     return HttpLink(card.name, card.url, token_for(card, path, environment))

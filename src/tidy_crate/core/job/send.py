@@ -19,6 +19,7 @@ from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.job.ledger import JobRow, Ledger, SubmissionRow, new_job, new_key
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.scene.decisions import Waiver
 
 CONNECTIONS = 4
 
@@ -26,8 +27,9 @@ CONNECTIONS = 4
 class Sending(Model):
     """What would be sent, before anything is.
 
-    errors: what forbids it. warnings: what nobody has waived. waived: findings to be listed once more. overlay: what the
-    farm's rules change in what is asked of it.
+    errors: what forbids it. warnings: what nobody has waived. waived: findings to be listed once more, and accepted:
+    waivers of the scene, of which the crate shows nothing.
+    overlay: what the farm's rules change in what is asked of it.
     """
 
     crate: Path
@@ -41,6 +43,7 @@ class Sending(Model):
     errors: tuple[Finding, ...]
     warnings: tuple[Finding, ...]
     waived: tuple[Finding, ...]
+    accepted: tuple[Waiver, ...]
     overlay: Overlay
 
 
@@ -97,6 +100,7 @@ def prepare(
         errors=tuple(f for f in result.findings if f.severity is Severity.ERROR),
         warnings=tuple(f for f in result.findings if f.severity is Severity.WARNING and not f.waived),
         waived=tuple(f for f in result.findings if f.waived),
+        accepted=result.accepted,
         overlay=overlay(card, content.essentials.outputs),
     )
 
@@ -117,11 +121,8 @@ def send(
     """
     if sending.errors:
         first = sending.errors[0]
-        raise Blocked(
-            f"{len(sending.errors)} errors stand, first {first.subject}: {first.message}",
-            sending.crate,
-            first.remedy,
-        )
+        more = f" and {len(sending.errors) - 1} more" if len(sending.errors) > 1 else ""
+        raise Blocked(f"an error stands{more}: {first.subject}: {first.message}", sending.crate, first.remedy)
     account = link.account()
     if quote is not None and account.balance < quote.cost.likely:
         raise FarmError(

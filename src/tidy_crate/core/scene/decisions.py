@@ -164,6 +164,7 @@ class DecisionsFile:
             if entry in have:
                 continue
             row = tomlkit.table()
+            row.trivia.indent = "\n"
             row.update(entry)
             rows.append(row)
         self._write(document)

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from tidy_crate.core.asset.exr_header import read_exr_header
+from tidy_crate.core.asset.head import open_picture
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.model import MemoryNeed, Survey
 from tidy_crate.core.scene.staging import StagingPlan
@@ -52,9 +53,7 @@ def decoded_bytes(path: Path) -> int | None:
 
 
 def _pillow_bytes(path: Path) -> int:
-    from PIL import Image
-
-    with Image.open(path) as image:
+    with open_picture(path) as image:
         width, height = image.size
         return width * height * len(image.getbands()) * _PILLOW_DEPTH.get(image.mode, 1)
 

@@ -2,13 +2,16 @@
 
 Z up, in centimetres, 25 time codes a second, frames 1001 to 1048, so that nothing rests on defaults. Planted:
 a texture behind an absolute path, one that was moved away, one with a Windows drive path, an output without a
-path, a missing file that nothing visible uses, and four kinds of simulation that every machine would start anew:
-a camera on a spring, lanterns that jiggle, boxes that tumble off a trolley, and drizzle.
+path and one without a frame number, half the resolution left from a test, no colour space, an automatic save newer
+than the scene, a missing file that nothing visible uses, and four kinds of simulation that every machine would start
+anew: a camera on a spring, lanterns that jiggle, boxes that tumble off a trolley, and drizzle.
 """
 
 from __future__ import annotations
 
 import math
+import os
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -36,6 +39,28 @@ command = [
   "--samples", "{samples}", "--into", "{output_folder}",
 ]
 frame_done = 'frame (?P<frame>-?\\d+) done in (?P<seconds>[\\d.]+) s'
+
+# Where this project's scenes may lie, and who must have signed what: countries by ISO 3166.
+[confidential]
+places = ["DE", "NL"]
+"""
+BRIEF = """\
+# What the production ordered of this shot.
+title = "Lantern Quay, shot 010"
+passes = ["beauty", "alpha", "depth", "normal", "objectId"]
+format = "exr"
+naming = "{scene}_{output}.####.exr"
+moving_camera = true
+
+[frames]
+start = 1001
+end = 1048
+count = 48
+fps = 25
+
+[resolution]
+width = 320
+height = 180
 """
 
 
@@ -57,7 +82,9 @@ def write_demo_scene(folder: Path) -> DemoScene:
     # the artist tidied up: one texture moved away, and nobody told the scene
     (archive / "textures").mkdir(parents=True, exist_ok=True)
     (project / "textures" / "rope.png").replace(archive / "textures" / "rope.png")
-    (project / "tidy-crate.toml").write_text(PROJECT_FILE, encoding="utf-8", newline="\n")
+    text = 'brief = "brief.toml"\n' + PROJECT_FILE
+    (project / "tidy-crate.toml").write_text(text, encoding="utf-8", newline="\n")
+    (project / "brief.toml").write_text(BRIEF, encoding="utf-8", newline="\n")
     _write_pier(project / "assets" / "pier" / "pier.usda", project / "textures" / "planks.png")
     _write_box(project / "assets" / "box" / "box.usdc")
     _write_lantern(project / "assets" / "lantern" / "lantern.usda")
@@ -67,7 +94,16 @@ def write_demo_scene(folder: Path) -> DemoScene:
     scene = shot / "lantern_quay_v001.usda"
     with usd_messages():  # the layers it names are found once it is saved beside them
         _write_root(scene)
+    _write_autosave(scene)
     return DemoScene(project, scene, archive)
+
+
+def _write_autosave(scene: Path) -> None:
+    """Planted: the program saved by itself after the artist did."""
+    copy = scene.with_name(f"{scene.stem}.autosave{scene.suffix}")
+    shutil.copyfile(scene, copy)
+    saved = scene.stat().st_mtime_ns
+    os.utime(copy, ns=(saved, saved + 180 * 10**9))
 
 
 def _new(name: str, default: str | None = None) -> Usd.Stage:
@@ -373,15 +409,18 @@ def _write_render_settings(stage: Usd.Stage) -> None:
     settings.CreateCameraRel().SetTargets(["/Quay/Camera"])
     prim = settings.GetPrim()
     prim.CreateAttribute("practice:samples", Sdf.ValueTypeNames.Int).Set(2)
+    # planted: half the size, left from a test
+    prim.CreateAttribute("practice:resolutionScale", Sdf.ValueTypeNames.Float).Set(0.5)
     prim.CreateAttribute("practice:version", Sdf.ValueTypeNames.String).Set("1.0")
     names = {"beauty": "color3f", "alpha": "float", "depth": "float", "normal": "normal3f", "objectId": "int"}
     for name, kind in names.items():
         var = UsdRender.Var.Define(stage, f"/Render/Vars/{name}")
         var.CreateSourceNameAttr(name)
         var.CreateDataTypeAttr(kind)
-    # planted: the matte has no path, so its frames would be rendered, paid and lost
+    # planted: the matte has no path, so its frames would be rendered, paid and lost; the beauty no frame number, so
+    # that each frame replaces the one before
     for product, path, passes in (
-        ("Beauty", "renders/beauty/lantern_quay_beauty.####.exr", list(names)),
+        ("Beauty", "renders/beauty/lantern_quay_beauty.exr", list(names)),
         ("Matte", "", ["alpha", "objectId"]),
     ):
         schema = UsdRender.Product.Define(stage, f"/Render/Products/{product}")

@@ -25,10 +25,9 @@ def read_scene(folder: Path, scene: str) -> Reading:
             size = settings.GetResolutionAttr().Get()
             resolution = (int(size[0]), int(size[1])) if size else None
             # a product's own camera comes before that of the settings
-            holders = [
-                UsdRender.Product(stage.GetPrimAtPath(p)) for p in settings.GetProductsRel().GetForwardedTargets()
-            ]
-            cameras = [p for one in (*holders[:1], settings) for p in one.GetCameraRel().GetForwardedTargets()]
+            first = settings.GetProductsRel().GetForwardedTargets()[:1]
+            holders = [UsdRender.Product(stage.GetPrimAtPath(path)) for path in first]
+            cameras = [path for one in (*holders, settings) for path in one.GetCameraRel().GetForwardedTargets()]
             camera = str(cameras[0]) if cameras else None
         missing = set()
         for prim in stage.TraverseAll():
