@@ -28,7 +28,7 @@ from tidy_crate.core.job.track import _forecast, track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.practice.farm import control
-from tidy_crate.practice.farm.settings import FarmSettings
+from tidy_crate.practice.farm.settings import FarmSettings, takes_path
 
 TODAY = date(2026, 11, 20)
 
@@ -149,9 +149,7 @@ def test_one_submission_sent_twice_is_one_job(link: FarmLink, short: tuple[Path,
     assert link.job(link.submit(order)).state is JobState.CANCELLED
 
 
-def test_c1_the_farm_refuses_paths_that_its_card_does_not_allow(
-    link: FarmLink, short: tuple[Path, PackingList]
-) -> None:
+def test_c1_paths_that_the_card_does_not_allow_are_refused(link: FarmLink, short: tuple[Path, PackingList]) -> None:
     order = order_for(link, short)
     for path in ("/mnt/a.####.exr", "../a.####.exr", "Q:/a.####.exr"):
         with pytest.raises(FarmError, match="is not relative"):
