@@ -5,6 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 TEXTURES_PER_LAYER = 100
+# the smallest picture there is; what follows its end makes each file different
+PICTURE = bytes.fromhex(
+    "89504e470d0a1a0a0000000d494844520000000100000001080000000"
+    "03a7e9b550000000a49444154789c636000000002000148afa4710000000049454e44ae426082"
+)
 
 
 def write_large_scene(folder: Path, layers: int, textures: int = TEXTURES_PER_LAYER) -> Path:
@@ -14,7 +19,7 @@ def write_large_scene(folder: Path, layers: int, textures: int = TEXTURES_PER_LA
         lines = ["#usda 1.0", '(\n    defaultPrim = "Set"\n)', 'def Xform "Set"', "{"]
         for index in range(textures):
             name = f"tex/l{number:04d}_{index:03d}.png"
-            (folder / name).write_bytes(name.encode())
+            (folder / name).write_bytes(PICTURE + name.encode())
             lines.append(_THING.format(i=index, file=f"./{name}"))
         lines.append("}")
         (folder / f"layer{number:04d}.usda").write_text("\n".join(lines) + "\n")

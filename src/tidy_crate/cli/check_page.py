@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 
 from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
 
 from tidy_crate import __version__
-from tidy_crate.cli.check_view import TITLES, groups
-from tidy_crate.cli.show import counted, money
+from tidy_crate.cli.check_view import TITLES, groups, headline, obstacle
+from tidy_crate.cli.show import money
 from tidy_crate.cli.talk import clean
-from tidy_crate.core.check.finding import Finding, Severity
+from tidy_crate.core.check.finding import Next
 from tidy_crate.core.check.run import CheckResult
 from tidy_crate.core.files import write_bytes
 
@@ -26,20 +25,24 @@ def write_page(path: Path, result: CheckResult) -> None:
         lstrip_blocks=True,
     )
     environment.filters["clean"] = clean
+    own = groups(one for one in result.findings if not one.waived and one.farm is None)
     standing = [one for one in result.findings if not one.waived]
     text = environment.get_template("check.html").render(
         version=__version__,
         scene=result.scene.name,
         folder=str(result.scene.parent),
         blocked=result.blocked,
-        counts=", ".join(counted(result.count(severity), severity.value) for severity in Severity),
-        sections=_sections([one for one in standing if one.farm is None]),
+        headline=headline(result),
+        sections=[section for section in own if section[0] is not Next.NOTHING],
+        notes=[section for section in own if section[0] is Next.NOTHING],
+        titles=TITLES,
         farms=[
             {
                 "name": farm.title,
                 "verdict": _verdict(farm.blocked, farm.warnings),
                 "machines": farm.machines,
-                "cost": money(farm.cost, farm.currency) if farm.cost is not None else "unknown",
+                "cost": money(farm.cost, farm.currency) if farm.cost is not None else "",
+                "obstacle": obstacle(result, farm),
                 "findings": [one for one in standing if one.farm == farm.farm],
             }
             for farm in result.farms
@@ -51,10 +54,6 @@ def write_page(path: Path, result: CheckResult) -> None:
         accepted=result.accepted,
     )
     write_bytes(path, text.encode("utf-8", "backslashreplace"))
-
-
-def _sections(findings: Sequence[Finding]) -> list[tuple[str, list[Finding]]]:
-    return [(TITLES[then], own) for then, own in groups(findings)]
 
 
 def _verdict(blocked: bool, warnings: int) -> str:

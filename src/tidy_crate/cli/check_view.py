@@ -17,7 +17,7 @@ from tidy_crate.cli.talk import clean
 from tidy_crate.core.check.catalogue import in_groups
 from tidy_crate.core.check.finding import Check, Finding, Next, Severity
 from tidy_crate.core.check.mends import mendable
-from tidy_crate.core.check.run import CheckResult
+from tidy_crate.core.check.run import CheckResult, FarmVerdict
 from tidy_crate.core.scene.decisions import Waiver
 
 # of one code so many are shown unless all are wanted
@@ -63,12 +63,14 @@ def show(
     """All of it."""
     _show_done(console, done)
     standing = [one for one in result.findings if not one.waived]
-    _show_groups(console, [one for one in standing if one.farm is None], target, explained, every)
+    own = groups(one for one in standing if one.farm is None)
+    _show_groups(console, [group for group in own if group[0] is not Next.NOTHING], target, explained, every)
     for farm in result.farms:
-        own = [one for one in standing if one.farm == farm.farm]
-        if own:
+        at_farm = [one for one in standing if one.farm == farm.farm]
+        if at_farm:
             heading(console, f"At {farm.title}")
-            _print(console, _rows(own, explained, every))
+            _print(console, _rows(at_farm, explained, every))
+    _show_groups(console, [group for group in own if group[0] is Next.NOTHING], target, explained, every)
     _show_settled(console, result, every)
     _show_waived(console, result)
     if result.farms:
@@ -89,8 +91,10 @@ def _show_done(console: Console, done: dict[str, Any]) -> None:
         console.print("  Undo any of them: check --take-back CODE", style="dim")
 
 
-def _show_groups(console: Console, findings: Sequence[Finding], target: Path, explained: bool, every: bool) -> None:
-    for then, own in groups(findings):
+def _show_groups(
+    console: Console, found: Sequence[tuple[Next, list[Finding]]], target: Path, explained: bool, every: bool
+) -> None:
+    for then, own in found:
         console.print()
         console.print(Text(TITLES[then], style="bold"))
         if then in _COMMANDS:
@@ -192,29 +196,24 @@ def _who(name: str, day: date | None) -> str:
 def _show_farms(console: Console, result: CheckResult) -> None:
     console.print()
     priced = any(farm.cost is not None for farm in result.farms)
-    heads = [
-        "farm",
-        "verdict",
-        "errors",
-        "warnings",
-        "machines that can",
-        *(["cost"] if priced else []),
-        "what stands in the way",
-    ]
-    rows = table(*heads, right=("errors", "warnings", "cost"))
+    heads = ("farm", "verdict", "errors", "warnings", "machines that can", *(("cost",) if priced else ()))
+    rows = table(*heads, "what stands in the way", right=("errors", "warnings", "cost"))
     for farm in result.farms:
         able = [_machine(one.machine, one.tiles) for one in farm.machines if one.fits]
-        worst = next(
-            (f for f in result.findings if f.farm == farm.farm and not f.waived and f.severity is not Severity.NOTE),
-            None,
-        )
-        first = f"{worst.subject}: {worst.message}" if worst else "the scene itself" if farm.blocked else ""
+        first = obstacle(result, farm)
         cost = money(farm.cost, farm.currency) if farm.cost is not None else "?"
         rows.add_row(
             cell(farm.farm), _verdict(farm.blocked, farm.warnings), str(farm.errors), str(farm.warnings),
             cell(", ".join(able) or "none"), *([cost] if priced else []), cell(first),
         )  # fmt: skip
     console.print(rows)
+
+
+def obstacle(result: CheckResult, farm: FarmVerdict) -> str:
+    """What stands in the way of sending it there, the worst of it; empty where nothing does."""
+    own = [f for f in result.findings if f.farm == farm.farm and not f.waived]
+    worst = next((f for f in own if f.severity is not Severity.NOTE), None)
+    return f"{worst.subject}: {worst.message}" if worst else "the scene itself" if farm.blocked else ""
 
 
 def _machine(name: str, tiles: int) -> str:
@@ -228,15 +227,21 @@ def _verdict(blocked: bool, warnings: int) -> Text:
 
 
 def _show_verdict(console: Console, result: CheckResult) -> None:
-    counts = [counted(result.count(severity), severity.value) for severity in Severity]
-    waived = sum(one.waived for one in result.findings)
     console.print()
-    open_farms = [farm.farm for farm in result.farms if not farm.blocked]
-    word, style = ("Blocked", "bold red") if result.blocked else ("Ready", "bold green")
-    if result.blocked and open_farms:
-        word, style = f"Blocked at some farms, free at {', '.join(open_farms)}", "bold yellow"
-    text = f"{word}: {', '.join(counts)}" + (f", {waived} waived" if waived else "") + "."
-    console.print(Text(clean(text), style=style))
+    free = any(not farm.blocked for farm in result.farms)
+    style = "bold green" if not result.blocked else "bold yellow" if free else "bold red"
+    console.print(Text(clean(headline(result)), style=style))
+
+
+def headline(result: CheckResult) -> str:
+    """The outcome in a line."""
+    counts = [counted(result.count(severity), severity.value) for severity in Severity]
+    waived = sum(one.waived for one in result.findings) + len(result.accepted)
+    shut = [farm.farm for farm in result.farms if farm.blocked]
+    word = "Blocked" if result.blocked else "Ready"
+    if shut and len(shut) < len(result.farms):
+        word = f"Blocked at {', '.join(shut)}, free at {', '.join(f.farm for f in result.farms if not f.blocked)}"
+    return f"{word}: {', '.join(counts)}" + (f", {waived} waived" if waived else "") + "."
 
 
 def show_checks(console: Console, checks: Sequence[Check]) -> None:

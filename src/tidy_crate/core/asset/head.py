@@ -5,16 +5,17 @@ Source: the signatures that the formats' own specifications give.
 
 from __future__ import annotations
 
+import os
 import struct
 import threading
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
     from PIL import Image
 
 LENGTH = 64
+_READ = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NONBLOCK", 0)
 
 _SIGNATURES = (
     (b"\x89PNG\r\n\x1a\n", "PNG"),
@@ -55,8 +56,7 @@ _ANY_SIZE = threading.Lock()
 _POINTER = b"version https://git-lfs"
 
 
-@dataclass(frozen=True)
-class Head:
+class Head(NamedTuple):
     """kind: the format in words, None while no signature is known. placeholder: what stands in the file's place.
 
     size: width and height in pixels, where the first bytes tell.
@@ -67,10 +67,14 @@ class Head:
     size: tuple[int, int] | None = None
 
 
-def read_head(path: Path) -> Head:
+def read_head(path: str) -> Head:
     """Look at a file's first bytes. Raises OSError."""
-    with open(path, "rb", buffering=0) as stream:  # noqa: PTH123 - very many files, and this way is the quickest
-        return head_of(stream.read(LENGTH))
+    # very many files, and this way is the quickest
+    stream = os.open(path, _READ)
+    try:
+        return head_of(os.read(stream, LENGTH))
+    finally:
+        os.close(stream)
 
 
 def head_of(data: bytes) -> Head:

@@ -34,6 +34,7 @@ _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
 # what some system that a farm may run does not take in a file name
 _FORBIDDEN = re.compile(r'[<>:"|?*\\\x00-\x1f\x7f]')
 _RESERVED = re.compile(r"(?i)(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*)?")
+_PLAIN = re.compile(r"[A-Za-z0-9_-][A-Za-z0-9_.-]{0,198}[A-Za-z0-9_-]|[A-Za-z0-9_-]")
 VERSION_TOKEN = re.compile(r"[._-]?v\d{1,6}(?=$|[._-])", re.IGNORECASE)
 
 
@@ -114,7 +115,7 @@ def swap_prefix(text: str, old: str, new: str) -> str | None:
 
 def folded(name: str) -> str:
     """A name so that those are equal which some system takes for one: without case, in one Unicode form (NFC)."""
-    return unicodedata.normalize("NFC", name.casefold())
+    return name.lower() if name.isascii() else unicodedata.normalize("NFC", name.casefold())
 
 
 def heads(old: str, new: str) -> tuple[str, str] | None:
@@ -133,6 +134,8 @@ def heads(old: str, new: str) -> tuple[str, str] | None:
 
 def name_troubles(name: str) -> list[str]:
     """Why a file or folder name would not survive on some farm's system; empty when it would."""
+    if _PLAIN.fullmatch(name) and not _RESERVED.match(name):
+        return []  # nearly all names, and there are very many
     troubles = []
     found = sorted(set(_FORBIDDEN.findall(name)))
     if found:

@@ -33,7 +33,7 @@ def version_lacks_feature(on: OnFarm) -> Iterator[Trouble]:
         for feature, since in _features(on, program):
             if _all_older(program, since):
                 yield Trouble(
-                    f"{program.name} {feature.name}", f"first in {since}, it has {program.offered}",
+                    f"{program.name} {feature.name}", f"it came with {since}, the farm has {program.offered}",
                     "do without it, or take a farm with a newer version",
                 )  # fmt: skip
 
@@ -45,7 +45,9 @@ def version_newer(on: OnFarm) -> Iterator[Trouble]:
         if _all_older(program, version) and not any(_all_older(program, since) for _, since in _features(on, program)):
             used = [feature.name for feature, _ in _features(on, program)]
             why = (
-                f"of what is in use {', '.join(used)} is old enough" if used else "no feature in use is known as newer"
+                f"what is in use of its features came earlier: {', '.join(used)}"
+                if used
+                else "no feature in use is known as newer"
             )
             yield Trouble(
                 f"{one.name} {one.version}", f"newer than its {program.offered}; {why}", "render a test frame there"

@@ -91,7 +91,7 @@ def file_outside_project(scene: Checked) -> Iterator[Trouble]:
     if scene.root is None or scene.is_crate:
         return
     for asset in scene.survey.assets:
-        if asset.needed and asset.members and not asset.members[0].path.is_relative_to(scene.root):
+        if asset.needed and asset.members and not scene.is_inside(asset.members[0].path):
             yield Trouble(
                 _name(asset), f"it lies in {asset.members[0].path.parent}", "collect copies it into the crate"
             )
@@ -100,21 +100,27 @@ def file_outside_project(scene: Checked) -> Iterator[Trouble]:
 @check("file-other-case", Severity.WARNING, "C5")
 def file_other_case(scene: Checked) -> Iterator[Trouble]:
     """A name written in another case than on disk is found on some systems and missing on others."""
-    for asset in scene.survey.assets:
-        for member in asset.members[:1]:
-            if asset.resolved == member.path and (other := _other_case(scene, member.path)):
+    there: dict[str, frozenset[str]] = {}
+    for folder, name, path in scene.names:
+        asset, member = scene.files[path]
+        if folder not in there:
+            there[folder] = scene.disk.name_set(Path(folder))
+        # of a set the names come from the disk
+        single = member.frame is None and member.tile is None
+        if single and there[folder] and name not in there[folder]:
+            other = next((one for one in there[folder] if paths.folded(one) == paths.folded(name)), None)
+            if other:
                 yield Trouble(_name(asset), f"on disk it is {other}", "write it as it is on disk")
 
 
 @check("file-names-clash", Severity.WARNING, "C5")
 def file_names_clash(scene: Checked) -> Iterator[Trouble]:
     """Two names that differ in capitals only are one file on many systems: one picture takes the other's place."""
-    seen: dict[tuple[Path, str], Path] = {}
-    for path in scene.files:
-        key = path.parent, paths.folded(path.name)
-        other = seen.setdefault(key, path)
-        if other.name != path.name:
-            yield Trouble(scene.short(path), f"{other.name} lies beside it", "rename one of the two")
+    seen: dict[tuple[str, str], str] = {}
+    for folder, name, path in scene.names:
+        other = seen.setdefault((folder, paths.folded(name)), name)
+        if other != name:
+            yield Trouble(scene.short(path), f"{other} lies beside it", "rename one of the two")
 
 
 @check("file-empty", Severity.ERROR, "C5")
@@ -164,8 +170,10 @@ def file_older_than_source(scene: Checked) -> Iterator[Trouble]:
 @check("file-newer-version-beside", Severity.NOTE, "R12", Next.DECIDE)
 def file_newer_version_beside(scene: Checked) -> Iterator[Trouble]:
     """An older version of a file stays in a scene when nobody is told that there is a newer one."""
-    for path in scene.files:
-        if path != scene.survey.scene and (newer := _newest_beside(scene, path)):
+    for _, name, path in scene.names:
+        if not paths.VERSION_TOKEN.search(name) or path == scene.survey.scene:
+            continue
+        if newer := _newest_beside(scene, path):
             yield Trouble(scene.short(path), f"{newer} lies beside it", "fine if the older one is meant")
 
 
@@ -214,26 +222,19 @@ def _name(asset: Asset) -> str:
 
 def _names(scene: Checked) -> Iterator[tuple[str, Asset]]:
     """Every file and folder name on the way from the project's root, once each."""
-    folders: set[Path] = set()
+    folders: set[str] = set()
     seen: set[str] = set()
-    for path, (asset, _) in scene.files.items():
-        parts: tuple[str, ...] = (path.name,)
-        folder = path.parent
+    for folder, name, path in scene.names:
+        parts: tuple[str, ...] = (name,)
+        asset = scene.files[path][0]
         if folder not in folders:
             folders.add(folder)
-            if scene.root is not None and folder.is_relative_to(scene.root):
+            if scene.root is not None and scene.is_inside(path):
                 parts = path.relative_to(scene.root).parts
         for part in parts:
             if part not in seen:
                 seen.add(part)
                 yield part, asset
-
-
-def _other_case(scene: Checked, path: Path) -> str | None:
-    names = scene.disk.name_set(path.parent)
-    if not names or path.name in names:
-        return None
-    return next((name for name in names if paths.folded(name) == paths.folded(path.name)), None)
 
 
 def _newest_beside(scene: Checked, path: Path) -> str | None:

@@ -85,17 +85,19 @@ class Trouble:
 class Heads:
     """The first bytes of files, each read once. A file that cannot be read has an error in place of a head."""
 
-    _known: dict[Path, Head | OSError] = field(default_factory=dict)
+    # by text, which is quicker than by path
+    _known: dict[str, Head | OSError] = field(default_factory=dict)
 
     def of(self, path: Path) -> Head | OSError:
         """What a file begins like."""
-        found = self._known.get(path)
+        name = str(path)
+        found = self._known.get(name)
         if found is None:
             try:
-                found = read_head(path)
+                found = read_head(name)
             except OSError as error:
                 found = error
-            self._known[path] = found
+            self._known[name] = found
         return found
 
 
@@ -128,8 +130,17 @@ class Checked:
         return found
 
     @cached_property
+    def names(self) -> tuple[tuple[str, str, Path], ...]:
+        """Folder and name of each of these files, as text, with its path: taking paths apart is slow."""
+        return tuple((*os.path.split(path), path) for path in self.files)
+
+    @cached_property
     def _lead(self) -> str:
         return "" if self.root is None else f"{self.root}{os.sep}"
+
+    def is_inside(self, path: Path) -> bool:
+        """Whether a file lies in the project; where there is none, everything does."""
+        return str(path).startswith(self._lead)
 
     def short(self, path: Path) -> str:
         """A path from the project's root, or whole where it lies outside. Asked for every file of a scene."""

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from tidy_crate.core.asset import paths
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 
-SCRIPT_ENDINGS = {"py", "lua", "js", "tcl", "sh", "bat", "ps1", "vbs"}
+SCRIPT_ENDINGS = (".py", ".lua", ".js", ".tcl", ".sh", ".bat", ".ps1", ".vbs")
 
 
 @check("program-version-unknown", Severity.NOTE, "C7", Next.DECIDE)
@@ -35,7 +34,7 @@ def scene_runs_script(scene: Checked) -> Iterator[Trouble]:
     for name in scene.survey.scripts:
         yield Trouble(name, "it runs code when the scene opens", "turn what it does into plain data, or waive")
     for asset in scene.survey.assets:
-        if asset.needed and paths.file_name(asset.value).rpartition(".")[2].lower() in SCRIPT_ENDINGS:
+        if asset.needed and asset.value.lower().endswith(SCRIPT_ENDINGS):
             yield Trouble(asset.authored, "the scene names a script", "turn what it does into plain data, or waive")
 
 

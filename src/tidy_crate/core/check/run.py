@@ -24,6 +24,7 @@ from tidy_crate.core.estimate.probe import ProbeResult, probe_folder, read_probe
 from tidy_crate.core.estimate.quote import PRACTICE, estimate
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.files import inside
+from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.decisions import MendDecision, Waiver
@@ -268,6 +269,17 @@ def run_checks(
     """
     for code in scene.rules.severity:
         check_of(code)
+    with no_garbage_collection():
+        return _run_checks(scene, waivers, as_found, farms, mends)
+
+
+def _run_checks(
+    scene: Checked,
+    waivers: Sequence[Waiver],
+    as_found: Checked | None,
+    farms: Sequence[OnFarm],
+    mends: tuple[MendDecision, ...],
+) -> CheckResult:
     possible = {} if scene.is_crate else mends_for(scene)
     here = list(_of_scene(scene))
     before = list(_of_scene(as_found)) if as_found is not None else here

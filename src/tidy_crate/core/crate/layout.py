@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.project import Project
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
@@ -25,8 +27,10 @@ class Layout:
         """Give a file its place: as in the project, else below its root's alias, else in a folder of its own."""
         if path in self.places:
             return
-        if path.is_relative_to(root):
-            place = PurePosixPath(path.relative_to(root).as_posix())
+        # by text: asked for every file of a scene, and taking paths apart is slow
+        whole, lead = str(path), _lead(root)
+        if whole.startswith(lead):
+            place = PurePosixPath(_posix(whole[len(lead) :]))
             source = f"project:{place}"
         else:
             alias = next((name for name, folder in roots.items() if path.is_relative_to(folder)), None)
@@ -59,6 +63,11 @@ class Layout:
 
 def lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
     """Places for the scene, everything it names that is there, and its caches."""
+    with no_garbage_collection():
+        return _lay_out(survey, plan, project)
+
+
+def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
     layout = Layout()
     root = project.root or scene_root(survey)
     roots = {name: (project.root or Path()) / folder for name, folder in project.content.roots.items()}
@@ -83,10 +92,22 @@ def lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
 
 def _place_inside_package(asset: Asset, layout: Layout) -> None:
     """What a package should hold and does not has its place inside the package, wherever that lies."""
-    outer, bracket, inner = asset.resolved.as_posix().partition("[") if asset.resolved is not None else ("", "", "")
+    if asset.resolved is None or "[" not in str(asset.resolved):
+        return
+    outer, bracket, inner = asset.resolved.as_posix().partition("[")
     if bracket and inner.endswith("]") and asset.resolved not in layout.places and Path(outer) in layout.places:
-        assert asset.resolved is not None
         layout.places[asset.resolved] = PurePosixPath(f"{layout.places[Path(outer)]}[{inner}")
+
+
+@lru_cache(16)
+def _lead(folder: Path) -> str:
+    """What the path of everything in a folder begins with."""
+    text = str(folder)
+    return text if text.endswith(os.sep) else text + os.sep
+
+
+def _posix(text: str) -> str:
+    return text if os.sep == "/" else text.replace(os.sep, "/")
 
 
 def scene_root(survey: Survey) -> Path:
@@ -97,6 +118,8 @@ def scene_root(survey: Survey) -> Path:
     root = survey.scene.parent
     for asset in survey.assets:
         if not asset.members or asset.relinked or not _is_relative(asset):
+            continue
+        if str(asset.members[0].path).startswith(_lead(root)):
             continue
         common = Path(os.path.commonpath([root, asset.members[0].path]))
         if len(common.parts) > 2 and common != Path.home():

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import gc
 import math
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable
 from pathlib import Path
 
 from pxr import Usd, UsdGeom
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk
+from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.usd import package
@@ -56,20 +55,8 @@ def read(
     memory: Path | None = None,
 ) -> Survey:
     """Survey a scene as found, or as the plan would stage it. See SceneFormat.read."""
-    with _no_garbage_collection():
+    with no_garbage_collection():
         return _read(scene.absolute(), plan, request, maps, memory)
-
-
-@contextmanager
-def _no_garbage_collection() -> Iterator[None]:
-    """Reading makes very many objects and no circles of them: looking for circles again and again only takes time."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 def _read(
