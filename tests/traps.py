@@ -528,7 +528,7 @@ TRAPS: dict[str, Trap] = {
     ),
     "version-newer": card('versions = ["3.*"]', 'versions = ["3.1.*"]'),
     "version-older": card('versions = ["3.*"]', 'versions = ["3.3.*"]'),
-    "version-not-comparable": scene('"quay 3.2"', '"quay nightly"'),
+    "version-not-comparable": sheet(host={"name": "quay", "version": "nightly"}),
     "feature-not-supported": all_of(
         card("[outputs]", 'lacks = ["Points"]\n[outputs]'),
         scene('def Sphere "Ball"', 'def Points "Dust" { }\ndef Sphere "Ball"'),

@@ -7,7 +7,6 @@ import tempfile
 from pathlib import Path
 
 import pytest
-from traps import SHEET, TRAPS, Shot, after_collect, png, scene, sheet, timed
 
 from conftest import make_ready, usda
 from tidy_crate.cli.check_docs import page
@@ -19,6 +18,7 @@ from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.decisions import Waiver
 from tidy_crate.core.scene.relink import let_go
 from tidy_crate.practice.demo.scene import DemoScene
+from traps import SHEET, TRAPS, Shot, after_collect, png, scene, sheet, timed
 
 # what one trap brings with it: a scene without a camera has none that moves either
 CONSEQUENCES = 4
@@ -252,6 +252,13 @@ def test_the_order_of_the_farms_is_theirs_and_each_has_its_verdict(shot: Shot, t
     assert [(farm.farm, farm.blocked, farm.errors) for farm in result.farms] == [("gull", False, 0), ("tern", True, 2)]
     assert {f.farm for f in result.findings if f.code == "farm-format-not-taken"} == {"tern"}
     assert result.blocked and not result.blocked_by_scene
+
+
+def test_c7_an_open_format_needs_no_host_and_a_closed_one_does(shot: Shot) -> None:
+    shot.card = shot.card.replace('name = "quay"', 'name = "pier"')
+    assert serious(shot) == []
+    sheet()(shot)
+    assert ("program-not-offered", "it offers no such host") in serious(shot)
 
 
 def test_x4_hostile_names_do_not_break_a_check(shot: Shot) -> None:

@@ -39,6 +39,7 @@ from tidy_crate.core.scene.context import SceneContext
 TODAY = date(2026, 11, 20)
 CARD = FarmCard.model_validate(
     {"name": "f", "url": "https://f.invalid", "currency": "EUR", "rates_from": "2026-11-01", "practice": True,
+     "operator": {"kind": "own"},
      "machine": [{"name": "m", "nodes": 2, "score": 100, "memory_gb": 8, "price_per_hour": 1}]}
 )  # fmt: skip
 

@@ -15,11 +15,14 @@ from urllib.parse import unquote
 
 import pytest
 
+from tidy_crate.core.check.finding import Severity
+from tidy_crate.core.check.run import check_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.proving import prove_here
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.context import open_scene
+from tidy_crate.core.scene.model import Status
 
 FOLDER = os.environ.get("TIDY_CRATE_PUBLIC_FILES")
 FILES = sorted(Path(FOLDER).rglob("*")) if FOLDER else []
@@ -93,3 +96,18 @@ def assert_whole(path: Path, tmp_path: Path, lacking: bool) -> None:
     proof = prove_here(crate, read_packing_list(crate), tmp_path, None, None)
     assert proof.whole or lacking, proof
     assert not proof.outside and not proof.changed and not proof.differs
+
+
+@pytest.mark.parametrize("path", USD + GLTF, ids=lambda path: path.name)
+def test_checks_raise_no_false_error_about_files(path: Path, tmp_path: Path) -> None:
+    try:
+        context = open_scene(path, tmp_path)
+        result = check_scene(context)
+    except UnreadableInput as error:
+        assert error.what  # glTF of version 1
+        return
+    missing = {asset.authored for asset in context.survey().assets if asset.status is not Status.FOUND}
+    serious = [one for one in result.findings if one.severity is not Severity.NOTE]
+    # what USD itself, or the disk, does not find is missing indeed
+    assert {one.subject for one in serious if one.code.startswith(("file-", "layer-"))} <= missing
+    assert not any("the check itself failed" in f.message for f in result.findings)

@@ -34,7 +34,8 @@ def test_s1_s2_s3_s5_of_the_demo_rest_on_no_default(context: SceneContext) -> No
     assert (frames.start, frames.end, frames.fps, frames.count) == (1001, 1048, 25.0, 48)
     assert (survey.up_axis, survey.meters_per_unit) == ("Z", 0.01)
     assert [(camera.path, camera.renders) for camera in survey.cameras] == [("/Quay/Camera", ("Beauty", "Matte"))]
-    assert survey.resolution is not None and survey.resolution.rendered == (320, 180)
+    size = survey.resolution
+    assert size is not None and (size.width, size.height, size.rendered) == (320, 180, (160, 90))
     beauty, matte = survey.outputs
     assert (beauty.format, beauty.passes) == ("exr", ("beauty", "alpha", "depth", "normal", "objectId"))
     assert (matte.path, matte.passes) == ("", ("alpha", "objectId"))

@@ -52,7 +52,7 @@ def register(app: typer.Typer) -> None:
         context = open_scene(scene, tidy_dir)
         found = context.survey_as_found() if as_found else context.survey()
         document = found.model_dump(mode="json")
-        need = memory_need(context.format, context.scene, context.plan, found) if memory else None
+        need = memory_need(context.format, context.scene, context.plan, found, context.memory) if memory else None
         each: tuple[Look, ...] = ()
         if need is not None:
             document["memory"] = need.model_dump(mode="json")

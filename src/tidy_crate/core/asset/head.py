@@ -51,6 +51,8 @@ _BY_ENDING = {
     ".usd": {"USD crate", "USD text"}, ".abc": {"Alembic"}, ".vdb": {"OpenVDB"}, ".glb": {"binary glTF"},
     ".ttf": {"font"}, ".otf": {"font"}, ".dds": {"DDS"}, ".ktx": {"KTX"}, ".ktx2": {"KTX"},
 }  # fmt: skip
+# channels by the format's code for its kind of colour
+_PNG_CHANNELS = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}
 # the limit is one for the whole library
 _ANY_SIZE = threading.Lock()
 _POINTER = b"version https://git-lfs"
@@ -59,12 +61,13 @@ _POINTER = b"version https://git-lfs"
 class Head(NamedTuple):
     """kind: the format in words, None while no signature is known. placeholder: what stands in the file's place.
 
-    size: width and height in pixels, where the first bytes tell.
+    size: width and height in pixels, where the first bytes tell; pixel_bytes: of one pixel, decoded at its own depth.
     """
 
     kind: str | None
     placeholder: str | None = None
     size: tuple[int, int] | None = None
+    pixel_bytes: int | None = None
 
 
 def read_head(path: str) -> Head:
@@ -80,8 +83,10 @@ def read_head(path: str) -> Head:
 def head_of(data: bytes) -> Head:
     """What the first bytes of a file say."""
     kind = next((kind for signature, kind in _SIGNATURES if data.startswith(signature)), None)
-    if kind == "PNG" and len(data) >= 24:
-        return Head(kind, None, struct.unpack(">II", data[16:24]))
+    if kind == "PNG" and len(data) >= 26:
+        width, height, depth, colour = struct.unpack(">IIBB", data[16:26])
+        channels = _PNG_CHANNELS.get(colour)
+        return Head(kind, None, (width, height), channels and channels * max(1, depth // 8))
     if kind is not None:
         return Head(kind)
     if data.startswith(b"RIFF") and data[8:12] == b"WEBP":
@@ -108,6 +113,6 @@ def open_picture(path: Path) -> Image.Image:
             Image.MAX_IMAGE_PIXELS = most
 
 
-def expected(path: Path) -> set[str]:
-    """The formats that a file's ending stands for; empty where an ending says nothing."""
-    return _BY_ENDING.get(path.suffix.lower(), set())
+def expected(name: str) -> set[str]:
+    """The formats that the ending of a file's name stands for; empty where an ending says nothing."""
+    return _BY_ENDING.get(f".{name.rpartition('.')[2].lower()}", set())

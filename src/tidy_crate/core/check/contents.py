@@ -20,8 +20,7 @@ _LARGE = 1 << 20
 @check("file-unreadable", Severity.ERROR, "C5")
 def file_unreadable(scene: Checked) -> Iterator[Trouble]:
     """What this user may not read cannot be collected, and would be missing on every node."""
-    for path in scene.files:
-        head = scene.heads.of(path)
+    for _, path, head in scene.heads_of_files:
         if isinstance(head, OSError):
             yield Trouble(scene.short(path), f"it cannot be read ({os_reason(head)})", "have its permissions changed")
 
@@ -29,8 +28,7 @@ def file_unreadable(scene: Checked) -> Iterator[Trouble]:
 @check("file-placeholder", Severity.ERROR, "C5")
 def file_placeholder(scene: Checked) -> Iterator[Trouble]:
     """The name is there and the content is not: every frame shows a hole, though nothing is missing."""
-    for path in scene.files:
-        head = scene.heads.of(path)
+    for _, path, head in scene.heads_of_files:
         if isinstance(head, Head) and head.placeholder:
             yield Trouble(scene.short(path), f"it is {head.placeholder}", "fetch the file itself")
 
@@ -38,12 +36,11 @@ def file_placeholder(scene: Checked) -> Iterator[Trouble]:
 @check("file-not-what-it-says", Severity.WARNING, "C5", Next.DECIDE)
 def file_not_what_it_says(scene: Checked) -> Iterator[Trouble]:
     """A renderer that goes by the ending fails on it, one that looks inside does not: nodes differ."""
-    for path, (_, own) in scene.files.items():
-        wanted = expected(path)
-        if not wanted or not own.bytes:
+    for name, path, head in scene.heads_of_files:
+        wanted = expected(name)
+        if not wanted or isinstance(head, OSError) or head.placeholder or head.kind in wanted:
             continue
-        head = scene.heads.of(path)
-        if isinstance(head, Head) and not head.placeholder and head.kind not in wanted:
+        if scene.files[path][1].bytes:
             known = f"it is {head.kind}" if head.kind else f"it does not begin like {' or '.join(sorted(wanted))}"
             yield Trouble(scene.short(path), known, "save it anew from its source, or rename it")
 
@@ -52,8 +49,8 @@ def file_not_what_it_says(scene: Checked) -> Iterator[Trouble]:
 def texture_very_large(scene: Checked) -> Iterator[Trouble]:
     """One texture of this size fills a good part of a GPU, and many renderers take none so large."""
     most = scene.rules.limits.texture_pixels
-    for path, (_, own) in scene.files.items():
-        size = _pixels(scene, path, own.bytes)
+    for _, path, head in scene.heads_of_files:
+        size = _pixels(path, head, scene.files[path][1].bytes)
         if size is not None and max(size) > most:
             yield Trouble(scene.short(path), f"{size[0]} x {size[1]} pixels, over {most}", "make it smaller, or waive")
 
@@ -86,8 +83,7 @@ def _sampled(path: Path) -> bytes:
         return b"".join(parts)
 
 
-def _pixels(scene: Checked, path: Path, size: int) -> tuple[int, int] | None:
-    head = scene.heads.of(path)
+def _pixels(path: Path, head: Head | OSError, size: int) -> tuple[int, int] | None:
     if isinstance(head, OSError) or head.kind is None:
         return None
     if head.size is not None or size < _LARGE:

@@ -93,10 +93,10 @@ def farm_too_many_samples(on: OnFarm) -> Iterator[Trouble]:
 @farm_check("farm-upload-too-large", Severity.ERROR, "C10")
 def farm_upload_too_large(on: OnFarm) -> Iterator[Trouble]:
     """An upload over the limit breaks off after hours, at the very end."""
-    most, size = on.card.limits.upload_gb, sum(size for _, size in on.files)
-    if most is not None and size > most * GIB:
+    most = on.card.limits.upload_gb
+    if most is not None and on.bytes > most * GIB:
         yield Trouble(
-            "the crate", f"{gib(size)}, it takes {most:g} GiB", "send only what the frames need, or elsewhere"
+            "the crate", f"{gib(on.bytes)}, it takes {most:g} GiB", "send only what the frames need, or elsewhere"
         )
 
 

@@ -22,7 +22,7 @@ def need_of(on: OnFarm) -> Need:
     return Need(
         memory=memory,
         gpu_memory=on.memory.least if on.memory else None,
-        disk=sum(size for _, size in on.files) or None,
+        disk=on.bytes or None,
         device=device.lower() if isinstance(device, str) and device.lower() in ("cpu", "gpu") else None,
         frame_seconds=seconds,
         load_seconds=on.probe.load_seconds * on.score_here if on.probe else 0.0,

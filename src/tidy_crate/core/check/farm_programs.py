@@ -9,6 +9,8 @@ from tidy_crate.core.farm.card import Program
 from tidy_crate.core.scene.model import Feature, Software
 from tidy_crate.core.versions import NotComparable, Version, parse_version
 
+OPEN_FORMATS = ("openusd", "gltf")
+
 
 @farm_check("farm-programs-unknown", Severity.NOTE, "C7", Next.FARM)
 def farm_programs_unknown(on: OnFarm) -> Iterator[Trouble]:
@@ -22,7 +24,9 @@ def farm_programs_unknown(on: OnFarm) -> Iterator[Trouble]:
 def program_not_offered(on: OnFarm) -> Iterator[Trouble]:
     """Without the program or plug-in nothing renders there, or everything but what it makes."""
     for one in on.survey.software:
-        if _is_listed(on, one.role) and on.card.program_called(one.name) is None:
+        # a scene in an open format is rendered without the program that wrote it
+        needed = one.role != "host" or on.survey.format not in OPEN_FORMATS
+        if needed and _is_listed(on, one.role) and on.card.program_called(one.name) is None:
             yield Trouble(f"{one.name} {one.version}", f"it offers no such {one.role}", "another farm, or ask for it")
 
 

@@ -12,7 +12,7 @@ from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, chec
 from tidy_crate.core.scene.model import Asset, Status
 
 # pictures made from others to be read faster, and what they are made from
-MADE_FOR_SPEED = {".tx", ".dds", ".ktx", ".ktx2"}
+MADE_FOR_SPEED = (".tx", ".dds", ".ktx", ".ktx2")
 PICTURE_SOURCES = (".exr", ".tif", ".tiff", ".png", ".jpg", ".jpeg", ".hdr", ".psd", ".tga", ".svg")
 _AUTOSAVE = re.compile(r"auto[-_ ]?save|recover", re.IGNORECASE)
 
@@ -154,9 +154,10 @@ def file_path_long(scene: Checked) -> Iterator[Trouble]:
 @check("file-older-than-source", Severity.WARNING, "C5", Next.DECIDE)
 def file_older_than_source(scene: Checked) -> Iterator[Trouble]:
     """The picture was changed and what is made from it was not: the frames show yesterday's texture."""
-    for path, (_, own) in scene.files.items():
-        if path.suffix.lower() not in MADE_FOR_SPEED:
+    for _, name, path in scene.names:
+        if not name.lower().endswith(MADE_FOR_SPEED):
             continue
+        own = scene.files[path][1]
         names = scene.disk.name_set(path.parent)
         for ending in PICTURE_SOURCES:
             source = path.with_suffix(ending)

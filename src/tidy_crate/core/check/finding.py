@@ -135,6 +135,11 @@ class Checked:
         return tuple((*os.path.split(path), path) for path in self.files)
 
     @cached_property
+    def heads_of_files(self) -> tuple[tuple[str, Path, Head | OSError], ...]:
+        """Name, path and first bytes of each of these files."""
+        return tuple((name, path, self.heads.of(path)) for _, name, path in self.names)
+
+    @cached_property
     def _lead(self) -> str:
         return "" if self.root is None else f"{self.root}{os.sep}"
 
@@ -167,6 +172,11 @@ class OnFarm:
     quote: Quote | None = None
     score_here: float = 100.0
     balance: Decimal | None = None
+
+    @cached_property
+    def bytes(self) -> int:
+        """The size of everything that travels."""
+        return sum(size for _, size in self.files)
 
     @property
     def survey(self) -> Survey:

@@ -126,7 +126,7 @@ def check_scene(context: SceneContext, against: Against = NOTHING) -> CheckResul
         sizes = {m.path: m.bytes for asset in staged.survey.assets for m in asset.members}
         sizes.setdefault(context.scene, context.scene.stat().st_size)
         files = tuple((str(layout.places[path]), sizes.get(path, 0)) for path in layout.sources)
-        memory = memory_need(context.format, context.scene, context.plan, staged.survey)
+        memory = memory_need(context.format, context.scene, context.plan, staged.survey, context.memory)
         request = _request(staged.survey)
         farms = [_on_farm(staged, card, against, request, files, memory) for card in against.cards]
     return run_checks(

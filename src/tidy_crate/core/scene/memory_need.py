@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from tidy_crate.core.asset.exr_header import read_exr_header
-from tidy_crate.core.asset.head import open_picture
+from tidy_crate.core.asset.head import open_picture, read_head
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.model import MemoryNeed, Survey
 from tidy_crate.core.scene.staging import StagingPlan
@@ -17,8 +17,10 @@ TEXTURE_ENDINGS = (".exr", ".hdr", ".png", ".jpg", ".jpeg", ".tif", ".tiff", ".t
 _PILLOW_DEPTH = {"I": 4, "F": 4, "I;16": 2, "I;16B": 2, "I;16L": 2, "1": 1}
 
 
-def memory_need(form: SceneFormat, scene: Path, plan: StagingPlan, survey: Survey) -> MemoryNeed:
-    """Sum up a scene as the plan stages it. Only headers of textures are read."""
+def memory_need(
+    form: SceneFormat, scene: Path, plan: StagingPlan, survey: Survey, memory: Path | None = None
+) -> MemoryNeed:
+    """Sum up a scene as the plan stages it. Only headers of textures are read. memory: see SceneFormat.read."""
     textures = {
         member.path
         for asset in survey.assets
@@ -30,7 +32,7 @@ def memory_need(form: SceneFormat, scene: Path, plan: StagingPlan, survey: Surve
     return MemoryNeed(
         textures=sum(size for size in sizes.values() if size is not None),
         texture_files=len(sizes),
-        geometry=form.geometry_bytes(scene, plan),
+        geometry=form.geometry_bytes(scene, plan, memory),
         unknown=tuple(str(path) for path, size in sizes.items() if size is None),
     )
 
@@ -46,6 +48,9 @@ def _held_at_once(members: Iterable) -> list:  # type: ignore[type-arg]
 def decoded_bytes(path: Path) -> int | None:
     """Bytes of a texture in memory at its own depth, with all mip levels (a third more); None if it cannot be read."""
     try:
+        head = read_head(str(path))
+        if head.size is not None and head.pixel_bytes is not None:
+            return math.ceil(head.size[0] * head.size[1] * head.pixel_bytes * 4 / 3)
         pixels = _exr_bytes(path) if path.suffix.lower() == ".exr" else _pillow_bytes(path)
     except Exception:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
         return None

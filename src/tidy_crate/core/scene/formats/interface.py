@@ -48,8 +48,11 @@ class SceneFormat(Protocol):
     def render_command(self, scene: Path) -> RenderCommand | None:
         """The command line that the scene itself names for rendering it, None where the format cannot say."""
 
-    def geometry_bytes(self, scene: Path, plan: StagingPlan) -> int | None:
-        """The arrays of everything that renders at the first frame, instances once; None where it cannot be known."""
+    def geometry_bytes(self, scene: Path, plan: StagingPlan, memory: Path | None = None) -> int | None:
+        """The arrays of everything that renders at the first frame, instances once; None where it cannot be known.
+
+        memory: see `read`.
+        """
 
     def apply(
         self,

@@ -39,7 +39,7 @@ class Gltf:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
 
-    def geometry_bytes(self, scene: Path, plan: StagingPlan) -> int | None:
+    def geometry_bytes(self, scene: Path, plan: StagingPlan, memory: Path | None = None) -> int | None:
         """See SceneFormat.geometry_bytes."""
         from tidy_crate.core.scene.formats.gltf.read import geometry_bytes
 

@@ -35,7 +35,7 @@ class SceneSheet:
 
         return read(scene, plan, maps)
 
-    def geometry_bytes(self, scene: Path, plan: StagingPlan) -> int | None:
+    def geometry_bytes(self, scene: Path, plan: StagingPlan, memory: Path | None = None) -> int | None:
         """See SceneFormat.geometry_bytes."""
         return None
 

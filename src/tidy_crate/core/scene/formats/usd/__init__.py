@@ -39,11 +39,11 @@ class OpenUsd:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
 
-    def geometry_bytes(self, scene: Path, plan: StagingPlan) -> int | None:
+    def geometry_bytes(self, scene: Path, plan: StagingPlan, memory: Path | None = None) -> int | None:
         """See SceneFormat.geometry_bytes."""
         from tidy_crate.core.scene.formats.usd.geometry import geometry_bytes
 
-        return geometry_bytes(scene, plan)
+        return geometry_bytes(scene, plan, memory)
 
     def apply(
         self,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -39,6 +40,8 @@ from tidy_crate.core.scene.staging import StagingPlan
 
 # of the prims that a file reaches, so many are listed
 MOST_USERS = 8
+# a program's name, and its version where it ends in one
+_CREATOR = re.compile(r"(\S.*?)[\s,-]+(?:version\s+)?(v?\d[\w.+-]*(?:\s+(?:sp|update|build)\s*\d+)?)", re.IGNORECASE)
 _KINDS = {
     ".exr": "texture", ".hdr": "texture", ".png": "texture", ".jpg": "texture", ".jpeg": "texture",
     ".tif": "texture", ".tiff": "texture", ".tx": "texture", ".tga": "texture", ".bmp": "texture",
@@ -222,8 +225,9 @@ def _software(stage: Usd.Stage, settings: tuple[Setting, ...]) -> tuple[Software
     data = stage.GetRootLayer().customLayerData
     creator = data.get("creator")
     if isinstance(creator, str) and creator:
-        name, _, version = creator.partition(" ")
-        found.append(Software(name=name, version=version or "unknown", role="host"))
+        match = _CREATOR.fullmatch(creator.strip()[:200])
+        name, version = (match[1], match[2]) if match else (creator.strip()[:200], "unknown")
+        found.append(Software(name=name, version=version, role="host"))
     for setting in settings:
         if setting.means == "renderer_version":
             found.append(Software(name=setting.name.partition(":")[0], version=str(setting.value), role="renderer"))
