@@ -193,6 +193,7 @@ class Shot:
     project: str = PROJECT
     brief: str = BRIEF
     card: str = CARD
+    asks_farm: bool = True
     frame_seconds: float | None = None
     after_collect: Callable[[Path], None] | None = None
     files: dict[str, bytes] = field(default_factory=dict)
@@ -223,7 +224,7 @@ class Shot:
             cards=(read_card(self.folder / "gull.farm.toml"),), today=TODAY, wishes=Wishes(accept_practice=True)
         )
         if self.frame_seconds is None and self.after_collect is None:
-            return check_scene(context, against)
+            return check_scene(context, against if self.asks_farm else Against())
         crate, origin = self.folder.parent / "s.crate", self.folder.parent / "origin.json"
         collect(context, crate, origin=origin)
         if self.after_collect is not None:
@@ -319,6 +320,11 @@ def after_collect(change: Callable[[Path], None]) -> Trap:
     return trap
 
 
+def without_farm(shot: Shot) -> None:
+    """Ask no farm."""
+    shot.asks_farm = False
+
+
 def project(text: str) -> Trap:
     """Put lines after those of the project's file."""
 
@@ -373,7 +379,7 @@ TRAPS: dict[str, Trap] = {
     "output-path-climbs": scene(Q, '"../../q.####.exr"'),
     "output-name-not-portable": scene(Q, '"q/q?.####.exr"'),
     "output-format-unknown": scene(Q, '"q/q.####.pix"'),
-    "output-movie": scene(Q, '"q/q.mp4"'),
+    "output-movie": all_of(scene(Q, '"q/q.mp4"'), without_farm),
     "output-no-passes": scene(PRODUCT_Q, "}"),
     "output-passes-do-not-fit": scene(P, '"p/p.####.jpg"'),
     "output-alpha-lost": scene(
@@ -421,6 +427,7 @@ TRAPS: dict[str, Trap] = {
     "brief-frames-differ": brief("end = 10", "end = 12"),
     "brief-count-differs": brief("start = 1\nend = 10", "count = 12"),
     "brief-rate-differs": brief("fps = 24", "fps = 25"),
+    "farm-makes-no-movie": scene(Q, '"q/q.mp4"'),
     "farm-renumbers": card('path = "any"', 'path = "any"\nfrom_zero = true'),
     "farm-no-negative-frames": all_of(
         card('path = "any"', 'path = "any"\nnegative_frames = false'), scene("startTimeCode = 1", "startTimeCode = -4")

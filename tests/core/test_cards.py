@@ -8,16 +8,19 @@ from datetime import date
 from pathlib import Path
 
 import pytest
-from traps import BRIEF, CARD
 
 from tidy_crate.core.check.brief import Brief, read_brief
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.farm.card import FarmCard, card_schema, left_open, new_card, read_card
 from tidy_crate.core.farm.fit import Need, fit, grid, tiles_for
 from tidy_crate.core.farm.overlay import inside_job, overlay
+from tidy_crate.core.project import ProjectFile
+from tidy_crate.core.scene.decisions import Decisions
 from tidy_crate.core.scene.model import Output
-from tidy_crate.core.toml import line_of
+from tidy_crate.core.scene.settings import SettingsMap
+from tidy_crate.core.toml import line_of, parse_toml
 from tidy_crate.practice.demo.farms import write_farms
+from traps import BRIEF, CARD
 
 
 def card(folder: Path, text: str = CARD) -> FarmCard:
@@ -193,3 +196,11 @@ def test_output_paths_take_the_form_that_a_farm_wants(tmp_path: Path, rule: str,
 )
 def test_x4_no_output_leaves_the_folder_of_the_job(path: str) -> None:
     assert inside_job(path) == "x.exr"
+
+
+def test_the_examples_of_the_documentation_are_valid() -> None:
+    text = (Path(__file__).parents[2] / "docs" / "files.md").read_text(encoding="utf-8")
+    blocks = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
+    kinds = (Decisions, ProjectFile, SettingsMap, Brief, FarmCard)
+    for kind, block in zip(kinds, blocks, strict=True):
+        assert parse_toml(kind, block, kind.__name__, "docs/files.md")

@@ -261,6 +261,39 @@ def test_c7_an_open_format_needs_no_host_and_a_closed_one_does(shot: Shot) -> No
     assert ("program-not-offered", "it offers no such host") in serious(shot)
 
 
+MATERIALS = """
+def Material "Oak" { token outputs:chisel:surface.connect = </Oak/S.outputs:out>
+    def Shader "S" { token outputs:out } }
+def Material "Left" { token outputs:chisel:surface.connect = </Left/S.outputs:out>
+    def Shader "S" { token outputs:out } }
+def Material "Both" { token outputs:chisel:surface.connect = </Both/S.outputs:out>
+    token outputs:surface.connect = </Both/S.outputs:out>
+    def Shader "S" { token outputs:out } }
+def Sphere "One" ( prepend apiSchemas = ["MaterialBindingAPI"] ) { rel material:binding = </Oak> }
+def Sphere "Two" ( prepend apiSchemas = ["MaterialBindingAPI"] ) { rel material:binding = </Both> }
+"""
+
+
+def test_c7_a_material_for_another_renderer_counts_where_it_is_used(shot: Shot) -> None:
+    shot.scene += MATERIALS
+    found = [f for f in shot.check().findings if f.code == "material-of-other-renderer"]
+    assert [(f.subject, f.message) for f in found] == [("/Oak", "made for chisel, the scene renders with brush")]
+
+
+def test_c1_a_farm_that_puts_frames_together_may_be_sent_a_movie(shot: Shot) -> None:
+    TRAPS["farm-makes-no-movie"](shot)
+    assert "farm-makes-no-movie" in {code for code, _ in serious(shot)}
+    shot.card = shot.card.replace('path = "any"', 'path = "any"\nmovies = true')
+    assert not {"farm-makes-no-movie", "output-movie"} & {code for code, _ in serious(shot)}
+
+
+def test_c2_what_may_move_unseen_is_not_said_to_stand_still(shot: Shot) -> None:
+    TRAPS["frames-nothing-moves"](shot)
+    shot.scene = shot.scene.replace("@./a.png@", "@./s.####.png@")
+    shot.files |= {f"s.{frame:04d}.png": png() for frame in range(1, 11)}
+    assert "frames-nothing-moves" not in {code for code, _ in serious(shot)}
+
+
 def test_x4_hostile_names_do_not_break_a_check(shot: Shot) -> None:
     weird = "\u202e<script>`$(rm)`\\\\[x]"
     shot.scene = usda(shot.scene).replace("#usda 1.0\n", "", 1)

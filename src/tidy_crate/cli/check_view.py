@@ -22,7 +22,7 @@ from tidy_crate.core.scene.decisions import Waiver
 
 # of one code so many are shown unless all are wanted
 MOST_OF_A_KIND = 8
-WIDEST_PLACE = 44
+WIDEST_PLACE = 38
 TITLES = {
     Next.RELINK: "Find the files",
     Next.BAKE: "Bake",
@@ -98,7 +98,9 @@ def _show_groups(
         console.print()
         console.print(Text(TITLES[then], style="bold"))
         if then in _COMMANDS:
-            line = _COMMANDS[then].format(scene=shlex.quote(str(target)))
+            # a crate itself is never changed: all but collecting it again is done to the scene
+            named = "SCENE" if target.is_dir() and then is not Next.COLLECT else shlex.quote(str(target))
+            line = _COMMANDS[then].format(scene=named)
             console.print(Text(f"  {clean(line)}", style="cyan"), soft_wrap=True)
         _print(console, _rows(own, explained, every))
 
@@ -130,6 +132,8 @@ def _what(what: str, one: Finding, explained: bool) -> Text:
 
 def _print(console: Console, rows: Table) -> None:
     rows.show_header = False
+    # so that codes stand below one another in all groups
+    rows.columns[0].min_width = len(Severity.WARNING.value)
     rows.columns[1].no_wrap = True
     rows.columns[2].no_wrap = True
     console.print(rows)
@@ -183,7 +187,7 @@ def waiver_lines(waived: Iterable[Finding], accepted: Iterable[Waiver] = ()) -> 
     for waiver in accepted:
         subject = f"  {waiver.subject}:" if waiver.subject else " "
         lines.append(
-            f"{waiver.code}{subject} waived for the scene, because: {waiver.because}{_who(waiver.by, waiver.on)}"
+            f"{waiver.code}{subject} about the scene itself; because: {waiver.because}{_who(waiver.by, waiver.on)}"
         )
     return lines
 

@@ -239,5 +239,6 @@ def _outputs(card: FarmCard) -> str:
 
 
 def _limits(card: FarmCard) -> str:
-    found = {name.replace("_", " "): value for name, value in card.limits.model_dump(exclude_none=True).items()}
-    return ", ".join(f"{name} {value:,}" for name, value in found.items()) or "none known"
+    units = {"minutes_per_frame": "minutes a frame", "upload_gb": "GiB of upload", "path_length": "characters of path"}
+    found = {units.get(name, name): value for name, value in card.limits.model_dump(exclude_none=True).items()}
+    return ", ".join(f"{value:,.10g} {name}" for name, value in found.items()) or "none known"

@@ -97,6 +97,8 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
                 "made with",
                 ", ".join(f"{s.name} {s.version} ({s.role})" for s in survey.software) or "unknown",
             ),
+            ("uses", _features(survey)),
+            ("colour", _colour(survey)),
             ("moves", {"still": "nothing", "camera": "only the camera", "things": "things"}[survey.motion]),
             (
                 "files",
@@ -142,6 +144,16 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
     console.print(_files(shown) if shown else "none")
     for line in survey.unread:
         console.print(cell(f"unread: {line}"))
+
+
+def _features(survey: Survey) -> str:
+    words = [f"{one.name} ({one.software} {one.since})" if one.since else one.name for one in survey.features]
+    return ", ".join([*words, *(f"font {name}" for name in survey.fonts)]) or "nothing out of the ordinary"
+
+
+def _colour(survey: Survey) -> str:
+    spaces = sorted({output.colour_space for output in survey.outputs if output.colour_space})
+    return ", ".join(spaces) or "no colour space is stated"
 
 
 def _show_memory(console: Console, need: MemoryNeed) -> None:

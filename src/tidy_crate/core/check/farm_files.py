@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.check.finding import Next, OnFarm, Severity, Trouble, farm_check
-from tidy_crate.core.check.outputs import MOVIES
+from tidy_crate.core.check.outputs import MAKE_A_SEQUENCE, MOVIES
 from tidy_crate.core.farm.fit import GIB, gib
 from tidy_crate.core.farm.overlay import output_path
 
@@ -44,13 +44,21 @@ def farm_format_not_taken(on: OnFarm) -> Iterator[Trouble]:
             yield Trouble(output.name, f".{output.format}, it takes {', '.join(taken)}", "another format or farm")
 
 
-@farm_check("farm-renumbers", Severity.NOTE, "C2", Next.NOTHING)
+@farm_check("farm-makes-no-movie", Severity.ERROR, "C1")
+def farm_makes_no_movie(on: OnFarm) -> Iterator[Trouble]:
+    """The farm does not say that it puts frames together: each machine would overwrite the others' movie."""
+    for output in on.survey.outputs:
+        if output.format in MOVIES and not on.card.outputs.movies:
+            yield Trouble(output.name, f"{output.path} is a movie", MAKE_A_SEQUENCE, Next.SCENE)
+
+
+@farm_check("farm-renumbers", Severity.WARNING, "C2", Next.DECIDE)
 def farm_renumbers(on: OnFarm) -> Iterator[Trouble]:
     """Frames that come back from zero are taken for others, above all when only a few are rendered again."""
     frames = on.survey.frames
     if on.card.outputs.from_zero and frames.count and (frames.start, frames.step) != (0, 1):
         yield Trouble("frame range", f"it numbers from 0, the scene from {frames.start}",
-                      "by hand: send it whole ranges, and put the numbers back")  # fmt: skip
+                      "send it whole ranges, and put the numbers back by hand")  # fmt: skip
 
 
 @farm_check("farm-no-negative-frames", Severity.ERROR, "C2")

@@ -54,7 +54,7 @@ def machine_some_do_not_fit(on: OnFarm) -> Iterator[Trouble]:
             yield Trouble(one.machine, one.reasons[0], f"take {' or '.join(able)}")
 
 
-@farm_check("frame-needs-tiles", Severity.WARNING, "C10", Next.DECIDE)
+@farm_check("frame-needs-tiles", Severity.ERROR, "C10")
 def frame_needs_tiles(on: OnFarm) -> Iterator[Trouble]:
     """A frame over the farm's limit is stopped just before it is done, and paid for all the same."""
     able = [one for one in fits(on) if not one.reasons]

@@ -105,8 +105,9 @@ class Heads:
 class Checked:
     """What checks look at. survey: the scene in question, as found or as staged; found: as the artist saved it.
 
-    original: the name that a crate's scene had, empty for a scene itself. changed: files that are no longer what was
-    collected. disk, heads: looked at once for all checks.
+    original: the name that a crate's scene had, empty for a scene itself. for_farms: whether farm cards are asked
+    too, which may allow what is forbidden otherwise. changed: files that are no longer what was collected.
+    disk, heads: looked at once for all checks.
     """
 
     survey: Survey
@@ -115,6 +116,7 @@ class Checked:
     rules: CheckRules = field(default_factory=CheckRules)
     is_crate: bool = False
     original: str = ""
+    for_farms: bool = False
     changed: tuple[Path, ...] = ()
     disk: Disk = field(default_factory=Disk)
     heads: Heads = field(default_factory=Heads)

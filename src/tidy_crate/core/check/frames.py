@@ -69,7 +69,8 @@ def frames_rate_odd(scene: Checked) -> Iterator[Trouble]:
 def frames_nothing_moves(scene: Checked) -> Iterator[Trouble]:
     """Frames that all look the same are paid for one by one; or what should move has lost its animation."""
     frames = scene.survey.frames
-    if frames.count > 1 and scene.survey.motion == "still" and not scene.survey.simulations:
+    still = scene.survey.motion == "still" and not scene.survey.simulations
+    if frames.count > 1 and still and not _may_move_unseen(scene):
         yield Trouble("frame range", f"{frames.count} frames, and nothing moves", "render one, or find the animation")
 
 
@@ -77,7 +78,7 @@ def frames_nothing_moves(scene: Checked) -> Iterator[Trouble]:
 def frames_beyond_animation(scene: Checked) -> Iterator[Trouble]:
     """Frames on which nothing moves any more are paid for like all others."""
     frames, moving = scene.survey.frames, scene.survey.animated
-    if frames.count <= 1 or moving is None or frames.start is None or frames.end is None:
+    if frames.count <= 1 or moving is None or frames.start is None or frames.end is None or _may_move_unseen(scene):
         return
     if frames.start < moving[0] or frames.end > moving[1]:
         yield Trouble(
@@ -99,3 +100,10 @@ def frames_animation_cut(scene: Checked) -> Iterator[Trouble]:
                 f"the animation goes on for {before} frames before and {after} after the range",
                 "fine if these are handles",
             )
+
+
+def _may_move_unseen(scene: Checked) -> bool:
+    """Whether something may move that the survey cannot see: in files nobody here reads, or by sequences."""
+    return bool(scene.survey.unread) or any(
+        asset.needed and len(asset.members) > 1 and asset.members[0].frame is not None for asset in scene.survey.assets
+    )

@@ -18,6 +18,7 @@ EIGHT_BIT = {"jpg", "jpeg", "png", "tga", "bmp"}
 DATA_PASSES = ("depth", "normal", "position", "motion", "id", "vector", "uv", "cryptomatte")
 # of these a half has too few digits: far things and large numbers fall onto one another
 PRECISE_PASSES = ("depth", "position", "id", "cryptomatte")
+MAKE_A_SEQUENCE = "render an image sequence and make the movie after"
 # of OpenEXR and TIFF
 LOSSY = ("dwaa", "dwab", "b44", "b44a", "pxr24", "jpeg", "lossy")
 
@@ -117,9 +118,9 @@ def output_format_unknown(scene: Checked) -> Iterator[Trouble]:
 @check("output-movie", Severity.ERROR, "C1")
 def output_movie(scene: Checked) -> Iterator[Trouble]:
     """Machines that render apart cannot write one movie: each would overwrite the others' frames."""
-    for output in scene.survey.outputs:
+    for output in scene.survey.outputs if not scene.for_farms else ():
         if output.format in MOVIES:
-            yield Trouble(output.name, f"{output.path} is a movie", "render an image sequence and make the movie after")
+            yield Trouble(output.name, f"{output.path} is a movie", MAKE_A_SEQUENCE)
 
 
 @check("output-no-passes", Severity.ERROR, "C1")

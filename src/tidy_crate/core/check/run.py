@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
 from pathlib import Path
@@ -141,10 +141,11 @@ def checked(context: SceneContext, against: Against = NOTHING) -> tuple[Checked,
         rules = rules.model_copy(update={"brief": against.brief})
     found = context.survey_as_found()
     survey = context.survey() if context.plan.edits else found
-    staged = Checked(survey, found, context.project.root, rules)
+    asked = bool(against.cards)
+    staged = Checked(survey, found, context.project.root, rules, for_farms=asked)
     if survey is found:
         return staged, None
-    return staged, Checked(found, found, context.project.root, rules, disk=staged.disk, heads=staged.heads)
+    return staged, replace(staged, survey=found)
 
 
 def _in_force(context: SceneContext, found: Survey) -> tuple[MendDecision, ...]:
@@ -180,7 +181,16 @@ def check_crate(crate: Path, against: Against = NOTHING, origin: Path | None = N
     survey = survey.model_copy(update={"assets": assets})
     rules = content.rules if against.brief is None else content.rules.model_copy(update={"brief": against.brief})
     changed = changed_since(origin) if origin is not None else ()
-    staged = Checked(survey, survey, crate, rules, is_crate=True, original=content.original, changed=changed)
+    staged = Checked(
+        survey,
+        survey,
+        crate,
+        rules,
+        is_crate=True,
+        original=content.original,
+        for_farms=bool(against.cards),
+        changed=changed,
+    )
     farms = []
     if against.cards:
         files = tuple((file.path, file.bytes) for file in content.files)

@@ -13,6 +13,7 @@ from tidy_crate.core.estimate.model import Estimate, Parts, Quote, Wishes
 from tidy_crate.core.estimate.probe import ProbeResult
 from tidy_crate.core.estimate.timing import frame_times
 from tidy_crate.core.farm.card import FarmCard, Machine
+from tidy_crate.core.farm.fit import Need, fit
 from tidy_crate.core.money import Cost, Range, rounded
 
 # bytes per pixel and pass of a frame file, compressed
@@ -49,7 +50,7 @@ def _node_counts(machine: Machine, wanted: int | None) -> list[int]:
 def _quote(
     content: PackingList, probe: ProbeResult, card: FarmCard, machine: Machine, nodes: int, wishes: Wishes
 ) -> Quote:
-    reasons = list(_refusals(probe, card, machine, nodes, wishes))
+    reasons = list(_refusals(content, probe, card, machine, nodes, wishes))
     times = [frame_times(request, probe) for request in content.requests]
     faster = wishes.score_here / machine.score
     frames = np.concatenate([one.likely for one in times]) * faster
@@ -87,14 +88,25 @@ def _quote(
     )
 
 
-def _refusals(probe: ProbeResult, card: FarmCard, machine: Machine, nodes: int, wishes: Wishes) -> Iterable[str]:
+def _refusals(
+    content: PackingList, probe: ProbeResult, card: FarmCard, machine: Machine, nodes: int, wishes: Wishes
+) -> Iterable[str]:
     if probe.basis == PRACTICE and not card.practice and not wishes.accept_practice:
         yield "the timings were made with the practice renderer and say nothing about this farm's"
     if nodes > machine.nodes:
         yield f"the farm has {machine.nodes} of these machines"
-    memory = max(one.memory_bytes for one in probe.frames) / 2**30
-    if memory > machine.memory_gb:
-        yield f"a test frame took {memory:.1f} GiB, the machine has {machine.memory_gb:g}"
+    memory = max(one.memory_bytes for one in probe.frames)
+    slowest = max(float(frame_times(request, probe).likely.max()) for request in content.requests)
+    need = Need(
+        memory=memory,
+        disk=content.bytes,
+        frame_seconds=slowest * wishes.score_here,
+        load_seconds=probe.load_seconds * wishes.score_here,
+    )
+    found = fit(machine, need, card)
+    yield from found.reasons
+    if found.tiles > 1:
+        yield f"a frame takes longer than the {card.limits.minutes_per_frame:g} minutes it may, whole"
 
 
 def _best_batch(frames: np.ndarray, load: float, nodes: int, machine: Machine) -> int:

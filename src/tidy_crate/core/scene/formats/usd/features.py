@@ -60,8 +60,22 @@ def unknown_types(scene: ScenePrims) -> dict[str, str]:
 
 
 def materials_of(scene: ScenePrims, renderer: SettingsMap) -> tuple[Material, ...]:
-    """The materials that no renderer's general context holds, only those of certain renderers."""
-    return tuple(_materials(scene)) if renderer.materials else ()
+    """The materials in use that no renderer's general context holds, only those of certain renderers."""
+    found = tuple(_materials(scene)) if renderer.materials else ()
+    if not found:
+        return ()
+    bound = _bound(scene)
+    return tuple(one for one in found if one.name in bound)
+
+
+def _bound(scene: ScenePrims) -> set[str]:
+    """The materials that anything active is bound to, for any purpose."""
+    prims = list(scene.of_kind(Kind.BINDS))
+    found: set[str] = set()
+    for purpose in UsdShade.MaterialBindingAPI.GetMaterialPurposes():
+        materials, _ = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(prims, purpose)
+        found |= {str(material.GetPath()) for material in materials if material}
+    return found
 
 
 def _materials(scene: ScenePrims) -> Iterator[Material]:
