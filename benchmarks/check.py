@@ -20,7 +20,7 @@ from datetime import date
 from pathlib import Path
 from tidy_crate.core.check.catalogue import catalogue
 from tidy_crate.core.check.finding import Checked, OnFarm
-from tidy_crate.core.check.run import run_checks
+from tidy_crate.core.check.judge import run_checks
 from tidy_crate.core.crate.layout import lay_out
 from tidy_crate.core.farm.card import read_card
 from tidy_crate.core.scene.context import open_scene

@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from tidy_crate.core.bake.run import bake
-from tidy_crate.core.check.run import mend
+from tidy_crate.core.check.decide import mend
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.relink import apply_relinks, propose

@@ -13,7 +13,8 @@ from pathlib import Path
 from typing import Any
 
 from conftest import usda
-from tidy_crate.core.check.run import Against, CheckResult, check_crate, check_scene
+from tidy_crate.core.check.result import CheckResult
+from tidy_crate.core.check.run import Against, check_crate, check_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.estimate.model import Wishes
 from tidy_crate.core.estimate.probe import TIMINGS, ProbeFrame, ProbeResult, probe_folder

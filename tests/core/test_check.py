@@ -11,8 +11,10 @@ import pytest
 from conftest import make_ready, usda
 from tidy_crate.cli.check_docs import page
 from tidy_crate.core.check.catalogue import catalogue, check_of
+from tidy_crate.core.check.decide import waive
 from tidy_crate.core.check.finding import Checked, Next, Severity
-from tidy_crate.core.check.run import Against, check_scene, run_checks, waive
+from tidy_crate.core.check.judge import run_checks
+from tidy_crate.core.check.run import Against, check_scene
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.decisions import Waiver

@@ -6,17 +6,18 @@ from pathlib import Path
 
 import pytest
 from pxr import Usd, UsdRender
-from traps import SHEET, TODAY, TRAPS, Shot, Trap, all_of, scene, sheet
 
 from conftest import tree
 from tidy_crate.core.check.catalogue import catalogue
+from tidy_crate.core.check.decide import mend, take_back
 from tidy_crate.core.check.mends import mendable
-from tidy_crate.core.check.run import Against, check_crate, check_scene, mend, take_back
+from tidy_crate.core.check.run import Against, check_crate, check_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.card import read_card
 from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.model import Survey
+from traps import SHEET, TODAY, TRAPS, Shot, Trap, all_of, scene, sheet
 
 # a baked copy of the camera lies beside it, and the original renders
 COPY = 'def Camera "Cam_baked" { double3 xformOp:translate.timeSamples = { 1: (0, 0, 9), 10: (0, 0, 8) }\n'
@@ -133,10 +134,19 @@ def test_mending_twice_changes_nothing_and_what_is_not_there_cannot_be_taken_bac
 
 
 def test_no_mend_is_offered_where_a_person_must_decide(shot: Shot) -> None:
-    # two cameras move: nobody but a person knows which of them is meant
+    # with two cameras nobody but a person knows which of them is meant
     all_of(BAKED, scene("rel camera = </Cam>", "", "1: (0, 0, 9)", "1: (0, 0, 9), 10: (0, 0, 8)"))(shot)
     found = [f for f in check_scene(open_scene(shot.write())).findings if f.code == "camera-not-chosen"]
     assert found and all(finding.mend is None for finding in found)
+
+
+def test_two_outputs_never_get_one_path(shot: Shot) -> None:
+    all_of(scene('"p/p.####.exr"', '""', '"q/q.####.exr"', '""'))(shot)
+    shot.project = 'naming = "all.####.exr"\n' + shot.project
+    file = shot.write()
+    done = mend(open_scene(file), lambda: open_scene(file))
+    assert [(one.code, one.subject) for one in done] == [("output-path-empty", "p")]
+    assert [o.path for o in open_scene(file).survey().outputs] == ["all.####.exr", ""]
 
 
 def test_a_sheet_takes_mends_of_paths_cameras_and_scale(shot: Shot, tmp_path: Path) -> None:

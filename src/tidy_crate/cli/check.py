@@ -11,7 +11,8 @@ from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
 
 if TYPE_CHECKING:
-    from tidy_crate.core.check.run import Against, CheckResult
+    from tidy_crate.core.check.result import CheckResult
+    from tidy_crate.core.check.run import Against
 
 
 def register(app: typer.Typer) -> None:
@@ -95,7 +96,7 @@ def register(app: typer.Typer) -> None:
         from datetime import date
 
         from tidy_crate.cli.places import open_scene, user_name
-        from tidy_crate.core.check import run as core
+        from tidy_crate.core.check import decide
         from tidy_crate.core.errors import WrongUsage
         from tidy_crate.core.scene.decisions import Waiver
 
@@ -103,7 +104,7 @@ def register(app: typer.Typer) -> None:
             raise WrongUsage("a waiver needs a reason", code, 'add --because "..."')
         context = open_scene(scene, tidy_dir)
         waiver = Waiver(code=code, subject=subject, because=because, by=by or user_name(), on=date.today())
-        core.waive(context, waiver)
+        decide.waive(context, waiver)
         document = waiver.model_dump(mode="json") | {"decisions": str(context.file.path)}
         talk.result(document, lambda console: console.print(f"{code} is waived: {because}", markup=False))
 
@@ -134,7 +135,7 @@ def _against(farms: list[str], brief: Path | None, account: str | None, score: f
 def _change(scene: Path, tidy_dir: Path | None, mend: bool, take_back: str | None, against: Against) -> dict[str, Any]:
     """Mend, or take mends back. Returns what was done, for the document."""
     from tidy_crate.cli.places import open_scene
-    from tidy_crate.core.check import run as core
+    from tidy_crate.core.check import decide
     from tidy_crate.core.errors import WrongUsage
 
     if scene.is_dir():
@@ -142,10 +143,10 @@ def _change(scene: Path, tidy_dir: Path | None, mend: bool, take_back: str | Non
     done: dict[str, Any] = {}
     context = open_scene(scene, tidy_dir)
     if take_back is not None:
-        gone = core.take_back(context, take_back)
+        gone = decide.take_back(context, take_back)
         done["taken_back"] = [one.model_dump(mode="json") for one in gone]
     if mend:
-        made = core.mend(open_scene(scene, tidy_dir), lambda: open_scene(scene, tidy_dir), against)
+        made = decide.mend(open_scene(scene, tidy_dir), lambda: open_scene(scene, tidy_dir), against)
         done["mended"] = [one.model_dump(mode="json") for one in made]
         done["decisions"] = str(context.file.path)
     return done

@@ -17,7 +17,7 @@ from tidy_crate.cli.talk import clean
 from tidy_crate.core.check.catalogue import in_groups
 from tidy_crate.core.check.finding import Check, Finding, Next, Severity
 from tidy_crate.core.check.mends import mendable
-from tidy_crate.core.check.run import CheckResult, FarmVerdict
+from tidy_crate.core.check.result import CheckResult, FarmVerdict
 from tidy_crate.core.scene.decisions import Waiver
 
 # of one code so many are shown unless all are wanted

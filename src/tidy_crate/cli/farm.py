@@ -54,7 +54,8 @@ def register(app: typer.Typer) -> None:
         from datetime import date
 
         from tidy_crate.core.errors import WrongUsage
-        from tidy_crate.core.farm.card import SUFFIX, new_card
+        from tidy_crate.core.farm.card import SUFFIX
+        from tidy_crate.core.farm.new_card import new_card
         from tidy_crate.core.files import write_bytes
 
         text = new_card(name, date.today())
@@ -75,7 +76,7 @@ def register(app: typer.Typer) -> None:
     def check(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
         """Say what is wrong with a card, and what it leaves open."""
         from tidy_crate.cli.places import load_card
-        from tidy_crate.core.farm.card import left_open
+        from tidy_crate.core.farm.new_card import left_open
 
         found, path = load_card(card)
         gaps = left_open(found)

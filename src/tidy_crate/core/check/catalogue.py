@@ -34,7 +34,8 @@ def catalogue() -> Mapping[str, Check]:
                 entry.value,
                 "update or remove that package",
             ) from error
-    return MappingProxyType(CATALOGUE)
+    # the same order whatever was imported first
+    return MappingProxyType(dict(sorted(CATALOGUE.items(), key=lambda item: (*_group(item[1].need), item[0]))))
 
 
 def check_of(code: str) -> Check:
@@ -52,4 +53,10 @@ def in_groups() -> dict[str, list[Check]]:
     found: dict[str, list[Check]] = {}
     for one in catalogue().values():
         found.setdefault(one.need, []).append(one)
-    return dict(sorted(found.items(), key=lambda item: (item[0][0] != "C", item[0][0], int(item[0][1:]))))
+    return found
+
+
+def _group(need: str) -> tuple[bool, str, int]:
+    """Groups in the order of the work, those of other stages after them, those of other packages last."""
+    number = need[1:]
+    return need[:1] != "C", need[:1], int(number) if number.isdigit() else 1000

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Any
@@ -14,7 +14,7 @@ from tidy_crate.core.check.outputs import LOSSY, MOVIES
 from tidy_crate.core.farm.overlay import inside_job
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.decisions import MendDecision, MendEdit
-from tidy_crate.core.scene.model import Output, Setting
+from tidy_crate.core.scene.model import Output, Setting, Survey
 from tidy_crate.core.scene.staging import ChooseCamera, OutputPath, SetSetting
 
 LOSSLESS = "zip"
@@ -70,10 +70,13 @@ def mender(code: str) -> Callable[[Maker], Maker]:
 @mender("output-path-empty")
 def name_output(scene: Checked) -> Iterator[Mend]:
     """A path by the project's naming rule, in the format of the brief, else of the other outputs."""
+    taken = {paths.folded(one.path) for one in scene.survey.outputs}
     for output in scene.survey.outputs:
         if not output.path.strip():
             path = named(scene.rules.naming, scene, output.name, _format(scene, output))
-            if path not in {one.path for one in scene.survey.outputs}:
+            # a rule that does not tell two outputs apart leaves the second to a person
+            if paths.folded(path) not in taken:
+                taken.add(paths.folded(path))
                 yield _path("output-path-empty", output, path, f"its path follows the naming rule: {path}")
 
 
@@ -122,10 +125,12 @@ def keep_output_inside(scene: Checked) -> Iterator[Mend]:
 
 @mender("camera-not-chosen")
 def choose_camera(scene: Checked) -> Iterator[Mend]:
-    """The only camera there is, or the only one that moves."""
-    camera = _only_camera(scene)
-    for output in scene.survey.outputs if camera else ():
-        if output.camera is None and camera is not None:
+    """The only camera there is."""
+    if len(scene.survey.cameras) != 1:
+        return
+    camera = scene.survey.cameras[0].path
+    for output in scene.survey.outputs:
+        if output.camera is None:
             edit = ChooseCamera(output=output.name, camera=camera, was="", origin="mend")
             yield Mend(code="camera-not-chosen", subject=output.name, says=f"it renders {camera}", edit=edit)
 
@@ -212,12 +217,6 @@ def _purposes(scene: Checked, code: str, unwanted: str) -> Iterator[Mend]:
         )
 
 
-def _only_camera(scene: Checked) -> str | None:
-    every = [camera.path for camera in scene.survey.cameras]
-    moving = [camera.path for camera in scene.survey.cameras if camera.moves]
-    return every[0] if len(every) == 1 else moving[0] if len(moving) == 1 else None
-
-
 def _is_copy(path: str, original: str) -> bool:
     """Whether one prim goes by another's name with something added: Camera_baked, CameraBake1, baked_Camera."""
     name, other = path.rpartition("/")[2].casefold(), original.rpartition("/")[2].casefold()
@@ -242,3 +241,21 @@ def _set(code: str, subject: str, own: Setting, value: Any, says: str) -> Mend:
 def mendable() -> frozenset[str]:
     """The codes of checks whose findings can be put right without a person, often or always."""
     return frozenset(one.code for one in MENDERS)
+
+
+def in_force(mends: Iterable[MendDecision], found: Survey) -> tuple[MendDecision, ...]:
+    """The mends that still find the scene as they were made for."""
+    return tuple(one for one in mends if _still_holds(one, found))
+
+
+def _still_holds(one: MendDecision, found: Survey) -> bool:
+    edit = one.edit
+    if edit.kind == "set-setting":
+        now = next((s.value for s in found.settings if (s.owner, s.name) == (edit.owner, edit.name)), None)
+        if now is None and edit.name == "includedPurposes":
+            now = found.canonical.get("render_purposes")
+        return edit.holds(now)
+    output = next((o for o in found.outputs if o.name == edit.output), None)
+    if output is None:
+        return False
+    return edit.holds(output.path if edit.kind == "output-path" else output.camera)

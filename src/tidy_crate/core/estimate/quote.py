@@ -9,7 +9,7 @@ import numpy as np
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.estimate.farm_run import simulate
-from tidy_crate.core.estimate.model import Estimate, Parts, Quote, Wishes
+from tidy_crate.core.estimate.model import PRACTICE, Estimate, Parts, Quote, Wishes
 from tidy_crate.core.estimate.probe import ProbeResult
 from tidy_crate.core.estimate.timing import frame_times
 from tidy_crate.core.farm.card import FarmCard, Machine
@@ -19,7 +19,6 @@ from tidy_crate.core.money import Cost, Range, rounded
 # bytes per pixel and pass of a frame file, compressed
 BYTES_PER_SAMPLE = 1.5
 BATCHES = (1, 2, 3, 4, 6, 8, 12, 16, 24, 32, 48, 64)
-PRACTICE = "practice"
 
 
 def estimate(content: PackingList, probe: ProbeResult, cards: Iterable[FarmCard], wishes: Wishes) -> Estimate:

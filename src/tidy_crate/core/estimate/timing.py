@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtrit
 
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.estimate.probe import ProbeResult
@@ -55,5 +54,8 @@ def _spread(seconds: NDArray[np.float64]) -> float:
     count, mean = len(seconds), float(seconds.mean())
     if count < 2 or mean <= 0:
         return 0.5
+    # a heavy import, only needed here
+    from scipy.special import stdtrit
+
     half = float(stdtrit(count - 1, 0.5 + CONFIDENCE / 2)) * float(seconds.std(ddof=1)) / count**0.5
     return float(min(0.9, max(LEAST_SPREAD, half / mean)))

@@ -1,0 +1,70 @@
+"""What checking came to."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from pathlib import Path
+
+from tidy_crate.core.check.finding import Finding, Severity
+from tidy_crate.core.model import Model
+from tidy_crate.core.scene.decisions import MendDecision, Waiver
+
+
+class UnusedWaiver(Waiver):
+    """A waiver that is of no use. reason: why."""
+
+    reason: str
+
+
+class MachineVerdict(Model):
+    """Whether a machine class can render the scene, and why not. tiles: that a frame must be shared out in."""
+
+    machine: str
+    fits: bool
+    reasons: tuple[str, ...]
+    frame_seconds: float | None
+    tiles: int
+
+
+class FarmVerdict(Model):
+    """One farm: whether the scene could be sent there. Counts are of its own findings, the waived left out."""
+
+    farm: str
+    title: str
+    blocked: bool
+    errors: int
+    warnings: int
+    notes: int
+    machines: tuple[MachineVerdict, ...]
+    cost: Decimal | None
+    currency: str
+
+
+class CheckResult(Model):
+    """All findings, the worst first.
+
+    settled: what is wrong in the scene as found, and right as it is staged. mends: in force. unused_waivers: those that
+    match nothing any more. accepted: waivers of the scene of which its crate shows nothing. farms: a verdict each.
+    """
+
+    scene: Path
+    findings: tuple[Finding, ...]
+    settled: tuple[Finding, ...] = ()
+    mends: tuple[MendDecision, ...] = ()
+    unused_waivers: tuple[UnusedWaiver, ...] = ()
+    accepted: tuple[Waiver, ...] = ()
+    farms: tuple[FarmVerdict, ...] = ()
+
+    @property
+    def blocked(self) -> bool:
+        """Whether an error stands, of the scene or of any farm that was asked about."""
+        return any(finding.severity is Severity.ERROR for finding in self.findings)
+
+    @property
+    def blocked_by_scene(self) -> bool:
+        """Whether an error stands that no other farm would help with."""
+        return any(f.severity is Severity.ERROR and f.farm is None for f in self.findings)
+
+    def count(self, severity: Severity) -> int:
+        """How many findings of a severity are not waived."""
+        return sum(finding.severity is severity and not finding.waived for finding in self.findings)
