@@ -296,6 +296,12 @@ def test_c2_what_may_move_unseen_is_not_said_to_stand_still(shot: Shot) -> None:
     assert "frames-nothing-moves" not in {code for code, _ in serious(shot)}
 
 
+def test_c1_a_token_that_the_renderer_fills_in_is_no_forbidden_name(shot: Shot) -> None:
+    shot.scene = shot.scene.replace('"q/q.####.exr"', '"<camera>/<UDIM>q.<pass:name>.<frame>.exr"')
+    shot.brief = shot.brief.replace('naming = "{output}.####.exr"\n', "")
+    assert serious(shot) == []
+
+
 def test_x4_hostile_names_do_not_break_a_check(shot: Shot) -> None:
     weird = "\u202e<script>`$(rm)`\\\\[x]"
     shot.scene = usda(shot.scene).replace("#usda 1.0\n", "", 1)

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from tidy_crate.cli.check_view import GROUPS, TITLES
+from tidy_crate.cli.check_view import GROUPS, TITLES, notes
 from tidy_crate.core.check.catalogue import catalogue, in_groups
 from tidy_crate.core.check.finding import Check
-from tidy_crate.core.check.mends import mendable
 
 HEAD = """\
 # Checks
@@ -30,14 +29,7 @@ def page() -> str:
 
 
 def _aside(one: Check) -> str:
-    notes = [f"Next: {TITLES[one.next].lower()}."]
-    if one.of_farm is not None:
-        notes.append("Asks a farm card.")
-    if one.code.startswith("brief-"):
-        notes.append("Asks the brief.")
-    if one.code in mendable():
-        notes.append("`--mend` puts it right where no human has to decide.")
-    return " " + " ".join(notes)
+    return f" Next: {TITLES[one.next].lower()}.{notes(one)}"
 
 
 if __name__ == "__main__":

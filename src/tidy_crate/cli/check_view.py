@@ -254,24 +254,25 @@ def show_checks(console: Console, checks: Sequence[Check]) -> None:
         one = checks[0]
         console.print(Text(one.code, style="bold"), state(one.severity.value))
         console.print(cell(one.why))
-        console.print(cell(f"Next: {TITLES[one.next].lower()}." + _aside(one)), style="dim")
+        console.print(cell(f"Next: {TITLES[one.next].lower()}." + notes(one)), style="dim")
         return
     for need, own in in_groups().items():
         heading(console, f"{need}  {GROUPS.get(need, '')}".strip())
         rows = table("severity", "code", "what goes wrong if it is ignored")
         rows.show_header = False
         for one in own:
-            rows.add_row(state(one.severity.value), one.code, cell(one.why + _aside(one)))
+            rows.add_row(state(one.severity.value), one.code, cell(one.why + notes(one)))
         console.print(rows)
     console.print(f"\n{counted(len(checks), 'check')}.")
 
 
-def _aside(one: Check) -> str:
-    notes = []
+def notes(one: Check) -> str:
+    """What a check asks for besides the scene, and whether it needs a person, in brackets; empty where nothing."""
+    found = []
     if one.of_farm is not None:
-        notes.append("with --farm")
+        found.append("with --farm")
     if one.code.startswith("brief-"):
-        notes.append("with --brief")
+        found.append("with a brief")
     if one.code in mendable():
-        notes.append("--mend puts it right")
-    return f" ({', '.join(notes)})" if notes else ""
+        found.append("--mend puts it right where nobody has to decide")
+    return f" ({', '.join(found)})" if found else ""

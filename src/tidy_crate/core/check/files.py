@@ -72,7 +72,7 @@ def file_absolute_path(scene: Checked) -> Iterator[Trouble]:
 @check("file-on-drive", Severity.NOTE, "C5", Next.NOTHING)
 def file_on_drive(scene: Checked) -> Iterator[Trouble]:
     """A drive letter is one machine's own name for a disk: on the next one it is another disk, or none."""
-    for asset in scene.survey.assets:
+    for asset in scene.survey.assets if not scene.is_crate else ():
         if asset.needed and not asset.relinked and paths.dialect(asset.value) in (Dialect.DRIVE, Dialect.SHARE):
             yield Trouble(_name(asset), "it is named by a drive or share", "collect makes it relative in the crate")
 

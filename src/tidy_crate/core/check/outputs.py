@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 
@@ -19,6 +20,8 @@ DATA_PASSES = ("depth", "normal", "position", "motion", "id", "vector", "uv", "c
 # of these a half has too few digits: far things and large numbers fall onto one another
 PRECISE_PASSES = ("depth", "position", "id", "cryptomatte")
 MAKE_A_SEQUENCE = "render an image sequence and make the movie after"
+# what a renderer itself fills in: the pass, the camera, the layer
+_TOKEN = re.compile(r"<[A-Za-z][\w:.-]*>")
 # of OpenEXR and TIFF
 LOSSY = ("dwaa", "dwab", "b44", "b44a", "pxr24", "jpeg", "lossy")
 
@@ -101,8 +104,8 @@ def output_name_not_portable(scene: Checked) -> Iterator[Trouble]:
     for output in _written(scene):
         absolute = paths.is_absolute(output.path)
         for part in paths.parts(output.path)[1 if absolute else 0 :]:
-            # a frame token in angle brackets never gets as far as the file's name
-            plain = sequences.at_frame(part, 1001)
+            # a token in angle brackets never gets as far as the file's name
+            plain = _TOKEN.sub("x", sequences.at_frame(part, 1001))
             if part != ".." and (troubles := paths.name_troubles(plain)):
                 yield Trouble(output.name, f"{part!r} {' and '.join(troubles)}", "rename it")
 
