@@ -133,6 +133,24 @@ def test_what_people_wrote_wrong_is_one_clear_error(
     assert remedy is None or remedy in done.err
 
 
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("--mend", "--take-back", "all"),
+        ("--score-here", "0"),
+        ("--page", "tidy-crate.toml/page.html"),
+        ("--brief", "."),
+        ("--farm", "nowhere"),
+    ],
+)
+def test_what_cannot_work_is_refused_before_anything_is_written(words: tuple[str, ...], shot: Shot, run: Run) -> None:
+    TRAPS["output-path-empty"](shot)
+    shot.write()
+    done = run("check", "s.usda", *words, cwd=shot.folder)
+    assert done.code == 2 and "should not have" not in done.err and "Traceback" not in done.err
+    assert not (shot.folder / "s.tidy").exists()
+
+
 def test_a_brief_is_named_on_the_command_line_too(shot: Shot, run: Run) -> None:
     file = shot.write()
     other = shot.folder / "other.toml"

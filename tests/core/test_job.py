@@ -12,7 +12,7 @@ from blake3 import blake3
 
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
-from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.card import FarmCard, Operator, OutputRules
 from tidy_crate.core.farm.links.interface import Received
 from tidy_crate.core.farm.protocol import (
     Account,
@@ -192,6 +192,28 @@ def test_u10_nothing_is_submitted_when_the_farm_understood_something_else(
     with pytest.raises(Blocked, match=r"frames 1001-1040, not 1001-1048; files it cannot find: textures/sky\.png"):
         start(sending, farm, ledger)
     assert farm.submissions == 0 and list_jobs(ledger) == ()
+
+
+def test_c14_nothing_is_uploaded_to_a_farm_that_the_project_forbids(
+    packed: tuple[SceneContext, Path], farm: FakeFarm, ledger: Ledger
+) -> None:
+    elsewhere = CARD.model_copy(update={"operator": Operator(kind="provider", places=("IS",))})
+    sending = prepare(packed[1], elsewhere, None, None, 2, TODAY)
+    with pytest.raises(Blocked, match="machines stand in IS, the project allows DE, NL"):
+        start(sending, farm, ledger)
+    assert farm.submissions == 0 and farm.order is None and list_jobs(ledger) == ()
+
+
+def test_c1_c12_the_order_has_the_farms_own_paths_and_what_is_known_to_be_wrong_is_listed(
+    packed: tuple[SceneContext, Path], farm: FakeFarm, ledger: Ledger, tmp_path: Path
+) -> None:
+    names = CARD.model_copy(update={"outputs": OutputRules(path="name")})
+    sent = send(prepare(packed[1], names, None, None, 2, TODAY), names, tmp_path / "f.farm.toml", farm, ledger)
+    assert farm.order is not None and farm.order.outputs == {
+        "Beauty": "lantern_quay_beauty.####.exr",
+        "Matte": "lantern_quay_matte.####.exr",
+    }
+    assert [finding.code for finding in sent.warnings] == ["output-colour-space-unset"] and sent.waived == ()
 
 
 def test_u2_a_file_that_changed_after_packing_is_not_uploaded(crate: Path) -> None:

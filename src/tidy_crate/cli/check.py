@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from tidy_crate.cli.estimate import ScoreOption
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
 
@@ -47,7 +48,7 @@ def register(app: typer.Typer) -> None:
         account: Annotated[
             str | None, typer.Option("--account", metavar="NAME", help="The account at the farm that pays.")
         ] = None,
-        score: Annotated[float, typer.Option("--score-here", help="This machine's benchmark score.")] = 100.0,
+        score: ScoreOption = 100.0,
         accept: Annotated[
             bool,
             typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),
@@ -64,6 +65,8 @@ def register(app: typer.Typer) -> None:
             return
         if scene is None:
             raise WrongUsage("check what?", None, "name a scene or a crate")
+        if mend and take_back is not None:
+            raise WrongUsage("mend, or take mends back: not both at once", None, "give one of --mend and --take-back")
         against = _against(farms or [], brief, account, score, accept)
         done: dict[str, Any] = {}
         if mend or take_back is not None:

@@ -22,6 +22,7 @@ MachineOption = Annotated[
 ]
 NodesOption = Annotated[int | None, typer.Option("--nodes", min=1, help="Number of machines.")]
 BatchOption = Annotated[int | None, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")]
+ScoreOption = Annotated[float, typer.Option("--score-here", min=0.01, help="This machine's benchmark score.")]
 PRACTICE_NOTE = "The timings come from the practice renderer: good for the practice farm, for nothing else."
 
 
@@ -56,7 +57,7 @@ def register(app: typer.Typer) -> None:
         machine: MachineOption = None,
         nodes: NodesOption = None,
         batch: BatchOption = None,
-        score: Annotated[float, typer.Option("--score-here", help="This machine's benchmark score.")] = 100.0,
+        score: ScoreOption = 100.0,
         accept: Annotated[
             bool,
             typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),

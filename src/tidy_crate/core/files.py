@@ -25,9 +25,9 @@ def os_reason(error: OSError) -> str:
 @contextlib.contextmanager
 def write_whole(path: Path, *, sync: bool = False) -> Iterator[BinaryIO]:
     """Open a file beside `path` for writing and rename it into place when the block ends well."""
-    path.parent.mkdir(parents=True, exist_ok=True)
     draft = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}.part")
     try:
+        path.parent.mkdir(parents=True, exist_ok=True)
         with draft.open("wb") as stream:
             yield stream
             if sync:
@@ -39,7 +39,8 @@ def write_whole(path: Path, *, sync: bool = False) -> Iterator[BinaryIO]:
             f"cannot write the file ({os_reason(error)})", path, "check free space and permissions"
         ) from error
     finally:
-        draft.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            draft.unlink(missing_ok=True)
 
 
 def write_bytes(path: Path, data: bytes) -> None:

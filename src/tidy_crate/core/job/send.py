@@ -57,10 +57,13 @@ class Submission(Model):
 
 
 class Sent(Model):
-    """A job that runs."""
+    """A job that runs. warnings, waived, accepted: what was known to be wrong with it, see Sending."""
 
     job: str
     submissions: tuple[Submission, ...]
+    warnings: tuple[Finding, ...] = ()
+    waived: tuple[Finding, ...] = ()
+    accepted: tuple[Waiver, ...] = ()
 
 
 def prepare(
@@ -157,7 +160,13 @@ def send(
         row.state = "waiting"
         session.commit()
         submission = Submission(farm=card.name, uploaded_bytes=uploaded, reused_bytes=reused, tasks=sending.tasks)
-        return Sent(job=job.id, submissions=(submission,))
+        return Sent(
+            job=job.id,
+            submissions=(submission,),
+            warnings=sending.warnings,
+            waived=sending.waived,
+            accepted=sending.accepted,
+        )
 
 
 def upload(crate: Path, content: PackingList, link: FarmLink, progress: Progress = silent) -> tuple[int, int]:
