@@ -177,3 +177,13 @@ def test_mends_stand_in_the_staged_scene_as_usd_itself_reads_it(shot: Shot, tmp_
     product = UsdRender.Product(stage.GetPrimAtPath("/Render/q"))
     assert product.GetProductNameAttr().Get() == "renders/q/s_q.####.exr"
     assert [str(path) for path in product.GetCameraRel().GetTargets()] == ["/Cam"]
+
+
+def test_a_mended_setting_keeps_its_type(shot: Shot, tmp_path: Path) -> None:
+    TRAPS["resolution-scaled-down"](shot)
+    file = shot.write()
+    mend(open_scene(file), lambda: open_scene(file))
+    result = collect(open_scene(file), tmp_path / "s.crate")
+    stage = Usd.Stage.Open(str(result.scene))
+    attribute = stage.GetAttributeAtPath("/Render/S.brush:percent")
+    assert (str(attribute.GetTypeName()), attribute.Get(), type(attribute.Get())) == ("int", 100, int)

@@ -130,7 +130,7 @@ def _survey(
         settings_prim=str(render.settings.GetPath()) if render.settings else None,
         fraction=_fraction(stage),
         variants=_variants(scene.named(names.variants)),
-        motion=_motion(scene.named(names.timed), cameras, bool(simulations)),
+        motion=_motion(scene.named(names.timed), cameras, simulations),
         unread=tuple(f"{path}: {why}" for path, why in walk.unread.items())
         + tuple(f"{path}: no reader for this format here, prims behind it are unseen" for path in sorted(walk.opaque)),
         totals=totals(assets, simulations),
@@ -252,12 +252,14 @@ def _variants(prims: Iterable[Usd.Prim]) -> tuple[Variant, ...]:
     return tuple(found)
 
 
-def _motion(timed: Iterable[Usd.Prim], cameras: tuple[Camera, ...], simulated: bool) -> str:
+def _motion(timed: Iterable[Usd.Prim], cameras: tuple[Camera, ...], simulations: tuple[Simulation, ...]) -> str:
     """`things` when anything but a camera changes over time, else `camera`, else `still`."""
     lenses = {camera.path for camera in cameras}
+    if any(set(one.prims or (one.name,)) - lenses for one in simulations):
+        return "things"
     for prim in timed:
         if str(prim.GetPath()) in lenses or not prim.IsA(UsdGeom.Imageable):
             continue
         if any(attribute.ValueMightBeTimeVarying() for attribute in prim.GetAuthoredAttributes()):
             return "things"
-    return "camera" if simulated or any(camera.moves for camera in cameras) else "still"
+    return "camera" if simulations or any(camera.moves for camera in cameras) else "still"
