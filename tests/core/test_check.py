@@ -12,7 +12,7 @@ from conftest import make_ready, usda
 from tidy_crate.cli.check_docs import page
 from tidy_crate.core.check.catalogue import catalogue, check_of
 from tidy_crate.core.check.decide import waive
-from tidy_crate.core.check.finding import Checked, Next, Severity
+from tidy_crate.core.check.finding import Check, Checked, Next, Severity
 from tidy_crate.core.check.judge import run_checks
 from tidy_crate.core.check.run import Against, check_scene
 from tidy_crate.core.errors import WrongUsage
@@ -203,6 +203,16 @@ def test_a_check_that_fails_says_so_under_its_own_code(shot: Shot) -> None:
     broken = survey.model_copy(update={"outputs": None})
     found = {f.code: f.message for f in run_checks(Checked(broken, broken, shot.folder)).findings}
     assert "the check itself failed (TypeError" in found["output-movie"]
+
+
+def test_a_check_that_gives_something_else_than_troubles_says_so(shot: Shot, monkeypatch: pytest.MonkeyPatch) -> None:
+    from tidy_crate.core.check import judge
+
+    wrong = Check("studio-odd", Severity.WARNING, "C1", "why", Next.DECIDE, of_scene=lambda scene: iter(["text"]))
+    monkeypatch.setattr(judge, "catalogue", lambda: {"studio-odd": wrong})
+    survey = open_scene(shot.write()).survey()
+    (found,) = judge.run_checks(Checked(survey, survey, shot.folder)).findings
+    assert found.code == "studio-odd" and "it gave str, not Trouble" in found.message
 
 
 def test_c8_unknown_settings_are_said_to_be_unknown_and_nothing_is_made_of_them(shot: Shot) -> None:

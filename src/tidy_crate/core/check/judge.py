@@ -94,10 +94,16 @@ T = TypeVar("T")
 def _run(one: Check, function: Callable[[T], Iterable[Trouble]], target: T) -> list[Trouble]:
     """The troubles of one check. A check that fails says so under its own code: silence would read as all well."""
     try:
-        return list(function(target))
+        return [_as_trouble(one) for one in function(target)]
     except Exception as error:  # noqa: BLE001 - another package's check may fail in any way
         what = f"the check itself failed ({type(error).__name__}: {str(error)[:200]})"
         return [Trouble("the check itself", what, "report it to whoever wrote the check", Next.DECIDE)]
+
+
+def _as_trouble(found: object) -> Trouble:
+    if not isinstance(found, Trouble):
+        raise TypeError(f"it gave {type(found).__name__}, not Trouble")
+    return Trouble(str(found.subject), str(found.message), str(found.remedy), found.next and Next(found.next))
 
 
 def _finding(one: Check, trouble: Trouble, rules: CheckRules, possible: Mapping[tuple[str, str], Mend]) -> Finding:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from typing import Any
 
 from tidy_crate.core.asset import paths, sequences
 from tidy_crate.core.check.brief import Brief, BriefOutput
@@ -104,35 +105,25 @@ def brief_pass_missing(scene: Checked) -> Iterator[Trouble]:
 @check("brief-format-differs", Severity.ERROR, "C1")
 def brief_format_differs(scene: Checked) -> Iterator[Trouble]:
     """Another file format than ordered holds less than was paid for, or nobody's program opens it."""
-    if (brief := scene.rules.brief) is None:
-        return
-    for output, ordered in _ordered(scene, brief):
-        wanted = (ordered and ordered.format) or brief.format
-        if wanted and output.path.strip() and output.format != wanted:
-            yield Trouble(
-                output.name, f".{output.format or '?'}, .{wanted} was ordered", f"let its path end in .{wanted}"
-            )
+    for output, wanted in _wanted(scene, "format"):
+        if output.path.strip() and output.format != wanted:
+            what = f".{output.format or '?'}, .{wanted} was ordered"
+            yield Trouble(output.name, what, f"let its path end in .{wanted}")
 
 
 @check("brief-bit-depth-differs", Severity.ERROR, "C1")
 def brief_bit_depth_differs(scene: Checked) -> Iterator[Trouble]:
     """Fewer bits than ordered show as bands in the grade, and cannot be added afterwards."""
-    if (brief := scene.rules.brief) is None:
-        return
-    for output, ordered in _ordered(scene, brief):
-        wanted = (ordered and ordered.bit_depth) or brief.bit_depth
-        if wanted and output.bit_depth is not None and output.bit_depth != wanted:
+    for output, wanted in _wanted(scene, "bit_depth"):
+        if output.bit_depth is not None and output.bit_depth != wanted:
             yield Trouble(output.name, f"{output.bit_depth} bits, {wanted} were ordered", "set the depth of the output")
 
 
 @check("brief-colour-space-differs", Severity.ERROR, "C1")
 def brief_colour_space_differs(scene: Checked) -> Iterator[Trouble]:
     """Frames in another colour space look wrong next to every other shot."""
-    if (brief := scene.rules.brief) is None:
-        return
-    for output, ordered in _ordered(scene, brief):
-        wanted = (ordered and ordered.colour_space) or brief.colour_space
-        if wanted and output.colour_space is not None and output.colour_space.casefold() != wanted.casefold():
+    for output, wanted in _wanted(scene, "colour_space"):
+        if output.colour_space is not None and output.colour_space.casefold() != wanted.casefold():
             yield Trouble(output.name, f"{output.colour_space}, {wanted} was ordered", "set it in the render settings")
 
 
@@ -150,6 +141,16 @@ def brief_naming_differs(scene: Checked) -> Iterator[Trouble]:
 
 def _ordered(scene: Checked, brief: Brief) -> Iterator[tuple[Output, BriefOutput | None]]:
     return ((output, brief.of_output(output.name)) for output in scene.survey.outputs)
+
+
+def _wanted(scene: Checked, key: str) -> Iterator[tuple[Output, Any]]:
+    """Each output of which something was ordered, with what: by its own name, else for all."""
+    if (brief := scene.rules.brief) is None:
+        return
+    for output, ordered in _ordered(scene, brief):
+        wanted = (ordered and getattr(ordered, key)) or getattr(brief, key)
+        if wanted:
+            yield output, wanted
 
 
 def named(naming: str, scene: Checked, output: str, ending: str) -> str:
