@@ -39,7 +39,7 @@ def fits(on: OnFarm) -> tuple[Fit, ...]:
 def machine_none_fits(on: OnFarm) -> Iterator[Trouble]:
     """A machine that the scene does not fit into is paid for and delivers nothing."""
     found = fits(on)
-    if not any(not one.reasons for one in found):
+    if all(one.reasons for one in found):
         for one in found:
             yield Trouble(one.machine, one.reasons[0], "make the scene smaller, or take another farm")
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Any
 
@@ -36,21 +35,16 @@ class Mend(Model):
 Maker = Callable[[Checked], Iterator[Mend]]
 
 
-@dataclass(frozen=True)
-class _Mender:
-    code: str
-    make: Maker
-
-
-MENDERS: list[_Mender] = []
+# by the code of the check
+MENDERS: dict[str, Maker] = {}
 
 
 def mends_for(scene: Checked) -> dict[tuple[str, str], Mend]:
     """All mends that are possible now, by code and subject of the finding."""
     found: dict[tuple[str, str], Mend] = {}
-    for mender in MENDERS:
+    for make in MENDERS.values():
         try:
-            for mend in mender.make(scene):
+            for mend in make(scene):
                 found.setdefault((mend.code, mend.subject), mend)
         except Exception:  # noqa: BLE001 - what goes wrong here goes wrong in the check too, which says so
             continue
@@ -61,7 +55,7 @@ def mender(code: str) -> Callable[[Maker], Maker]:
     """Register what puts the findings of a check right."""
 
     def register(function: Maker) -> Maker:
-        MENDERS.append(_Mender(code, function))
+        MENDERS[code] = function
         return function
 
     return register
@@ -138,12 +132,11 @@ def choose_camera(scene: Checked) -> Iterator[Mend]:
 @mender("camera-still-beside-moving")
 def choose_baked_camera(scene: Checked) -> Iterator[Mend]:
     """The baked copy of the camera that renders: the only other one, which moves and goes by the same name."""
-    by_path = {camera.path: camera for camera in scene.survey.cameras}
     for camera in scene.survey.cameras:
         copies = [one.path for one in scene.survey.cameras if one.moves and _is_copy(one.path, camera.path)]
         if camera.renders and camera.moves is None and len(copies) == 1:
             for output in scene.survey.outputs:
-                if output.camera == camera.path and by_path[copies[0]].moves:
+                if output.camera == camera.path:
                     edit = ChooseCamera(output=output.name, camera=copies[0], was=camera.path, origin="mend")
                     says = f"{output.name} renders {copies[0]}, the moving copy of {camera.path}"
                     yield Mend(code="camera-still-beside-moving", subject=camera.path, says=says, edit=edit)
@@ -240,7 +233,7 @@ def _set(code: str, subject: str, own: Setting, value: Any, says: str) -> Mend:
 
 def mendable() -> frozenset[str]:
     """The codes of checks whose findings can be put right without a person, often or always."""
-    return frozenset(one.code for one in MENDERS)
+    return frozenset(MENDERS)
 
 
 def in_force(mends: Iterable[MendDecision], found: Survey) -> tuple[MendDecision, ...]:

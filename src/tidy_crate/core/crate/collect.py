@@ -38,7 +38,7 @@ from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.request import RenderRequest, request_for
 from tidy_crate.core.scene.rewriting import new_texts, place_of
-from tidy_crate.core.scene.settings import load_maps
+from tidy_crate.core.scene.settings import SettingsMap, load_maps
 
 WORKERS = 4
 
@@ -140,7 +140,7 @@ def collect(
         missing=missing,
         edits=tuple(_notes(context)),
         waived=context.decisions.waive,
-        settings_maps=tuple(one for one in context.maps if one not in load_maps()),
+        settings_maps=_own_maps(context),
         rules=context.project.rules(),
     )
     for stale in before - {file.path for file in packed}:
@@ -161,6 +161,12 @@ def collect(
         requests=len(wanted),
         missing=missing,
     )
+
+
+def _own_maps(context: SceneContext) -> tuple[SettingsMap, ...]:
+    """The project's settings maps, without those that every tool ships with."""
+    shipped = load_maps()
+    return tuple(one for one in context.maps if one not in shipped)
 
 
 def _own_request(survey: Survey) -> tuple[RenderRequest, ...]:
