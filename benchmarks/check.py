@@ -33,7 +33,7 @@ survey = context.survey()
 surveyed = time.perf_counter()
 places = lay_out(survey, context.plan, context.project).places
 laid_out = time.perf_counter()
-scene = Checked(survey, survey, Path(sys.argv[1]).parent)
+scene = Checked(survey, Path(sys.argv[1]).parent)
 files = tuple((str(place), 0) for place in places.values())
 result = run_checks(scene, farms=[OnFarm(scene, card, date(2026, 11, 20), files=files)])
 checked = time.perf_counter()

@@ -94,7 +94,7 @@ def test_c5_a_file_that_may_not_be_read_is_an_error() -> None:
         was = os.geteuid()
         os.seteuid(65534)
         try:
-            found = run_checks(Checked(survey, survey, folder)).findings
+            found = run_checks(Checked(survey, folder)).findings
         finally:
             os.seteuid(was)
         assert "file-unreadable" in {one.code for one in found}
@@ -108,7 +108,7 @@ def test_c5_a_name_in_other_capitals_than_on_disk_is_told(shot: Shot) -> None:
         for one in survey.assets
     )
     changed = survey.model_copy(update={"assets": assets})
-    found = run_checks(Checked(changed, changed, shot.folder)).findings
+    found = run_checks(Checked(changed, shot.folder)).findings
     assert ("file-other-case", "on disk it is a.png") in {(one.code, one.message) for one in found}
 
 
@@ -116,7 +116,7 @@ def test_c6_what_a_bake_cannot_solve_is_told(shot: Shot) -> None:
     survey = open_scene(_with(shot, sheet(simulations=[{"name": "crane", "state": "live", "start": -9}]))).survey()
     crane = survey.simulations[0].model_copy(update={"trouble": ("/Crane/Hook: drives are not solved",)})
     changed = survey.model_copy(update={"simulations": (crane,)})
-    found = run_checks(Checked(changed, changed, shot.folder)).findings
+    found = run_checks(Checked(changed, shot.folder)).findings
     assert ("simulation-unsolved", "/Crane/Hook: drives are not solved") in {(one.code, one.message) for one in found}
 
 
@@ -201,7 +201,7 @@ def test_r5_a_file_that_was_let_go_warns_and_no_longer_blocks(shot: Shot) -> Non
 def test_a_check_that_fails_says_so_under_its_own_code(shot: Shot) -> None:
     survey = open_scene(shot.write()).survey()
     broken = survey.model_copy(update={"outputs": None})
-    found = {f.code: f.message for f in run_checks(Checked(broken, broken, shot.folder)).findings}
+    found = {f.code: f.message for f in run_checks(Checked(broken, shot.folder)).findings}
     assert "the check itself failed (TypeError" in found["output-movie"]
 
 
@@ -211,7 +211,7 @@ def test_a_check_that_gives_something_else_than_troubles_says_so(shot: Shot, mon
     wrong = Check("studio-odd", Severity.WARNING, "C1", "why", Next.DECIDE, of_scene=lambda scene: iter(["text"]))
     monkeypatch.setattr(judge, "catalogue", lambda: {"studio-odd": wrong})
     survey = open_scene(shot.write()).survey()
-    (found,) = judge.run_checks(Checked(survey, survey, shot.folder)).findings
+    (found,) = judge.run_checks(Checked(survey, shot.folder)).findings
     assert found.code == "studio-odd" and "it gave str, not Trouble" in found.message
 
 

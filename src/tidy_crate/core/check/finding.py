@@ -103,7 +103,7 @@ class Heads:
 
 @dataclass(frozen=True)
 class Checked:
-    """What checks look at. survey: the scene in question, as found or as staged; found: as the artist saved it.
+    """What checks look at. survey: the scene in question, as found or as staged.
 
     original: the name that a crate's scene had, empty for a scene itself. for_farms: whether farm cards are asked
     too, which may allow what is forbidden otherwise. changed: files that are no longer what was collected.
@@ -111,7 +111,6 @@ class Checked:
     """
 
     survey: Survey
-    found: Survey
     root: Path | None
     rules: CheckRules = field(default_factory=CheckRules)
     is_crate: bool = False

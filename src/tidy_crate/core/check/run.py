@@ -61,7 +61,7 @@ def check_scene(context: SceneContext, against: Against = NOTHING) -> CheckResul
         memory = memory_need(context.format, context.scene, context.plan, staged.survey, context.memory)
         request = _request(staged.survey)
         farms = [_on_farm(staged, card, against, request, files, memory) for card in against.cards]
-    mends = in_force(context.decisions.mend, staged.found)
+    mends = in_force(context.decisions.mend, (as_found or staged).survey)
     return run_checks(staged, context.decisions.waive, as_found=as_found, farms=farms, mends=mends)
 
 
@@ -73,7 +73,7 @@ def checked(context: SceneContext, against: Against = NOTHING) -> tuple[Checked,
     found = context.survey_as_found()
     survey = context.survey() if context.plan.edits else found
     asked = bool(against.cards)
-    staged = Checked(survey, found, context.project.root, rules, for_farms=asked)
+    staged = Checked(survey, context.project.root, rules, for_farms=asked)
     if survey is found:
         return staged, None
     return staged, replace(staged, survey=found)
@@ -95,7 +95,6 @@ def check_crate(crate: Path, against: Against = NOTHING, origin: Path | None = N
     rules = content.rules if against.brief is None else content.rules.model_copy(update={"brief": against.brief})
     changed = changed_since(origin) if origin is not None else ()
     staged = Checked(
-        survey,
         survey,
         crate,
         rules,
