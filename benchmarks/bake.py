@@ -15,13 +15,13 @@ from pathlib import Path
 import numpy as np
 from pxr import Sdf
 
-from tidy_crate.core.bake import jiggle, particles
-from tidy_crate.core.bake.jiggle import JiggleBody, edges_of
-from tidy_crate.core.bake.kinds.interface import Array
-from tidy_crate.core.bake.live import as_array
-from tidy_crate.core.bake.particles import Law
-from tidy_crate.core.bake.spring import at_rest
 from tidy_crate.core.scene.formats.usd.apply import export
+from tidy_crate.core.scene.formats.usd.simulation.interface import Array
+from tidy_crate.core.scene.formats.usd.simulation.live import as_array
+from tidy_crate.core.solve import jiggle, particles
+from tidy_crate.core.solve.jiggle import JiggleBody, edges_of
+from tidy_crate.core.solve.particles import Law
+from tidy_crate.core.solve.spring import at_rest
 
 FRAME = 1 / 25
 

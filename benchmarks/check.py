@@ -23,7 +23,7 @@ from tidy_crate.core.check.finding import Checked, OnFarm
 from tidy_crate.core.check.judge import run_checks
 from tidy_crate.core.crate.layout import lay_out
 from tidy_crate.core.farm.card import read_card
-from tidy_crate.core.scene.context import open_scene
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.scene.memory_need import memory_need
 catalogue()
 context = open_scene(Path(sys.argv[1]))

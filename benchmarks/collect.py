@@ -16,8 +16,8 @@ from pathlib import Path
 
 from scenes import write_large_scene
 
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
-from tidy_crate.core.scene.context import open_scene
 
 LARGE = 64 << 20
 

@@ -16,9 +16,9 @@ import pytest
 
 from tidy_crate.core.bake.run import bake
 from tidy_crate.core.check.decide import mend
+from tidy_crate.core.context.relink import apply_relinks, propose
+from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate.collect import collect
-from tidy_crate.core.scene.context import SceneContext, open_scene
-from tidy_crate.core.scene.relink import apply_relinks, propose
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
 MATTE = "renders/matte/lantern_quay_matte.####.exr"

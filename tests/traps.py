@@ -15,12 +15,13 @@ from typing import Any
 from conftest import usda
 from tidy_crate.core.check.result import CheckResult
 from tidy_crate.core.check.run import Against, check_crate, check_scene
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.estimate.model import Wishes
 from tidy_crate.core.estimate.probe import TIMINGS, ProbeFrame, ProbeResult, probe_folder
 from tidy_crate.core.farm.card import read_card
 from tidy_crate.core.files import write_json
-from tidy_crate.core.scene.context import open_scene
 
 TODAY = date(2026, 11, 20)
 
@@ -242,7 +243,13 @@ def _write_timings(crate: Path, seconds: float) -> None:
         for frame, factor in ((2, 0.8), (5, 1.0), (9, 0.9))
     )  # fmt: skip
     probe = ProbeResult(
-        crate=crate.name, frames=frames, load_seconds=1.0, cores_used=1.0, basis="measured", renderer="brush"
+        crate=crate.name,
+        frames=frames,
+        load_seconds=1.0,
+        cores_used=1.0,
+        basis="measured",
+        renderer="brush",
+        contents=read_packing_list(crate).digest,
     )
     write_json(probe_folder(crate) / TIMINGS, probe.model_dump(mode="json"))
 

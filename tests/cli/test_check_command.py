@@ -205,7 +205,7 @@ def test_farm_new_check_add_list_and_show(run: Run, tmp_path: Path) -> None:
     wrong = run("farm", "check", path)
     assert wrong.code == 2 and "machine.0.score" in wrong.err and ", line " in wrong.err
     unreachable = run("farm", "test", "harbour", env=home)
-    assert unreachable.code == 3 and "names no address" in unreachable.err
+    assert unreachable.code == 3 and "has no address" in unreachable.err
 
 
 def test_c12_a_scene_saved_after_it_was_collected_is_told_at_the_crate(shot: Shot, run: Run, tmp_path: Path) -> None:

@@ -12,11 +12,11 @@ import pytest
 import zstandard
 
 from conftest import tree, usda
+from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate.archive import unpack_archive, write_archive
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import FILE_NAME
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.scene.context import SceneContext, open_scene
 
 KINDS = pytest.mark.parametrize("name", ["c.zip", "c.tar.zst"])
 

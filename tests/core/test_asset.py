@@ -8,11 +8,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.frames import format_frames, frame_count, parse_frames
 from tidy_crate.core.asset.paths import Dialect
 from tidy_crate.core.asset.resolve import Disk, resolve
 from tidy_crate.core.asset.search import FolderIndex, by_name, mapped
+from tidy_crate.core.asset.sequences import STANDARD
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.files import inside
 
@@ -87,10 +88,10 @@ def test_versions_are_told_from_names() -> None:
 
 
 def test_sequence_tokens_and_negative_frames() -> None:
-    assert sequences.at_frame("a.####.exr", 7) == "a.0007.exr"
-    assert sequences.at_frame("a.%03d.exr", -7) == "a.-007.exr"
-    assert sequences.at_frame("a.<frame>.exr", 12345) == "a.12345.exr"
-    found = sequences.members("t.<UDIM>.png", ["t.1011.png", "t.1001.png", "t.999.png", "t.1001.jpg", "u.1001.png"])
+    assert STANDARD.at_frame("a.####.exr", 7) == "a.0007.exr"
+    assert STANDARD.at_frame("a.%03d.exr", -7) == "a.-007.exr"
+    assert STANDARD.at_frame("a.<frame>.exr", 12345) == "a.12345.exr"
+    found = STANDARD.members("t.<UDIM>.png", ["t.1011.png", "t.1001.png", "t.999.png", "t.1001.jpg", "u.1001.png"])
     assert list(found.items()) == [("t.1001.png", 1001), ("t.1011.png", 1011)]
 
 

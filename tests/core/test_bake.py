@@ -10,10 +10,10 @@ import pytest
 from conftest import make_ready, tree
 from tidy_crate.core.bake.proof import prove_order
 from tidy_crate.core.bake.run import bake
-from tidy_crate.core.bake.spring import SpringState, advance, at_rest
+from tidy_crate.core.context.decisions import DecisionsFile
+from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.scene.context import SceneContext, open_scene
-from tidy_crate.core.scene.decisions import DecisionsFile
+from tidy_crate.core.solve.spring import SpringState, advance, at_rest
 from tidy_crate.practice.demo.scene import DemoScene
 
 

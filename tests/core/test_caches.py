@@ -15,15 +15,17 @@ import pytest
 from pxr import Usd, UsdGeom
 
 from conftest import tree
-from tidy_crate.core.bake import usd_cache, work
-from tidy_crate.core.bake.live import Evaluator
 from tidy_crate.core.bake.proof import prove_order
-from tidy_crate.core.bake.records import read_records
 from tidy_crate.core.bake.run import bake
+from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput
-from tidy_crate.core.scene.context import SceneContext, open_scene
+from tidy_crate.core.files import write_whole
+from tidy_crate.core.scene.caches import read_records
+from tidy_crate.core.scene.formats.usd.simulation.baker import UsdBaker
+from tidy_crate.core.scene.formats.usd.simulation.live import Evaluator
+from tidy_crate.core.scene.formats.usd.simulation.unfinished import Unfinished
 
 HEAD = """#usda 1.0
 (
@@ -104,13 +106,11 @@ def staged(context: SceneContext, folder: Path) -> Usd.Stage:
 
 
 @pytest.mark.parametrize("clips", [False, True])
-def test_b3_b4_what_was_cached_is_what_a_node_that_began_at_the_start_saw(
-    tmp_path: Path, clips: bool, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(usd_cache, "CLIPS_ABOVE", 0 if clips else 1 << 40)
+def test_b3_b4_what_was_cached_is_what_a_node_that_began_at_the_start_saw(tmp_path: Path, clips: bool) -> None:
+    baker = UsdBaker(clips_above=0 if clips else 1 << 40)
     context = show(tmp_path / "show")
     seen = live(context, list(range(1, 21)))
-    result = bake(context)
+    result = bake(context, baker=baker)
     assert [one.simulation for one in result.baked] == ["/W/Cart/Flag", "/W/Rain"] and not result.failed
     stage = staged(context, tmp_path)
     for frame, (flag, _) in seen.items():
@@ -139,12 +139,10 @@ def test_b10_unbaked_the_proof_names_every_simulation(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("clips", [False, True])
-def test_b6_with_motion_blur_there_are_samples_between_frames_and_beyond_both_ends(
-    tmp_path: Path, clips: bool, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(usd_cache, "CLIPS_ABOVE", 0 if clips else 1 << 40)
+def test_b6_with_motion_blur_there_are_samples_between_frames_and_beyond_both_ends(tmp_path: Path, clips: bool) -> None:
+    baker = UsdBaker(clips_above=0 if clips else 1 << 40)
     context = show(tmp_path / "show", blurred=True)
-    bake(context, ["/W/Cart/Flag"])
+    bake(context, ["/W/Cart/Flag"], baker=baker)
     (record,) = read_records(context.tidy / "caches")
     assert (record.per_frame, record.first, record.last) == (4, 0, 21)
     stage = staged(context, tmp_path)
@@ -216,10 +214,10 @@ def test_a_simulation_whose_ground_could_not_be_baked_is_not_baked_on_air(tmp_pa
 def test_a_circle_names_its_members(tmp_path: Path) -> None:
     body = DEPENDS.replace("FREQUENCY", "1").replace("</W/A>", "</W/C>")
     context = show(tmp_path, body)
-    with pytest.raises(TidyCrateError, match="circle") as caught:
+    with pytest.raises(TidyCrateError, match="cycle") as caught:
         bake(context)
     assert "/W/B -> /W/C -> /W/B" in str(caught.value) or "/W/C -> /W/B -> /W/C" in str(caught.value)
-    with pytest.raises(UnreadableInput, match="circle"):
+    with pytest.raises(UnreadableInput, match="cycle"):
         Evaluator(Usd.Stage.Open(str(context.scene)))
 
 
@@ -299,7 +297,7 @@ def test_b8_a_killed_bake_goes_on_at_its_frame_and_comes_to_the_same_bytes(tmp_p
         "import sys, time\n"
         "from pathlib import Path\n"
         "from tidy_crate.core.bake.run import bake\n"
-        "from tidy_crate.core.scene.context import open_scene\n"
+        "from tidy_crate.core.context.scene import open_scene\n"
         "def slowly(step):\n"
         "    print(step.subject, step.done, flush=True); time.sleep(0.02)\n"
         "bake(open_scene(Path(sys.argv[1])), progress=slowly)\n"
@@ -321,38 +319,34 @@ def test_b8_a_killed_bake_goes_on_at_its_frame_and_comes_to_the_same_bytes(tmp_p
     assert not list((cut.tidy / "caches").glob("*.work"))
 
 
-def test_b8_a_disk_that_fills_up_leaves_the_earlier_cache_and_what_was_done(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_b8_a_disk_that_fills_up_leaves_the_earlier_cache_and_what_was_done(tmp_path: Path) -> None:
     context = show(tmp_path)
     bake(context)
     before = tree(context.tidy / "caches")
     context = show(tmp_path, last=24)
-    real, written = work.write_whole, [0]
+    written = [0]
 
     def full(path: Path, **more: bool):  # type: ignore[no-untyped-def]
         written[0] += 1
         if written[0] > 20:
             raise TidyCrateError("cannot write the file (no space left on device)", path)
-        return real(path, **more)
+        return write_whole(path, **more)
 
-    monkeypatch.setattr(work, "write_whole", full)
-    monkeypatch.setattr(work, "SECONDS_BETWEEN_STATES", 0.0)
-    result = bake(context)
+    baker = UsdBaker(unfinished=lambda folder, key: Unfinished(folder, key, 0.0, full))
+    result = bake(context, baker=baker)
     assert all("no space left" in one.why for one in result.failed) and not result.baked
     after = tree(context.tidy / "caches")
     assert {name: after[name] for name in before} == before
-    monkeypatch.undo()
     steps: list[float] = []
     assert len(bake(open_scene(context.scene), progress=lambda step: steps.append(step.done)).baked) == 2
     assert steps[0] > 3
 
 
 @pytest.mark.parametrize("wreck", ["gone", "empty", "cut", "other"])
-def test_b7_a_wrecked_clip_is_seen_and_baked_again(tmp_path: Path, wreck: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(usd_cache, "CLIPS_ABOVE", 0)
+def test_b7_a_wrecked_clip_is_seen_and_baked_again(tmp_path: Path, wreck: str) -> None:
+    baker = UsdBaker(clips_above=0)
     context = show(tmp_path)
-    bake(context)
+    bake(context, baker=baker)
     (clips,) = (context.tidy / "caches").glob("*Flag.clips-*")
     files = sorted(clips.glob("*.usdc"))
     whole = tree(clips)
@@ -366,7 +360,7 @@ def test_b7_a_wrecked_clip_is_seen_and_baked_again(tmp_path: Path, wreck: str, m
     if wreck != "other":
         flag = next(one for one in open_scene(context.scene).survey().simulations if "Flag" in one.name)
         assert flag.state.value == "partial"
-    result = bake(open_scene(context.scene))
+    result = bake(open_scene(context.scene), baker=baker)
     assert [one.simulation for one in result.baked] == ["/W/Cart/Flag"]
     assert tree(clips) == whole
 
@@ -399,10 +393,9 @@ def test_what_makes_no_sense_is_named_and_the_rest_is_baked(tmp_path: Path, old:
     assert open_scene(context.scene).survey().totals.live_simulations == 1
 
 
-def test_a_cache_before_frame_zero_needs_no_clips(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(usd_cache, "CLIPS_ABOVE", 0)
+def test_a_cache_before_frame_zero_needs_no_clips(tmp_path: Path) -> None:
     context = show(tmp_path / "show", first=-6, last=3)
-    bake(context)
+    bake(context, baker=UsdBaker(clips_above=0))
     stage = staged(context, tmp_path)
     assert len(points(stage, "/W/Rain", -5)) != len(points(stage, "/W/Rain", 3))
 

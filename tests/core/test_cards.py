@@ -9,14 +9,14 @@ from pathlib import Path
 
 import pytest
 
-from tidy_crate.core.check.brief import Brief, read_brief
+from tidy_crate.core.context.brief import Brief, read_brief
+from tidy_crate.core.context.decisions import Decisions
+from tidy_crate.core.context.project import ProjectFile
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.farm.card import FarmCard, card_schema, read_card
 from tidy_crate.core.farm.fit import Need, fit, grid, tiles_for
 from tidy_crate.core.farm.new_card import left_open, new_card
 from tidy_crate.core.farm.overlay import inside_job, overlay
-from tidy_crate.core.project import ProjectFile
-from tidy_crate.core.scene.decisions import Decisions
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.scene.settings import SettingsMap
 from tidy_crate.core.toml import line_of, parse_toml

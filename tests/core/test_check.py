@@ -15,10 +15,10 @@ from tidy_crate.core.check.decide import waive
 from tidy_crate.core.check.finding import Check, Checked, Next, Severity
 from tidy_crate.core.check.judge import run_checks
 from tidy_crate.core.check.run import Against, check_scene
+from tidy_crate.core.context.decisions import Waiver
+from tidy_crate.core.context.relink import let_go
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.scene.context import open_scene
-from tidy_crate.core.scene.decisions import Waiver
-from tidy_crate.core.scene.relink import let_go
 from tidy_crate.practice.demo.scene import DemoScene
 from traps import SHEET, TRAPS, Shot, after_collect, png, scene, sheet, timed
 
@@ -205,13 +205,12 @@ def test_a_check_that_fails_says_so_under_its_own_code(shot: Shot) -> None:
     assert "the check itself failed (TypeError" in found["output-movie"]
 
 
-def test_a_check_that_gives_something_else_than_troubles_says_so(shot: Shot, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_check_that_gives_something_else_than_troubles_says_so(shot: Shot) -> None:
     from tidy_crate.core.check import judge
 
     wrong = Check("studio-odd", Severity.WARNING, "C1", "why", Next.DECIDE, of_scene=lambda scene: iter(["text"]))
-    monkeypatch.setattr(judge, "catalogue", lambda: {"studio-odd": wrong})
     survey = open_scene(shot.write()).survey()
-    (found,) = judge.run_checks(Checked(survey, shot.folder)).findings
+    (found,) = judge.run_checks(Checked(survey, shot.folder), checks={"studio-odd": wrong}).findings
     assert found.code == "studio-odd" and "it gave str, not Trouble" in found.message
 
 

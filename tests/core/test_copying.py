@@ -13,15 +13,16 @@ from pathlib import Path
 import pytest
 
 from conftest import Run, tree, usda
-from tidy_crate.core.crate import memory as memory_module
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.archive import write_archive
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.copying import Way
 from tidy_crate.core.crate.packing import UNFINISHED, read_packing_list
 from tidy_crate.core.crate.prove import prove
+from tidy_crate.core.crate.system import System
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import copy_and_hash
 from tidy_crate.core.progress import Step
-from tidy_crate.core.scene.context import open_scene
 
 BIG = 3 << 20
 
@@ -101,7 +102,7 @@ def test_x3_a_killed_collect_goes_on_where_it_stopped(tmp_path: Path) -> None:
         "from pathlib import Path\n"
         "from tidy_crate.core.crate import memory\n"
         "from tidy_crate.core.crate.collect import collect\n"
-        "from tidy_crate.core.scene.context import open_scene\n"
+        "from tidy_crate.core.context.scene import open_scene\n"
         "memory.SECONDS_BETWEEN_SAVES = 0\n"
         "def slowly(step):\n"
         "    print(step.done, flush=True); time.sleep(0.2)\n"
@@ -121,9 +122,7 @@ def test_x3_a_killed_collect_goes_on_where_it_stopped(tmp_path: Path) -> None:
     assert prove(crate, os.environ, test=False).whole
 
 
-def test_x3_after_a_power_cut_a_copy_counts_only_once_it_is_read_again(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_x3_after_a_power_cut_a_copy_counts_only_once_it_is_read_again(tmp_path: Path) -> None:
     scene = show(tmp_path, {"a.bin": os.urandom(9000), "b.bin": os.urandom(9000)})
     crate = tmp_path / "c.crate"
     collect(open_scene(scene), crate)
@@ -135,8 +134,8 @@ def test_x3_after_a_power_cut_a_copy_counts_only_once_it_is_read_again(
     with target.open("r+b") as stream:  # blocks that never reached the disk, under the same size and time
         stream.write(bytes(9000))
     os.utime(target, ns=(state.st_atime_ns, state.st_mtime_ns))
-    monkeypatch.setattr(memory_module.psutil, "boot_time", lambda: time.time() + 9000)
-    assert collect(open_scene(scene), crate).copied_bytes == 9000
+    restarted = System(started=lambda: time.time() + 9000)
+    assert collect(open_scene(scene), crate, system=restarted).copied_bytes == 9000
     assert prove(crate, os.environ, test=False).whole
 
 
@@ -153,25 +152,18 @@ def test_a_file_that_changes_while_it_is_collected_is_named_and_the_rest_is_in(t
     assert collect(open_scene(scene), crate).copied_bytes < 100_000
 
 
-def test_a_file_that_cannot_be_read_does_not_keep_the_others_away(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_file_that_cannot_be_read_does_not_keep_the_others_away(tmp_path: Path) -> None:
     scene = show(tmp_path, {f"f{n}.bin": os.urandom(50_000) for n in range(6)})
     crate = tmp_path / "c.crate"
-    from tidy_crate.core.crate import copying
-
-    real = copying.copy_and_hash
 
     def failing(source: Path, target: Path) -> tuple[str, int]:
         if source.name in ("f1.bin", "f3.bin"):
             raise OSError(5, "Input/output error")
-        return real(source, target)
+        return copy_and_hash(source, target)
 
-    monkeypatch.setattr(copying, "copy_and_hash", failing)
     with pytest.raises(UnreadableInput, match="2 files could not be copied") as caught:
-        collect(open_scene(scene), crate)
+        collect(open_scene(scene), crate, system=System(copy=failing))
     assert "input/output error" in caught.value.what
-    monkeypatch.undo()
     assert collect(open_scene(scene), crate).copied_bytes == 100_000
 
 

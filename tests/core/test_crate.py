@@ -9,14 +9,14 @@ from pathlib import Path
 import pytest
 
 from conftest import make_ready, tree, usda
+from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate import confine
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import FILE_NAME, UNFINISHED, read_packing_list
 from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.files import read_json, write_json
-from tidy_crate.core.scene.context import SceneContext, open_scene
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.practice.demo.scene import write_demo_scene
 
 
@@ -203,9 +203,8 @@ def test_the_proofs_walls_hold_a_render_command_that_looks_outside(crate: Path, 
     assert "PermissionError" in (proof.test_frame.why or "")
 
 
-def test_a_system_without_walls_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(confine.sys, "platform", "elsewhere")
-    assert confine.confine([], []) is not None
+def test_a_system_without_walls_says_so() -> None:
+    assert confine.confine([], [], platform="elsewhere") is not None
 
 
 @pytest.mark.parametrize("path", ["../out.txt", "/etc/out.txt", "a/../../out", "c:\\out"])
@@ -217,14 +216,12 @@ def test_x4_a_hostile_packing_list_is_refused(path: str, crate: Path) -> None:
         read_packing_list(crate)
 
 
-def test_a_full_disk_is_told_before_the_first_byte(
-    context: SceneContext, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_full_disk_is_told_before_the_first_byte(context: SceneContext, tmp_path: Path) -> None:
+    from tidy_crate.core.crate.system import System
     from tidy_crate.core.errors import TidyCrateError
 
-    monkeypatch.setattr(shutil, "disk_usage", lambda _: shutil._ntuple_diskusage(10, 10, 0))  # type: ignore[attr-defined]
     with pytest.raises(TidyCrateError, match="free"):
-        collect(context, tmp_path / "c.crate")
+        collect(context, tmp_path / "c.crate", system=System(free_bytes=lambda _: 0))
     assert not (tmp_path / "c.crate" / FILE_NAME).exists()
 
 

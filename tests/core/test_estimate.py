@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.farm_run import simulate
@@ -19,7 +20,6 @@ from tidy_crate.core.estimate.quote import estimate
 from tidy_crate.core.estimate.timing import frame_times
 from tidy_crate.core.farm.card import FarmCard, Machine, read_card
 from tidy_crate.core.files import read_json, write_json
-from tidy_crate.core.scene.context import SceneContext
 
 CARD = {
     "name": "harbour", "url": "https://farm.invalid", "currency": "EUR", "rates_from": "2026-11-01", "practice": True,
@@ -109,7 +109,7 @@ def test_e2_probe_measures_real_frames_and_keeps_them_apart_from_the_crate(crate
     assert [one.frame for one in result.frames] == [1013, 1037]
     assert all(one.seconds > 0 and one.memory_bytes > 1e6 and one.width == 160 for one in result.frames)
     assert result.load_seconds > 0 and result.basis == "practice"
-    assert read_probe(crate) == result
+    assert read_probe(crate, read_packing_list(crate)) == result
     assert {path.name for path in crate.iterdir()} == before
 
 

@@ -16,8 +16,8 @@ from tidy_crate.core.asset.follow.materialx import MaterialX
 from tidy_crate.core.asset.follow.ocio import ColourConfiguration
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.follow.wavefront import WavefrontMaterial, WavefrontObject
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
-from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.model import Asset, Status
 
 MTL = b"""# cargo

@@ -11,13 +11,13 @@ from typing import Any
 
 import pytest
 
+from tidy_crate.core.context.relink import apply_relinks, propose
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.formats.gltf import Gltf
 from tidy_crate.core.scene.model import Asset, Status
-from tidy_crate.core.scene.relink import apply_relinks, propose
 
 SCENE: dict[str, Any] = {
     "asset": {"version": "2.0", "generator": "quaybuilder"},

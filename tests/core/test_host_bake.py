@@ -16,11 +16,12 @@ from conftest import Run, tree
 from tidy_crate.core.bake.run import bake
 from tidy_crate.core.bake.verify import verify_caches
 from tidy_crate.core.check.run import check_scene
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.prove import prove
+from tidy_crate.core.crate.staged_copy import staged_copy
 from tidy_crate.core.errors import TidyCrateError
-from tidy_crate.core.scene.context import open_scene
 from tidy_crate.practice.host.__main__ import sheet_of
 from tidy_crate.practice.host.scene import load
 
@@ -59,11 +60,15 @@ def test_b9_the_host_bakes_a_staged_copy_and_any_frame_of_the_crate_renders_alon
     live = {finding.code for finding in check_scene(open_scene(sheet)).findings}
     assert {"simulation-live", "generator-will-be-frozen"} <= live
     steps: list[float] = []
-    result = bake(open_scene(sheet), progress=lambda step: steps.append(step.done) if step.stage == "bake" else None)
+    result = bake(
+        open_scene(sheet),
+        staged_copy=staged_copy,
+        progress=lambda step: steps.append(step.done) if step.stage == "bake" else None,
+    )
     assert [one.simulation for one in result.baked] == ["buoy"] and result.baked[0].files == 1 + 14
     assert steps[-1] == 14 and steps == sorted(steps)
     assert {k: v for k, v in tree(tmp_path / "show").items() if ".tidy/" not in k} == before
-    assert bake(open_scene(sheet)).up_to_date == ("buoy",)
+    assert bake(open_scene(sheet), staged_copy=staged_copy).up_to_date == ("buoy",)
     assert not verify_caches(open_scene(sheet))[0].troubles
     assert "simulation-live" not in {finding.code for finding in check_scene(open_scene(sheet)).findings}
     crate = tmp_path / "c.crate"
@@ -79,10 +84,10 @@ def test_b9_the_host_bakes_a_staged_copy_and_any_frame_of_the_crate_renders_alon
 
 def test_b7_a_changed_scene_makes_the_hosts_cache_stale_and_a_lost_file_partial(tmp_path: Path) -> None:
     sheet = show(tmp_path)
-    bake(open_scene(sheet))
+    bake(open_scene(sheet), staged_copy=staged_copy)
     (open_scene(sheet).tidy / "caches/buoy.host/buoy.0005.json").unlink()
     assert open_scene(sheet).survey().simulations[0].state.value == "partial"
-    assert bake(open_scene(sheet)).baked
+    assert bake(open_scene(sheet), staged_copy=staged_copy).baked
     scene = sheet.with_name("harbour.quay")
     scene.write_text(scene.read_text().replace("spring -9", "spring -8"))
     assert open_scene(sheet).survey().simulations[0].state.value == "stale"
@@ -103,13 +108,13 @@ def test_b9_a_host_that_fails_or_writes_nothing_is_named_and_the_earlier_cache_s
     tmp_path: Path, python: str, why: str
 ) -> None:
     sheet = show(tmp_path)
-    bake(open_scene(sheet))
+    bake(open_scene(sheet), staged_copy=staged_copy)
     caches = open_scene(sheet).tidy / "caches"
     before = {k: v for k, v in tree(caches).items() if not k.endswith(".log")}
     content = json.loads(sheet.read_text())
     content["commands"]["bake"] = own(python)
     sheet.write_text(json.dumps(content))
-    result = bake(open_scene(sheet), again=True)
+    result = bake(open_scene(sheet), staged_copy=staged_copy, again=True)
     assert not result.baked and why in result.failed[0].why
     assert {k: v for k, v in tree(caches).items() if not k.endswith(".log")} == before
     assert (caches / "buoy.log").is_file()
@@ -119,7 +124,7 @@ def test_b9_a_host_that_hangs_is_ended_with_its_children(tmp_path: Path) -> None
     child = "import subprocess, sys; subprocess.run([sys.executable, '-c', 'import time; time.sleep(60)'])"
     sheet = show(tmp_path, bake=own(child), time_limit=1.0)
     began = time.monotonic()
-    result = bake(open_scene(sheet))
+    result = bake(open_scene(sheet), staged_copy=staged_copy)
     assert "did not end within 1 s" in result.failed[0].why
     assert time.monotonic() - began < 20
 
@@ -137,7 +142,7 @@ def test_a_sheet_that_does_not_say_how_to_bake_is_told_so(tmp_path: Path, change
     content = json.loads(sheet.read_text())
     content["simulations"][0] |= change
     sheet.write_text(json.dumps(content))
-    assert why in bake(open_scene(sheet)).failed[0].why
+    assert why in bake(open_scene(sheet), staged_copy=staged_copy).failed[0].why
 
 
 def test_b11_what_no_node_can_evaluate_is_frozen_or_blocks(tmp_path: Path) -> None:
@@ -151,7 +156,7 @@ def test_b11_what_no_node_can_evaluate_is_frozen_or_blocks(tmp_path: Path) -> No
 
 def test_a_host_whose_copy_still_solves_beside_the_cache_is_caught(tmp_path: Path) -> None:
     sheet = show(tmp_path)
-    bake(open_scene(sheet))
+    bake(open_scene(sheet), staged_copy=staged_copy)
     content = json.loads(sheet.read_text())
     content["commands"]["relink"] = ["{python}", "-c", "pass", "{paths}"]
     sheet.write_text(json.dumps(content))

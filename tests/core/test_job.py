@@ -1,40 +1,31 @@
-"""Ledger, sending and retrieving against a farm that lies, breaks off and forgets."""
+"""Sending, tracking and retrieving against farms that lie, break off, forget, and deliver the same frame twice."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from dataclasses import replace
 from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
 import pytest
-from blake3 import blake3
 
-from tidy_crate.core.crate.packing import PackingList, read_packing_list
+from farms import FolderFarm, MemoryFarm
+from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
 from tidy_crate.core.farm.card import FarmCard, Operator, OutputRules
-from tidy_crate.core.farm.links.interface import Received
-from tidy_crate.core.farm.protocol import (
-    Account,
-    Blob,
-    FarmJob,
-    JobOrder,
-    JobState,
-    Product,
-    Reading,
-    Registered,
-    RerenderOrder,
-    Task,
-    TaskState,
-)
-from tidy_crate.core.job.identity import TaskId
-from tidy_crate.core.job.ledger import Ledger, job_named, new_job
+from tidy_crate.core.farm.links.interface import FarmLink
+from tidy_crate.core.farm.protocol import TaskChange
+from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import Sending, prepare, send, upload
-from tidy_crate.core.job.track import list_jobs, track
+from tidy_crate.core.job.track import cancel, list_jobs, log_of, track
 from tidy_crate.core.review.run import review_job
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.work.attempt import Attempt
+from tidy_crate.core.work.product import SET_ASIDE
+from tidy_crate.core.work.request import RenderRequest, View
+from tidy_crate.core.work.task import Task, TaskRange, TaskState, whole
 
 TODAY = date(2026, 11, 20)
 CARD = FarmCard.model_validate(
@@ -44,149 +35,53 @@ CARD = FarmCard.model_validate(
 )  # fmt: skip
 
 
-class FakeFarm:
-    """A farm in memory. breaks: how often a download breaks off; lies: whether its hashes are wrong."""
-
-    def __init__(self, content: PackingList) -> None:
-        self.content = content
-        self.blobs: dict[str, bytes] = {}
-        self.balance = Decimal(100)
-        self.order: JobOrder | None = None
-        self.submissions = 0
-        self.attempts: dict[int, int] = {}
-        self.breaks = 0
-        self.damages = 0
-        self.reading: dict[str, object] = {}
-        self.extra: tuple[Task, ...] = ()
-        self.asked: list[int] = []
-        self.forgets = False
-
-    def account(self) -> Account:
-        return Account(user="w", balance=self.balance, currency="EUR")
-
-    def missing(self, blobs: Iterable[Blob]) -> set[str]:
-        return {blob.blake3 for blob in blobs} - set(self.blobs)
-
-    def upload(self, blob: Blob, path: Path, sent: Received) -> None:
-        self.blobs[blob.blake3] = path.read_bytes()
-
-    def register(self, content: PackingList) -> Registered:
-        own = content.essentials
-        reading = Reading(
-            start=own.frames.start, end=own.frames.end, fps=own.frames.fps, resolution=(320, 180),
-            camera="/Quay/Camera",
-            outputs={output.name: output.passes for output in own.outputs}, missing=(),
-        )  # fmt: skip
-        return Registered(crate="c", reading=reading.model_copy(update=self.reading))
-
-    def submit(self, order: JobOrder) -> str:
-        self.submissions += self.order is None
-        self.order = order
-        if self.forgets:
-            self.forgets = False
-            raise FarmError("the line broke", "f")
-        return "1"
-
-    def product(self, frame: int, output: str) -> bytes:
-        return f"{frame} {output} {self.attempts.get(frame, 1)}".encode() * 50
-
-    def job(self, job: str) -> FarmJob:
-        assert self.order is not None
-        tasks = [
-            Task(
-                id=TaskId(request=request.name, frame=frame), state=TaskState.DONE, attempt=self.attempts.get(frame, 1),
-                node="n", seconds=1.0, cost=Decimal("0.1"),
-                products=tuple(
-                    Product(output=o, key=f"{frame}:{o}", bytes=len(data), blake3=blake3(data).hexdigest())
-                    for o in request.outputs
-                    for data in [self.product(frame, o)]
-                ),
-            )
-            for request in self.order.requests
-            for frame in request.numbers()
-        ]  # fmt: skip
-        return FarmJob(
-            job=job,
-            state=JobState.DONE,
-            clock=1.0,
-            cost=Decimal(1),
-            currency="EUR",
-            tasks=(*tasks, *self.extra),
-            nodes=(),
-        )
-
-    def download(self, job: str, key: str, target: Path, offset: int, received: Received) -> None:
-        frame, output = key.split(":")
-        data = self.product(int(frame), output)
-        self.asked.append(offset)
-        if self.damages:
-            self.damages -= 1
-            data = data[:-1] + b"?"
-        with target.open("ab") as stream:
-            if self.breaks:
-                self.breaks -= 1
-                stream.write(data[offset : offset + 100])
-                raise FarmError("broke off", "f")
-            stream.write(data[offset:])
-
-    def rerender(self, job: str, order: RerenderOrder) -> None:
-        for task in order.tasks:
-            self.attempts[task.frame] = self.attempts.get(task.frame, 1) + 1
-
-    def cancel(self, job: str) -> None: ...
-
-    def close(self) -> None: ...
-
-
 @pytest.fixture
 def ledger(tmp_path: Path) -> Ledger:
     return Ledger(tmp_path / "ledger.sqlite")
 
 
+def of_request(sending: Sending, **changes: object) -> Sending:
+    """The same crate, to be rendered otherwise."""
+    request = RenderRequest.model_validate(sending.packing.requests[0].model_dump() | changes)
+    packing = sending.packing.model_copy(update={"requests": (request,)})
+    return sending.model_copy(update={"packing": packing}).of(whole(packing.requests))
+
+
 @pytest.fixture
 def sending(packed: tuple[SceneContext, Path]) -> Sending:
     """The crate on three frames."""
-    found = prepare(packed[1], CARD, None, None, 2, TODAY)
-    request = found.packing.requests[0].model_copy(update={"frames": "1001-1003"})
-    return found.model_copy(update={"packing": found.packing.model_copy(update={"requests": (request,)})})
+    return of_request(prepare(packed[1], CARD, None, None, 2, TODAY), frames="1001-1003")
 
 
 @pytest.fixture
-def farm(sending: Sending) -> FakeFarm:
-    return FakeFarm(sending.packing)
+def farm() -> MemoryFarm:
+    return MemoryFarm()
 
 
-def start(sending: Sending, farm: FakeFarm, ledger: Ledger) -> str:
-    return send(sending, CARD, Path("f.farm.toml"), farm, ledger).job
+def start(sending: Sending, farm: MemoryFarm, ledger: Ledger, job: str | None = None, name: str = "f") -> str:
+    card = CARD.model_copy(update={"name": name})
+    return send(sending, card, Path(f"{name}.farm.toml"), farm.link(), ledger, job=job).job
+
+
+def links(*farms: MemoryFarm):  # type: ignore[no-untyped-def]
+    by_name = {farm.name: farm.link() for farm in farms}
+    return lambda row: by_name[row.farm]
 
 
 def test_jobs_are_numbered_and_products_are_known_before_they_come(
-    sending: Sending, farm: FakeFarm, ledger: Ledger
+    sending: Sending, farm: MemoryFarm, ledger: Ledger
 ) -> None:
     assert [start(sending, farm, ledger) for _ in range(2)] == ["lantern_quay-1", "lantern_quay-2"]
     lines = list_jobs(ledger)
     assert [(line.job, line.products, line.at_home, line.state) for line in lines] == [
         ("lantern_quay-2", 6, 0, "waiting"), ("lantern_quay-1", 6, 0, "waiting"),
     ]  # fmt: skip
-    with ledger.session() as session, pytest.raises(WrongUsage):
-        job_named(session, "nobody")
-
-
-def test_a_job_number_is_not_given_twice_though_an_earlier_job_is_gone(
-    packed: tuple[SceneContext, Path], ledger: Ledger
-) -> None:
-    content = read_packing_list(packed[1])
-    content = content.model_copy(update={"requests": ()})
-    with ledger.session() as session:
-        first = new_job(session, packed[1], content)
-        second = new_job(session, packed[1], content)
-        session.delete(first)
-        session.flush()
-        assert {second.id, new_job(session, packed[1], content).id} == {"lantern_quay-2", "lantern_quay-3"}
+    with pytest.raises(WrongUsage, match="no job has that name"):
+        track(ledger, "nobody-1", links(farm))
 
 
 def test_u10_nothing_is_submitted_when_the_farm_understood_something_else(
-    sending: Sending, farm: FakeFarm, ledger: Ledger
+    sending: Sending, farm: MemoryFarm, ledger: Ledger
 ) -> None:
     farm.reading = {"end": 1040, "missing": ("textures/sky.png",)}
     with pytest.raises(Blocked, match=r"frames 1001-1040, not 1001-1048; files it cannot find: textures/sky\.png"):
@@ -195,99 +90,294 @@ def test_u10_nothing_is_submitted_when_the_farm_understood_something_else(
 
 
 def test_c14_nothing_is_uploaded_to_a_farm_that_the_project_forbids(
-    packed: tuple[SceneContext, Path], farm: FakeFarm, ledger: Ledger
+    packed: tuple[SceneContext, Path], farm: MemoryFarm, ledger: Ledger
 ) -> None:
     elsewhere = CARD.model_copy(update={"operator": Operator(kind="provider", places=("IS",))})
     sending = prepare(packed[1], elsewhere, None, None, 2, TODAY)
     with pytest.raises(Blocked, match="machines stand in IS, the project allows DE, NL"):
         start(sending, farm, ledger)
-    assert farm.submissions == 0 and farm.order is None and list_jobs(ledger) == ()
+    assert farm.submissions == 0 and farm.blobs == {} and list_jobs(ledger) == ()
 
 
 def test_c1_c12_the_order_has_the_farms_own_paths_and_what_is_known_to_be_wrong_is_listed(
-    packed: tuple[SceneContext, Path], farm: FakeFarm, ledger: Ledger, tmp_path: Path
+    packed: tuple[SceneContext, Path], farm: MemoryFarm, ledger: Ledger
 ) -> None:
     names = CARD.model_copy(update={"outputs": OutputRules(path="name")})
-    sent = send(prepare(packed[1], names, None, None, 2, TODAY), names, tmp_path / "f.farm.toml", farm, ledger)
+    sent = send(prepare(packed[1], names, None, None, 2, TODAY), names, Path("f"), farm.link(), ledger)
     assert farm.order is not None and farm.order.outputs == {
         "Beauty": "lantern_quay_beauty.####.exr",
         "Matte": "lantern_quay_matte.####.exr",
     }
+    # a hundred thousand frames are a short order too
+    assert farm.order.tasks == (TaskRange(request="main", frames="1001-1048"),)
     assert [finding.code for finding in sent.warnings] == ["output-colour-space-unset"] and sent.waived == ()
 
 
-def test_u2_a_file_that_changed_after_packing_is_not_uploaded(crate: Path) -> None:
-    content = read_packing_list(crate)
-    farm = FakeFarm(content)
+def test_u2_a_file_that_changed_after_packing_is_not_uploaded_and_stops_no_other(crate: Path) -> None:
+    content, farm = read_packing_list(crate), MemoryFarm()
     (crate / "textures/sky.png").write_bytes(b"changed")
     with pytest.raises(Blocked, match="not as it was packed"):
         upload(crate, content, farm)
+    assert len(farm.blobs) == len({file.blake3 for file in content.files}) - 1
+
+
+def test_u2_progress_counts_bytes_up_to_the_whole(packed: tuple[SceneContext, Path]) -> None:
+    content, seen = read_packing_list(packed[1]), []
+    upload(packed[1], content, MemoryFarm(), lambda step: seen.append((step.done, step.total)))
+    assert seen[-1] == (seen[-1][1], seen[-1][1]) and [done for done, _ in seen] == sorted(done for done, _ in seen)
 
 
 def test_x3_a_submission_whose_answer_was_lost_is_asked_for_again_and_made_once(
-    sending: Sending, farm: FakeFarm, ledger: Ledger
+    sending: Sending, farm: MemoryFarm, ledger: Ledger
 ) -> None:
     farm.forgets = True
     with pytest.raises(FarmError):
         start(sending, farm, ledger)
     (line,) = list_jobs(ledger)
     assert line.state == "sending"
-    assert track(ledger, line.job, lambda _: farm).state == "done"
+    assert track(ledger, line.job, links(farm)).state == "done"
     assert farm.submissions == 1
 
 
 def test_f1_a_download_that_breaks_off_goes_on_where_it_was(
-    sending: Sending, farm: FakeFarm, ledger: Ledger, tmp_path: Path
+    sending: Sending, farm: MemoryFarm, ledger: Ledger, tmp_path: Path
 ) -> None:
     job = start(sending, farm, ledger)
     farm.breaks = 1
-    result = retrieve(ledger, job, tmp_path / "f", lambda _: farm)
-    assert len(result.retrieved) == 6 and 100 in farm.asked
+    result = retrieve(ledger, job, tmp_path / "f", links(farm))
+    assert len(result.retrieved) == 6 and 100 in farm.asked and result.ended
     for one in result.retrieved:
-        assert one.path.read_bytes() == farm.product(one.frame, one.output)
+        assert one.path.read_bytes() == farm.bytes_of(Task("main", one.frame), one.output, 1)
     assert not list((tmp_path / "f").rglob("*.part"))
+    assert retrieve(ledger, job, tmp_path / "f", links(farm)).retrieved == ()
+    # what is gone, or is not as long as it was, is fetched again
+    result.retrieved[0].path.unlink()
+    result.retrieved[1].path.write_bytes(b"short")
+    again = retrieve(ledger, job, tmp_path / "f", links(farm))
+    assert {one.path for one in again.retrieved} == {one.path for one in result.retrieved[:2]}
+    # what stood there belongs to nobody we know, and is kept
+    assert [path.read_bytes() for path in (tmp_path / "f" / SET_ASIDE).rglob("*found-there*")] == [b"short"]
 
 
 def test_what_arrives_damaged_each_time_is_thrown_away_and_named(
-    sending: Sending, farm: FakeFarm, ledger: Ledger, tmp_path: Path
+    sending: Sending, farm: MemoryFarm, ledger: Ledger, tmp_path: Path
 ) -> None:
     job = start(sending, farm, ledger)
     farm.damages = 1000
-    result = retrieve(ledger, job, tmp_path / "f", lambda _: farm)
-    assert (len(result.retrieved), len(result.damaged)) == (0, 6)
+    result = retrieve(ledger, job, tmp_path / "f", links(farm))
+    assert (len(result.retrieved), len(result.damaged), result.at_home) == (0, 6, 0)
     assert not [path for path in (tmp_path / "f").rglob("*") if path.is_file()]
+    review_job(ledger, job)
+    assert len(to_rerender(ledger, job).tasks) == 3
 
 
-@pytest.mark.parametrize("task", [TaskId(request="other", frame=1001), TaskId(request="main", frame=5000)])
-def test_x4_a_farm_that_reports_what_was_never_sent_is_refused(
-    task: TaskId, sending: Sending, farm: FakeFarm, ledger: Ledger, tmp_path: Path
+def test_one_product_that_the_farm_cannot_give_out_keeps_no_other_away(
+    sending: Sending, farm: MemoryFarm, ledger: Ledger, tmp_path: Path
 ) -> None:
     job = start(sending, farm, ledger)
-    farm.extra = (Task(id=task, state=TaskState.DONE, attempt=1, cost=Decimal(0)),)
-    with pytest.raises(FarmError, match="that was not sent"):
-        retrieve(ledger, job, tmp_path / "f", lambda _: farm)
+    farm.lost = {"main/1002|Matte|1"}
+    result = retrieve(ledger, job, tmp_path / "f", links(farm), follow=True)
+    assert len(result.retrieved) == 5
+    assert [(one.frame, one.output, one.why) for one in result.damaged] == [
+        (1002, "Matte", "the farm refuses (there is no such product)")
+    ]
+    farm.lost = {product.key for change in farm.history for product in change.products}
+    with pytest.raises(FarmError, match="no such product"):
+        retrieve(ledger, job, tmp_path / "elsewhere", links(farm))
 
 
-def test_f5_only_what_the_review_rejected_is_rendered_again(
-    sending: Sending, farm: FakeFarm, ledger: Ledger, tmp_path: Path
+@pytest.mark.parametrize(
+    "task",
+    [Task("other", 1001), Task("main", 5000), Task("main", 1001, "dusk"), Task("main", 1001, tile=0),
+     Task("main", 1001, share=0)],
+)  # fmt: skip
+def test_x4_a_farm_that_reports_what_was_never_ordered_is_refused(
+    task: Task, sending: Sending, farm: MemoryFarm, ledger: Ledger, tmp_path: Path
+) -> None:
+    job = start(sending, farm, ledger)
+    farm.history.append(TaskChange(task=task, attempt=Attempt(number=1, state=TaskState.DONE, cost=Decimal(0))))
+    with pytest.raises(FarmError, match="that was not ordered"):
+        retrieve(ledger, job, tmp_path / "f", links(farm))
+
+
+def test_x4_outputs_and_attempts_that_cannot_be_are_refused(sending: Sending, farm: MemoryFarm, ledger: Ledger) -> None:
+    job = start(sending, farm, ledger)
+    good = farm.history[0]
+    product = good.products[0]
+    for wrong in (
+        good.model_copy(update={"products": (product, product)}),
+        good.model_copy(update={"products": (product.model_copy(update={"output": "../x"}),)}),
+        good.model_copy(update={"attempt": good.attempt.model_copy(update={"number": 0})}),
+    ):
+        farm.history[0] = wrong
+        with pytest.raises(FarmError, match=r"outputs that were not ordered|without a number"):
+            track(ledger, job, links(farm))
+
+
+def test_a_farm_that_bills_in_another_currency_than_its_card_says_is_refused(sending: Sending, ledger: Ledger) -> None:
+    farm = MemoryFarm(currency="USD")
+    job = start(sending, farm, ledger)
+    with pytest.raises(FarmError, match="bills in USD, its card says EUR"):
+        track(ledger, job, links(farm))
+
+
+def test_f5_only_what_the_review_rejected_is_rendered_again_and_only_once(
+    sending: Sending, farm: MemoryFarm, ledger: Ledger, tmp_path: Path
 ) -> None:
     job = start(sending, farm, ledger)
     with pytest.raises(WrongUsage, match="not reviewed"):
         to_rerender(ledger, job)
-    retrieve(ledger, job, tmp_path / "f", lambda _: farm)
+    retrieve(ledger, job, tmp_path / "f", links(farm))
     review = review_job(ledger, job)
     assert review.count(review.frames[0].verdict) == 6 and not review.clean
     wanted = to_rerender(ledger, job)
     assert [task.frame for task in wanted.tasks] == [1001, 1002, 1003]
-    rerender(ledger, wanted.model_copy(update={"tasks": wanted.tasks[:1]}), lambda _: farm)
-    again = retrieve(ledger, job, tmp_path / "f", lambda _: farm)
+    one = wanted.model_copy(update={"tasks": wanted.tasks[:1]})
+    rerender(ledger, one, links(farm))
+    # asked again, whether by hand or after a kill: the farm renders it once
+    rerender(ledger, one, links(farm))
+    assert farm.rerendered == [Task("main", 1001)]
+    again = retrieve(ledger, job, tmp_path / "f", links(farm))
     assert {(one.frame, one.attempt) for one in again.retrieved} == {(1001, 2)}
-    # a verdict on the earlier attempt says nothing about this one
-    states = {(row.frame, row.state) for row in track(ledger, job, lambda _: farm).frames}
+    # a verdict on the earlier attempt says nothing about this one, and the earlier file is kept
+    states = {(row.frame, row.state) for row in track(ledger, job, links(farm)).frames}
     assert states == {(1001, "retrieved"), (1002, "bad"), (1003, "bad")}
+    kept = sorted(path.name for path in (tmp_path / "f" / SET_ASIDE).rglob("*.exr"))
+    assert kept == ["lantern_quay_beauty.1001.f-1.attempt1.exr", "lantern_quay_matte.1001.f-1.attempt1.exr"]
 
 
-def test_a_balance_that_does_not_cover_the_job_stops_it(sending: Sending, farm: FakeFarm, ledger: Ledger) -> None:
+def test_what_failed_is_rendered_again_and_what_was_only_never_fetched_is_not(
+    sending: Sending, farm: MemoryFarm, ledger: Ledger
+) -> None:
+    farm.fails = {1002}
+    job = start(sending, farm, ledger)
+    view = track(ledger, job, links(farm))
+    assert view.state == "failed" and view.counts.failed == 1
+    assert [(one.frame, one.error) for one in view.troubles] == [(1002, "out of memory")]
+    assert log_of(ledger, job, Task("main", 1002), links(farm)) == "log of main/1002 1"
+    assert review_job(ledger, job).count(review_job(ledger, job).frames[0].verdict) == 6
+    assert to_rerender(ledger, job).tasks == (Task("main", 1002),)
+
+
+def test_two_submissions_that_deliver_the_same_frame_never_overwrite_each_other(
+    sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    one, two = MemoryFarm("one"), MemoryFarm("two")
+    job = start(sending, one, ledger, name="one")
+    assert start(sending, two, ledger, job=job, name="two") == job
+    into, reach = tmp_path / "f", links(one, two)
+    first = retrieve(ledger, job, into, reach)
+    assert len(first.retrieved) == 12 and first.at_home == 6
+    frame = into / "Beauty/lantern_quay_beauty.1001.exr"
+    other = into / SET_ASIDE / "Beauty/lantern_quay_beauty.1001.two-2.attempt1.exr"
+    assert frame.read_bytes() == one.bytes_of(Task("main", 1001), "Beauty", 1)
+    assert other.read_bytes() == two.bytes_of(Task("main", 1001), "Beauty", 1)
+    # however often it is repeated, nothing moves and nothing is fetched again
+    fetched = len(one.fetched) + len(two.fetched)
+    for _ in range(3):
+        assert retrieve(ledger, job, into, reach).retrieved == ()
+    assert len(one.fetched) + len(two.fetched) == fetched
+    assert frame.read_bytes() == one.bytes_of(Task("main", 1001), "Beauty", 1)
+    view = track(ledger, job, reach)
+    assert view.farms == ("one", "two") and view.cost == Decimal("0.6") and view.total == 6
+    # rendered again is only what counts and was rejected, where it was rendered
+    review_job(ledger, job)
+    rerender(ledger, to_rerender(ledger, job), reach)
+    assert len(one.rerendered) == 3 and two.rerendered == []
+
+
+def test_a_range_is_split_over_two_farms_and_comes_home_as_one(
+    sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    one, two = MemoryFarm("one"), MemoryFarm("two", currency="USD")
+    left = sending.of((TaskRange(request="main", frames="1001-1002"),))
+    right = sending.of((TaskRange(request="main", frames="1003"),))
+    job = start(left, one, ledger, name="one")
+    usd = CARD.model_copy(update={"name": "two", "currency": "USD"})
+    send(right, usd, Path("two.farm.toml"), two.link(), ledger, job=job)
+    result = retrieve(ledger, job, tmp_path / "f", links(one, two))
+    assert len(result.retrieved) == result.at_home == 6 and not result.missing
+    view = track(ledger, job, links(one, two))
+    # amounts of two currencies have no sum
+    assert view.cost is None and view.currency == "" and view.forecast.cost is None
+    assert view.costs == {"EUR": Decimal("0.2"), "USD": Decimal("0.1")}
+    (line,) = list_jobs(ledger)
+    assert line.cost is None and line.costs == view.costs
+    with pytest.raises(WrongUsage, match="made of another crate"):
+        start(of_request(sending, frames="1001"), one, ledger, job=job, name="one")
+    with pytest.raises(WrongUsage, match="a frame that the request does not have"):
+        sending.of((TaskRange(request="main", frames="999"),))
+
+
+def test_tiles_shares_and_views_have_files_of_their_own(sending: Sending, ledger: Ledger, tmp_path: Path) -> None:
+    farm = MemoryFarm()
+    views = (View(name="dusk", camera="/A"), View(name="fog", camera="/B"))
+    split = of_request(sending, frames="1001", tiles=(2, 2), shares=2, samples=4, views=[v.model_dump() for v in views])
+    assert split.tasks == 16 and split.products == 32
+    job = start(split, farm, ledger)
+    result = retrieve(ledger, job, tmp_path / "f", links(farm))
+    paths = {one.path.relative_to(tmp_path / "f").as_posix() for one in result.retrieved}
+    assert len(paths) == 32 and not result.missing
+    assert "fog/Matte/lantern_quay_matte.tile03.share001.1001.exr" in paths
+    assert {(row.view, row.tile, row.share) for row in track(ledger, job, links(farm)).frames} == {
+        (view, tile, share) for view in ("dusk", "fog") for tile in range(4) for share in range(2)
+    }
+    assert len(review_job(ledger, job).frames) == 32
+
+
+def test_changes_come_in_pages_and_cost_what_has_changed(sending: Sending, farm: MemoryFarm, ledger: Ledger) -> None:
+    many = of_request(sending, frames="1001-1048")
+    job = start(many, farm, ledger)
+    farm.page = 10
+    assert track(ledger, job, links(farm)).done == 48 and farm.pages == 5
+    for _ in range(3):
+        track(ledger, job, links(farm), frames=False)
+    assert farm.pages == 5
+    farm.render(Task("main", 1005), 2)
+    view = track(ledger, job, links(farm))
+    assert farm.pages == 6 and {row.attempt for row in view.frames if row.frame == 1005} == {2}
+
+
+def test_a_farm_whose_changes_have_no_end_is_refused(sending: Sending, ledger: Ledger) -> None:
+    class Endless(MemoryFarm):
+        def changes(self, job, cursor):  # type: ignore[no-untyped-def]
+            return super().changes(job, cursor).model_copy(update={"more": True, "cursor": cursor})
+
+    farm = Endless()
+    job = start(sending, farm, ledger)
+    with pytest.raises(FarmError, match="have no end"):
+        track(ledger, job, links(farm))
+
+
+def test_a_farm_without_a_capability_says_what_it_cannot_do(sending: Sending, ledger: Ledger, tmp_path: Path) -> None:
+    farm = FolderFarm()
+    job = start(sending, farm, ledger)
+    assert len(retrieve(ledger, job, tmp_path / "f", links(farm)).retrieved) == 6
+    review_job(ledger, job)
+    with pytest.raises(FarmError, match="cannot change a job"):
+        rerender(ledger, to_rerender(ledger, job), links(farm))
+    with pytest.raises(FarmError, match="cannot change a job"):
+        cancel(ledger, job, links(farm))
+    whole_link = MemoryFarm().link()
+
+    def without(**gone: None) -> FarmLink:
+        return replace(whole_link, **gone)
+
+    for gone, words in (({"deliver": None}, "cannot take a crate"), ({"submit": None}, "cannot take an order")):
+        with pytest.raises(FarmError, match=words) as caught:
+            send(sending, CARD, Path("f"), without(**gone), ledger)
+        assert caught.value.remedy
+    for gone, words in (({"changes": None}, "how a job stands"), ({"fetch": None}, "cannot give out frames")):
+        with pytest.raises(FarmError, match=words):
+            retrieve(ledger, start(sending, MemoryFarm(), ledger), tmp_path / "g", lambda _, gone=gone: without(**gone))
+    some = MemoryFarm()
+    some.actions = frozenset({"rerender"})  # type: ignore[assignment]
+    with pytest.raises(FarmError, match="cannot cancel a job") as caught:
+        cancel(ledger, start(sending, some, ledger), links(some))
+    assert "rerender" in (caught.value.remedy or "")
+
+
+def test_a_balance_that_does_not_cover_the_job_stops_it(sending: Sending, farm: MemoryFarm, ledger: Ledger) -> None:
     from test_estimate import measured
 
     from tidy_crate.core.estimate.model import Wishes
@@ -296,5 +386,7 @@ def test_a_balance_that_does_not_cover_the_job_stops_it(sending: Sending, farm: 
     quote = estimate(sending.packing, measured({1001: 3600.0}), [CARD], Wishes()).quotes[0]
     farm.balance = Decimal(1)
     with pytest.raises(FarmError, match="balance"):
-        send(sending, CARD, Path("f"), farm, ledger, quote)
+        send(sending, CARD, Path("f"), farm.link(), ledger, quote)
     assert farm.blobs == {}
+    farm.balance = quote.cost.likely
+    assert send(sending, CARD, Path("f"), farm.link(), ledger, quote).job

@@ -6,17 +6,18 @@ import os
 import pytest
 
 from conftest import usda
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.scene.context import open_scene
-from tidy_crate.core.scene.formats.usd import library as library_module
+from tidy_crate.core.scene.formats.usd import library
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
 from tidy_crate.core.scene.formats.usd.library import Library
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
+from tidy_crate.core.scene.model import Why
 
 
 @pytest.fixture(autouse=True)
-def forget(monkeypatch):
-    monkeypatch.setattr(library_module, "_here", {})
+def fresh():
+    library.forget()
 
 
 def many_layers(folder, count=30):
@@ -32,23 +33,24 @@ def many_layers(folder, count=30):
     return scene
 
 
-def test_helpers_say_what_is_worked_out_here_and_memory_says_it_again(tmp_path, monkeypatch):
+def test_helpers_say_what_is_worked_out_here_and_memory_says_it_again(tmp_path):
     scene = many_layers(tmp_path)
-    started = []
-    start = library_module._start
-    monkeypatch.setattr(library_module, "_start", lambda: started.append(1) or start())
-    monkeypatch.setattr(library_module, "_cores", lambda: 2)
+    layers = [tmp_path / f"l{number}.usda" for number in range(30) if number != 7]
+    for cores, helpers in ((2, 2), (1, 0)):
+        library.forget()
+        with Library(cores=cores) as found:
+            found.expect(layers)
+            assert found.helpers == helpers
+            for layer in layers:
+                assert found.facts(layer) == layer_facts(open_layer(layer))
+    library.forget()
     memory = tmp_path / "memory" / "scene.json"
     first = open_scene(scene, memory=memory).survey()
-    assert len(started) == 2
-    assert len(first.unread) == 1 and "l7.usda" in first.unread[0] and "syntax error" in first.unread[0]
-    for number in (0, 12):
-        layer = tmp_path / f"l{number}.usda"
-        assert library_module._here[layer][1] == layer_facts(open_layer(layer))
-    library_module._here.clear()
-    monkeypatch.setattr(library_module, "_cores", lambda: 1)
+    (unread,) = first.unread
+    assert unread.path.name == "l7.usda" and unread.why is Why.BROKEN and "syntax error" in unread.detail
+    library.forget()
     assert open_scene(scene, memory=memory).survey() == first
-    library_module._here.clear()
+    library.forget()
     memory.unlink()
     assert open_scene(scene).survey() == first
 
@@ -59,7 +61,7 @@ def test_a_changed_layer_is_read_again(tmp_path):
     scene.write_text(usda('def "R" ( references = @./part.usda@</S> ) { }'))
     memory = tmp_path / "memory.json"
     assert "./old.png" in {asset.authored for asset in open_scene(scene, memory=memory).survey().assets}
-    library_module._here.clear()
+    library.forget()
     kept = json.loads(memory.read_text())
     (tmp_path / "part.usda").write_text(usda('def Sphere "S" { asset f = @./fresh.png@ }'))
     assert "./fresh.png" in {asset.authored for asset in open_scene(scene, memory=memory).survey().assets}
@@ -72,7 +74,7 @@ def test_a_broken_memory_is_no_memory(tmp_path, wreck):
     scene.write_text(usda('def Sphere "S" { asset f = @./a.png@ }'))
     memory = tmp_path / "memory.json"
     before = open_scene(scene, memory=memory).survey()
-    library_module._here.clear()
+    library.forget()
     kept = json.loads(memory.read_text())
     for entry in kept["layers"].values():
         entry[1] = {"slots": [["/S.f", "default"]]}
@@ -90,5 +92,5 @@ def test_what_cannot_be_kept_or_read_says_so(tmp_path):
     scene.write_text(usda('def Sphere "S" { asset f = @./a.png@ }'))
     # a file stands where the memory's folder should be
     assert open_scene(scene, memory=scene / "memory.json").survey().assets
-    with Library() as library, pytest.raises(UnreadableInput, match="no such layer"):
-        library.facts(tmp_path / f"gone{os.sep}x.usda")
+    with Library() as found, pytest.raises(UnreadableInput, match="no such layer"):
+        found.facts(tmp_path / f"gone{os.sep}x.usda")

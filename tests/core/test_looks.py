@@ -10,8 +10,8 @@ import pytest
 from PIL import Image
 
 from conftest import Run, usda
-from tidy_crate.core.scene.context import open_scene
-from tidy_crate.core.scene.looks import survey_looks
+from tidy_crate.core.context.looks import survey_looks
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.scene.memory_need import decoded_bytes, memory_need
 from tidy_crate.practice.demo.scene import DemoScene
 

@@ -12,10 +12,10 @@ from tidy_crate.core.check.catalogue import catalogue
 from tidy_crate.core.check.decide import mend, take_back
 from tidy_crate.core.check.mends import mendable
 from tidy_crate.core.check.run import Against, check_crate, check_scene
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.card import read_card
-from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.model import Survey
 from traps import SHEET, TODAY, TRAPS, Shot, Trap, all_of, scene, sheet
 

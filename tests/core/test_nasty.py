@@ -11,10 +11,10 @@ import pytest
 from pxr import Sdf, Usd, UsdUtils
 
 from conftest import Run, tree, usda
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.prove import prove
-from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.model import Asset, Status
 
 LONG = "./" + "deep/" * 995 + "a.png"
@@ -206,7 +206,7 @@ def test_every_trouble_is_named_and_nothing_hangs(scene: Path) -> None:
     found = by_owner(scene)
     for owner, why in TROUBLES.items():
         assert found[owner].status is Status.MISSING and why in (found[owner].trouble or ""), owner
-    unread = " ".join(open_scene(scene).survey().unread)
+    unread = " ".join(map(str, open_scene(scene).survey().unread))
     for name in ("cut.usdc", "huge.usdc", "noise.usda"):
         assert name in unread
     assert "look.mtlx" in unread and "\n" not in unread.replace("; ", "")

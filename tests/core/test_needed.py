@@ -8,11 +8,11 @@ import pytest
 from test_survey import needed, survey_of
 
 from conftest import usda
-from tidy_crate.core.scene.context import open_scene
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.scene.formats.usd import OpenUsd
 from tidy_crate.core.scene.formats.usd.layers import _prim_of
-from tidy_crate.core.scene.model import Status
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.scene.model import Status, Why
+from tidy_crate.core.work.request import RenderRequest
 
 
 @pytest.mark.parametrize(
@@ -119,7 +119,7 @@ def test_a_package_is_one_file_and_what_no_reader_reads_is_said_to_be_unseen(tmp
     kinds = {asset.authored: (asset.kind, asset.status, asset.needed) for asset in survey.assets}
     assert kinds["./pack.usdz"] == ("package", Status.FOUND, True)
     assert kinds["./anim.foreign"][1:] == (Status.FOUND, True)
-    assert len(survey.unread) == 1 and "prims behind it are unseen" in survey.unread[0]
+    assert len(survey.unread) == 1 and survey.unread[0].why is Why.NO_READER
 
 
 def test_the_same_layer_in_two_contexts_is_two_answers(tmp_path: Path) -> None:

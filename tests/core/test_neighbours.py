@@ -8,11 +8,13 @@ import numpy as np
 import OpenEXR
 import pytest
 
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
-from tidy_crate.core.review.frame import Expected, Verdict, judge_file, look_of
+from tidy_crate.core.picture.judge import Expected, judge_file, look_of
 from tidy_crate.core.review.neighbours import jumps
 from tidy_crate.core.review.run import review_folder
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.core.work.task import Task
 from tidy_crate.practice.demo.scene import write_demo_scene
 from tidy_crate.practice.render.renderer import Order, render
 
@@ -23,7 +25,8 @@ def render_in_batches(scene: Path, into: Path, batch: int) -> dict[int, tuple[fl
     """Render as nodes would that take so many frames at a time, each with no other past."""
     for first in FRAMES[::batch]:
         frames = tuple(frame for frame in range(first, first + batch) if frame in FRAMES)
-        order = Order(scene, frames, into, width=160, height=90, samples=1, outputs=("Beauty",))
+        tasks = tuple(Task("main", frame) for frame in frames)
+        order = Order(scene, tasks, into, width=160, height=90, samples=1, outputs=("Beauty",))
         render(order, lambda done: None)
     return {int(path.stem.split(".")[-1]): judge_file(path, Expected()).look for path in into.rglob("*.exr")}
 

@@ -9,9 +9,9 @@ import pytest
 from pxr import Sdf, Usd
 
 from conftest import usda
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.prove import prove
-from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.model import Status
 
 INNER = """def Xform "S" ( references = @./parts/part.usda@</P> ) {
@@ -110,4 +110,4 @@ def test_a_broken_package_is_named(tmp_path: Path) -> None:
     scene = tmp_path / "s.usda"
     scene.write_text(usda('def "R" ( references = @./pack.usdz@ ) { }'))
     survey = open_scene(scene).survey()
-    assert len(survey.unread) == 1 and "pack.usdz" in survey.unread[0]
+    assert len(survey.unread) == 1 and "pack.usdz" in str(survey.unread[0])

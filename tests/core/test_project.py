@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -11,14 +11,17 @@ from hypothesis import strategies as st
 from pxr import Gf, Usd, UsdGeom
 
 from conftest import usda
-from tidy_crate.core.bake.live import Evaluator
 from tidy_crate.core.bake.run import bake
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.layout import Layout, scene_root
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.scene.context import open_scene
-from tidy_crate.core.scene.request import RenderRequest, product_name, request_for
+from tidy_crate.core.scene.formats.usd.simulation.live import Evaluator
+from tidy_crate.core.scene.request import naming, request_for
+from tidy_crate.core.work.product import file_name
+from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.task import Task
 from tidy_crate.practice.demo.scene import DemoScene
 
 SPRING = """(
@@ -194,5 +197,5 @@ def test_product_names_carry_the_frame_whatever_the_path_says(demo: DemoScene) -
         ("b.exr", "b.0007.exr"),
         ("", "Beauty.0007.exr"),
     ):
-        assert product_name(output.model_copy(update={"path": path}), 7) == name
-    assert PurePosixPath(product_name(output, -3)).name.endswith("-0003.exr")
+        assert file_name(naming(output.model_copy(update={"path": path})), Task("main", 7)) == name
+    assert file_name(naming(output), Task("main", -3)).endswith("-0003.exr")

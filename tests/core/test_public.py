@@ -17,11 +17,11 @@ import pytest
 
 from tidy_crate.core.check.finding import Severity
 from tidy_crate.core.check.run import check_scene
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.proving import prove_here
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.model import Status
 
 FOLDER = os.environ.get("TIDY_CRATE_PUBLIC_FILES")
@@ -49,10 +49,10 @@ def test_the_bodies_of_a_usd_file_move_plausibly_or_it_is_said_why_they_do_not(p
     import numpy as np
     from pxr import Usd, UsdGeom
 
-    from tidy_crate.core.bake.kinds.interface import Pose
-    from tidy_crate.core.bake.kinds.registry import find_all
-    from tidy_crate.core.bake.running import Running
     from tidy_crate.core.errors import TidyCrateError
+    from tidy_crate.core.scene.formats.usd.simulation.interface import Pose
+    from tidy_crate.core.scene.formats.usd.simulation.registry import find_all
+    from tidy_crate.core.scene.formats.usd.simulation.running import Running
 
     stage = Usd.Stage.Open(str(path))
     for simulation in find_all(stage):

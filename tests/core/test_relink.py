@@ -11,12 +11,12 @@ from pathlib import Path
 import pytest
 
 from conftest import Run, usda
+from tidy_crate.core.context.relink import apply_relinks, let_go, missing, propose, written_path
+from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.memory import collected_contents
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.model import Asset, Status
-from tidy_crate.core.scene.relink import apply_relinks, let_go, missing, propose, written_path
 
 
 def show(tmp_path: Path, body: str, *files: str) -> SceneContext:

@@ -10,12 +10,13 @@ import OpenEXR
 import pytest
 from PIL import Image
 
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
-from tidy_crate.core.review.frame import Expected, Verdict, judge_file, pass_channels
+from tidy_crate.core.picture.judge import Expected, judge_file, pass_channels
 from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sheet import write_contact_sheet
-from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.model import Pass
+from tidy_crate.core.work.attempt import Verdict
 
 PASSES = (
     Pass(name="beauty", source="beauty", data_type="color3f"),

@@ -9,14 +9,15 @@ import numpy as np
 import pytest
 from pxr import Usd, UsdGeom
 
-from tidy_crate.core.bake.kinds.registry import find_all
+from conftest import Run
 from tidy_crate.core.bake.proof import prove_order
-from tidy_crate.core.bake.rigid import Body, RigidRun, Shape, Surface, World
-from tidy_crate.core.bake.rigid_model import damping_for
 from tidy_crate.core.bake.run import bake
-from tidy_crate.core.bake.running import Running
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.scene.context import open_scene
+from tidy_crate.core.scene.formats.usd.simulation.registry import find_all
+from tidy_crate.core.scene.formats.usd.simulation.running import Running
+from tidy_crate.core.solve.rigid import Body, RigidRun, Shape, Surface, World
+from tidy_crate.core.solve.rigid_model import damping_for
 
 UNTURNED = np.array([1.0, 0.0, 0.0, 0.0])
 EARTH = np.array([0.0, 0.0, -9.81])
@@ -345,15 +346,13 @@ def test_a_body_below_a_turned_scaled_and_moving_parent_falls_straight_in_the_wo
     assert at_the_end(stage, "/W/Rig/B", 26.0) == pytest.approx([0, 2, 20 - 9.81 / 2], abs=1e-3)
 
 
-def test_what_blows_up_is_refused_and_leaves_nothing_in_the_folder_it_ran_in(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_what_blows_up_is_refused_and_leaves_nothing_in_the_folder_it_ran_in(tmp_path: Path, run: Run) -> None:
     (tmp_path / "here").mkdir()
-    monkeypatch.chdir(tmp_path / "here")
     body = f'def Cube "B" {BODY} {{ vector3f physics:velocity = (1e30, 0, 0)\n{place(0, 0, 1)} }}'
     scene = tmp_path / "s.usda"
     scene.write_text(SCENE.format(unit=1, weight=1, up="Z", physics="", body=body))
-    assert "fly apart" in bake(open_scene(scene)).failed[0].why
+    done = run("bake", scene, "--json", cwd=tmp_path / "here")
+    assert done.code == 1 and "fly apart" in done.json["failed"][0]["why"]
     assert list((tmp_path / "here").iterdir()) == []
 
 

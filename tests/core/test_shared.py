@@ -9,12 +9,12 @@ import pytest
 from pxr import Usd
 
 from conftest import tree, usda
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import CollectResult, collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.crate.shared import Share, read_share
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.scene.context import open_scene
 
 
 def show(tmp_path: Path, body: str = "") -> Path:

@@ -14,14 +14,14 @@ import pytest
 from PIL import Image
 
 from conftest import Run, tree
+from tidy_crate.core.context.relink import apply_relinks, propose
+from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput
-from tidy_crate.core.scene.context import open_scene
 from tidy_crate.core.scene.formats.sheet import SceneSheet
 from tidy_crate.core.scene.model import Status
-from tidy_crate.core.scene.relink import apply_relinks, propose
 
 SCENE = """quay 1
 frames 1 6 25

@@ -7,11 +7,11 @@ import math
 import numpy as np
 import pytest
 
-from tidy_crate.core.bake import jiggle, particles
-from tidy_crate.core.bake.jiggle import JiggleBody, edges_of
-from tidy_crate.core.bake.kinds.interface import quarters
-from tidy_crate.core.bake.particles import Law
-from tidy_crate.core.bake.spring import SpringState, at_rest
+from tidy_crate.core.scene.formats.usd.simulation.interface import quarters
+from tidy_crate.core.solve import jiggle, particles
+from tidy_crate.core.solve.jiggle import JiggleBody, edges_of
+from tidy_crate.core.solve.particles import Law
+from tidy_crate.core.solve.spring import SpringState, at_rest
 
 NONE = np.zeros((0, 2), dtype=np.int64)
 

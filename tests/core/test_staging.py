@@ -9,8 +9,8 @@ from pxr import Sdf, Usd, UsdGeom
 from conftest import usda
 from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.bake.run import bake
+from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate.collect import collect
-from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.formats.usd.compose import compose_source, staged_root
 from tidy_crate.core.scene.formats.usd.facts import layer_facts
 from tidy_crate.core.scene.formats.usd.layers import walk_layers
@@ -62,7 +62,7 @@ def test_what_holds_a_baked_prim_is_no_instance_any_more(tmp_path: Path) -> None
     source = compose_source(walk_layers(scene, StagingPlan(), Disk())).stage
     assert source.GetPrimAtPath("/A").IsInstance()
     edit = UseCache(simulation="/A/Cam", layer=tmp_path / "c.usda", fingerprint="", covers=(1, 2))
-    staged = staged_root(source, StagingPlan(edits=(edit,)), {"/A/Cam": "./c.usda"}, "./s.usda")
+    staged = staged_root(source, source.GetRootLayer(), StagingPlan(edits=(edit,)), {"/A/Cam": "./c.usda"}, "./s.usda")
     assert staged.GetPrimAtPath("/A").instanceable is False
     assert staged.GetPrimAtPath("/A/Cam").attributes["tidy:simulation:live"].default is False
 

@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 
 from conftest import usda
+from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.scene.context import SceneContext, open_scene
 from tidy_crate.core.scene.formats.usd import OpenUsd
 from tidy_crate.core.scene.formats.usd.clips import template_numbers
 from tidy_crate.core.scene.model import SimulationState, Status, Survey

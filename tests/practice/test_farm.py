@@ -12,6 +12,7 @@ import httpx
 import psutil
 import pytest
 
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError
 from tidy_crate.core.farm.card import read_card
@@ -20,13 +21,12 @@ from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import Blob, FarmJob, JobOrder, JobState, Reading, RerenderOrder, TaskState
 from tidy_crate.core.farm.sign_in import open_link
 from tidy_crate.core.files import hash_file, read_json
-from tidy_crate.core.job.identity import TaskId
 from tidy_crate.core.job.ledger import Ledger, job_named, new_key
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import compare, prepare, send, upload
 from tidy_crate.core.job.track import _forecast, track
 from tidy_crate.core.review.run import review_job
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.work.task import TaskId
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings, takes_path
 

@@ -10,9 +10,11 @@ import pytest
 from PIL import Image
 
 from conftest import usda
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.work.request import VariantChoice, View
+from tidy_crate.core.work.task import Task
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 from tidy_crate.practice.render import textures
 from tidy_crate.practice.render.renderer import Order, Rendered, render
@@ -50,8 +52,9 @@ def "Render" {
 
 
 def draw(scene: Path, into: Path, frames: tuple[int, ...] = (1,), **changes: object) -> list[Rendered]:
+    tasks = changes.pop("tasks", tuple(Task("main", frame) for frame in frames))
     done: list[Rendered] = []
-    render(Order(scene=scene, frames=frames, into=into, **changes), done.append)  # type: ignore[arg-type]
+    render(Order(scene=scene, tasks=tasks, into=into, **changes), done.append)  # type: ignore[arg-type]
     return done
 
 
@@ -91,9 +94,59 @@ def test_size_samples_and_camera_can_be_asked_for(ball: Path, tmp_path: Path) ->
     (done,) = draw(ball, tmp_path / "out", width=20, height=10, samples=1)
     assert channels(done.files["P"])["R"].shape == (10, 20)
     with pytest.raises(UnreadableInput, match="no camera"):
-        draw(ball, tmp_path / "out", camera="/Ball")
+        draw(ball, tmp_path / "out", views={"": View(name="v", camera="/Ball")})
     with pytest.raises(WrongUsage, match="no output"):
         draw(ball, tmp_path / "out", outputs=("Nothing",))
+
+
+def test_tiles_are_cut_from_the_whole_picture_and_shares_add_up_to_it(ball: Path, tmp_path: Path) -> None:
+    (whole,) = draw(ball, tmp_path / "whole", samples=4)
+    tiles = tuple(Task("main", 1, tile=tile) for tile in range(6))
+    parts = draw(ball, tmp_path / "tiles", tasks=tiles, tiles=(3, 2), samples=4)
+    full, seen = channels(whole.files["P"]), np.zeros((40, 40), int)
+    for part in parts:
+        file = OpenEXR.File(str(part.files["P"]), separate_channels=True)
+        (left, top), (right, bottom) = file.header()["dataWindow"]
+        assert [int(n) for n in file.header()["displayWindow"][1]] == [39, 39]
+        inside = np.s_[top : bottom + 1, left : right + 1]
+        seen[inside] += 1
+        # what no random light decides is the same to the bit
+        assert np.array_equal(file.channels()["depth.Z"].pixels, full["depth.Z"][inside])
+        assert np.array_equal(file.channels()["A"].pixels, full["A"][inside])
+    assert (seen == 1).all()
+    shares = draw(
+        ball, tmp_path / "shares", tasks=tuple(Task("main", 1, share=n) for n in range(2)), shares=2, samples=4
+    )
+    alpha = [channels(one.files["P"])["A"].astype(float) for one in shares]
+    assert np.allclose(sum(alpha) / 2, full["A"], atol=1e-3) and not np.array_equal(*alpha)
+    assert len({path for one in (*parts, *shares) for path in one.files.values()}) == 8
+
+
+def test_a_view_has_a_camera_and_variants_of_its_own(tmp_path: Path) -> None:
+    text = BALL.replace("VISIBILITY", "").replace(
+        'def DomeLight "Sky"',
+        'def Xform "Look" ( variants = { string tone = "red" }\n prepend variantSets = "tone" ) {\n'
+        'variantSet "tone" = {\n'
+        + "".join(
+            f'"{name}" {{ def Sphere "B" {{ double radius = 3\ncolor3f[] primvars:displayColor = [{colour}] }} }}\n'
+            for name, colour in (("red", "(1, 0, 0)"), ("blue", "(0, 0, 1)"))
+        )
+        + '} }\ndef DomeLight "Sky"',
+    )
+    scene = tmp_path / "s.usda"
+    scene.write_text(usda(text))
+    choices = {name: VariantChoice(prim="/Look", set="tone", choice=name) for name in ("red", "blue")}
+    views = {name: View(name=name, variants=(choice,)) for name, choice in choices.items()}
+    tasks = tuple(Task("main", frame, name) for name in views for frame in (1, 2))
+    done = draw(scene, tmp_path / "out", tasks=tasks, views=views)
+    for one in done:
+        pixels = channels(one.files["P"])
+        strong, weak = ("R", "B") if one.task.view == "red" else ("B", "R")
+        assert pixels[strong][20, 20] > 0.9 and pixels[weak][20, 20] < 0.1
+    assert len({one.files["P"] for one in done}) == 4
+    lost = {"red": View(name="red", variants=(VariantChoice(prim="/Look", set="tone", choice="green"),))}
+    with pytest.raises(WrongUsage, match="no variant tone=green"):
+        draw(scene, tmp_path / "lost", tasks=tasks[:1], views=lost)
 
 
 def test_textures_are_linear_repeat_and_a_missing_one_is_loud(tmp_path: Path) -> None:

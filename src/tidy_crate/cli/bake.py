@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
 
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
     from tidy_crate.core.bake.proof import OrderProof
     from tidy_crate.core.bake.run import BakeResult
     from tidy_crate.core.bake.verify import VerifiedCache
-    from tidy_crate.core.scene.context import SceneContext
 
 
 def register(app: typer.Typer) -> None:
@@ -50,60 +50,49 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Write simulations into caches, so that any frame renders alone."""
-        from tidy_crate.cli.places import open_scene
-
-        context = open_scene(scene, tidy_dir)
         if order_proof:
-            _prove(talk, context, batch)
+            _prove(talk, scene, tidy_dir, batch)
         elif plan:
-            _plan(talk, context, tuple(only or ()))
+            _plan(talk, scene, tidy_dir, only or [])
         elif verify:
-            _verify(talk, context)
+            _verify(talk, scene, tidy_dir)
         elif plot is None or only or again:
-            _bake(talk, context, only or [], again)
+            _bake(talk, scene, tidy_dir, only or [], again)
         if plot is not None:
             from tidy_crate.core.bake.plot import plot_bakes
 
-            drawn = plot_bakes(context.with_caches_of_now(), plot.absolute())
+            drawn = plot_bakes(api.open_scene(scene, tidy_dir=tidy_dir), plot.absolute())
             if not (order_proof or plan or verify or only or again):
                 talk.result({"plot": str(plot.absolute()), "drawn": drawn}, lambda console: console.print(str(plot)))
             else:
                 talk.say(f"Drawn: {plot}")
 
 
-def _plan(talk: Talk, context: SceneContext, only: tuple[str, ...]) -> None:
-    from tidy_crate.core.bake.plan import plan_bake
-
-    planned = plan_bake(context, only)
+def _plan(talk: Talk, scene: Path, tidy_dir: Path | None, only: list[str]) -> None:
+    planned = api.plan_bake(scene, only, tidy_dir=tidy_dir)
     document = {"planned": [one.model_dump(mode="json") for one in planned]}
     talk.result(document, lambda console: _show_plan(console, planned))
 
 
-def _verify(talk: Talk, context: SceneContext) -> None:
-    from tidy_crate.core.bake.verify import verify_caches
-
-    found = verify_caches(context)
+def _verify(talk: Talk, scene: Path, tidy_dir: Path | None) -> None:
+    found = api.verify_caches(scene, tidy_dir=tidy_dir)
     document = {"verified": [one.model_dump(mode="json") for one in found]}
     talk.result(document, lambda console: _show_verified(console, found))
     if any(one.troubles for one in found):
         raise typer.Exit(1)
 
 
-def _bake(talk: Talk, context: SceneContext, only: list[str], again: bool) -> None:
-    from tidy_crate.core.bake.run import bake
-
+def _bake(talk: Talk, scene: Path, tidy_dir: Path | None, only: list[str], again: bool) -> None:
     with talk.progress("baking") as progress:
-        result = bake(context, only, again, progress)
+        result = api.bake(scene, only, again=again, tidy_dir=tidy_dir, progress=progress)
     talk.result(result, lambda console: _show(console, result))
     if result.failed:
         raise typer.Exit(1)
 
 
-def _prove(talk: Talk, context: SceneContext, batch: int) -> None:
-    from tidy_crate.core.bake.proof import prove_order
-
+def _prove(talk: Talk, scene: Path, tidy_dir: Path | None, batch: int) -> None:
     with talk.progress("order proof") as progress:
-        proof = prove_order(context, batch, progress)
+        proof = api.prove_order(scene, batch, tidy_dir=tidy_dir, progress=progress)
     talk.result(proof, lambda console: _show_proof(console, proof))
     if not proof.holds:
         raise typer.Exit(1)

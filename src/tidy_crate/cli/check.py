@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.estimate import ScoreOption
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
 
 if TYPE_CHECKING:
-    from tidy_crate.core.check.result import CheckResult
     from tidy_crate.core.check.run import Against
 
 
@@ -67,11 +67,11 @@ def register(app: typer.Typer) -> None:
             raise WrongUsage("check what?", None, "name a scene or a crate")
         if mend and take_back is not None:
             raise WrongUsage("mend, or take mends back: not both at once", None, "give one of --mend and --take-back")
-        against = _against(farms or [], brief, account, score, accept)
+        against = api.against(farms or [], brief=brief, account=account, score_here=score, accept_practice=accept)
         done: dict[str, Any] = {}
         if mend or take_back is not None:
             done = _change(scene, tidy_dir, mend, take_back, against)
-        result = _check(scene, tidy_dir, against)
+        result = api.check(scene, against, tidy_dir=tidy_dir)
         document = result.model_dump(mode="json") | {"blocked": result.blocked} | done
         if page is not None:
             from tidy_crate.cli.check_page import write_page
@@ -96,72 +96,27 @@ def register(app: typer.Typer) -> None:
 
         The reason is kept with the decisions, and listed again when the job is sent.
         """
-        from datetime import date
-
-        from tidy_crate.cli.places import open_scene, user_name
-        from tidy_crate.core.check import decide
-        from tidy_crate.core.errors import WrongUsage
-        from tidy_crate.core.scene.decisions import Waiver
-
-        if not because.strip():
-            raise WrongUsage("a waiver needs a reason", code, 'add --because "..."')
-        context = open_scene(scene, tidy_dir)
-        waiver = Waiver(code=code, subject=subject, because=because, by=by or user_name(), on=date.today())
-        decide.waive(context, waiver)
+        waiver = api.waive(scene, code, because, subject=subject, by=by, tidy_dir=tidy_dir)
+        context = api.open_scene(scene, tidy_dir=tidy_dir)
         document = waiver.model_dump(mode="json") | {"decisions": str(context.file.path)}
         talk.result(document, lambda console: console.print(f"{code} is waived: {because}", markup=False))
 
 
-def _against(farms: list[str], brief: Path | None, account: str | None, score: float, accept: bool) -> Against:
-    from datetime import date
-
-    from tidy_crate.cli.places import load_card
-    from tidy_crate.core.check.brief import read_brief
-    from tidy_crate.core.check.run import Against
-    from tidy_crate.core.errors import WrongUsage
-    from tidy_crate.core.estimate.model import Wishes
-
-    cards = tuple(load_card(name)[0] for name in farms)
-    names = [card.name for card in cards]
-    twice = next((name for name in names if names.count(name) > 1), None)
-    if twice is not None:
-        raise WrongUsage("two of the cards have one name", twice, "name each farm once")
-    return Against(
-        cards=cards,
-        brief=read_brief(brief) if brief is not None else None,
-        today=date.today(),
-        account=account,
-        wishes=Wishes(score_here=score, accept_practice=accept),
-    )
-
-
 def _change(scene: Path, tidy_dir: Path | None, mend: bool, take_back: str | None, against: Against) -> dict[str, Any]:
     """Mend, or take mends back. Returns what was done, for the document."""
-    from tidy_crate.cli.places import open_scene
-    from tidy_crate.core.check import decide
     from tidy_crate.core.errors import WrongUsage
 
     if scene.is_dir():
         raise WrongUsage("a crate is not mended", scene, "mend the scene, and collect again")
     done: dict[str, Any] = {}
-    context = open_scene(scene, tidy_dir)
     if take_back is not None:
-        gone = decide.take_back(context, take_back)
+        gone = api.take_back(scene, take_back, tidy_dir=tidy_dir)
         done["taken_back"] = [one.model_dump(mode="json") for one in gone]
     if mend:
-        made = decide.mend(open_scene(scene, tidy_dir), lambda: open_scene(scene, tidy_dir), against)
+        made = api.mend(scene, against, tidy_dir=tidy_dir)
         done["mended"] = [one.model_dump(mode="json") for one in made]
-        done["decisions"] = str(context.file.path)
+        done["decisions"] = str(api.open_scene(scene, tidy_dir=tidy_dir).file.path)
     return done
-
-
-def _check(target: Path, tidy_dir: Path | None, against: Against) -> CheckResult:
-    from tidy_crate.cli.places import open_scene, origin_of
-    from tidy_crate.core.check import run as core
-
-    if target.is_dir():
-        return core.check_crate(target, against, origin_of(target))
-    return core.check_scene(open_scene(target, tidy_dir), against)
 
 
 def _checks(code: str | None) -> list[Any]:

@@ -9,7 +9,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescap
 from tidy_crate import __version__
 from tidy_crate.cli.check_view import TITLES, groups, headline, obstacle
 from tidy_crate.cli.show import money
-from tidy_crate.cli.talk import clean
+from tidy_crate.cli.text import clean
 from tidy_crate.core.check.finding import Next
 from tidy_crate.core.check.result import CheckResult
 from tidy_crate.core.files import write_bytes

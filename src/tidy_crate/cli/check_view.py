@@ -13,12 +13,12 @@ from rich.table import Table
 from rich.text import Text
 
 from tidy_crate.cli.show import cell, counted, heading, money, state, table
-from tidy_crate.cli.talk import clean
+from tidy_crate.cli.text import clean
 from tidy_crate.core.check.catalogue import in_groups
 from tidy_crate.core.check.finding import Check, Finding, Next, Severity
 from tidy_crate.core.check.mends import mendable
 from tidy_crate.core.check.result import CheckResult, FarmVerdict
-from tidy_crate.core.scene.decisions import Waiver
+from tidy_crate.core.context.decisions import Waiver
 
 # of one code so many are shown unless all are wanted
 MOST_OF_A_KIND = 8

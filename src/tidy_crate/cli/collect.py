@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
-from tidy_crate.core.errors import WrongUsage
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from tidy_crate.core.crate.collect import CollectResult
     from tidy_crate.core.crate.proving import Proof
-    from tidy_crate.core.scene.request import RenderRequest
 
 CrateArgument = Annotated[Path, typer.Argument(metavar="CRATE", help="A crate's folder, as collect writes it.")]
 
@@ -70,36 +68,21 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Copy the staged scene and every file it names into one folder. Originals are only read."""
-        from tidy_crate.cli.places import open_scene, origin_of
-        from tidy_crate.core.crate import collect as core
-        from tidy_crate.core.crate.copying import Way
-        from tidy_crate.core.crate.shared import read_share
-        from tidy_crate.core.scene.request import request_for
-
-        if using not in list(Way):
-            raise WrongUsage("no way to bring files in", using, f"say one of {', '.join(Way)}")
-        context = open_scene(scene, tidy_dir)
-        requests: tuple[RenderRequest, ...] = ()
-        if frames is not None:
-            requests = (request_for(context.survey(), frames=frames),)
-        crate = output or core.default_crate(context.scene)
         with talk.progress("collecting") as progress:
-            result = core.collect(
-                context,
-                crate,
-                requests,
-                progress,
-                way=Way(using),
+            result = api.collect(
+                scene,
+                output,
+                frames=frames,
+                using=using,
                 needed_frames_only=needed_frames_only,
-                shares=[read_share(text) for text in on_share or []],
-                origin=origin_of(crate),
+                on_share=on_share or [],
+                tidy_dir=tidy_dir,
+                progress=progress,
             )
         document = result.model_dump(mode="json")
         if archive is not None:
-            from tidy_crate.core.crate.archive import write_archive
-
             with talk.progress("archiving") as progress:
-                size = write_archive(result.crate, archive.absolute(), progress)
+                size = api.archive(result.crate, archive, progress)
             document |= {"archive": str(archive.absolute()), "archive_bytes": size}
         talk.result(document, lambda console: _show(console, result))
         if archive is not None:
@@ -118,12 +101,8 @@ def register(app: typer.Typer) -> None:
         no_frame: Annotated[bool, typer.Option("--no-test-frame", help="Render none.")] = False,
     ) -> None:
         """Show that a crate, or an archive of one, is whole with no way back to the originals."""
-        from tidy_crate.core.crate.archive import unpacked
-        from tidy_crate.core.crate.prove import prove as core
-
-        with unpacked(crate.absolute()) as folder:
-            talk.say("Opening the crate in a process that can read nothing else...")
-            proof = core(folder, os.environ, frame, test=not no_frame)
+        talk.say("Opening the crate in a process that can read nothing else...")
+        proof = api.prove(crate, frame=frame, test=not no_frame)
         talk.result(proof, lambda console: _show_proof(console, proof))
         if not proof.whole:
             raise typer.Exit(1)

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.collect import CrateArgument
 from tidy_crate.cli.talk import Talk, command
 
@@ -40,10 +41,8 @@ def register(app: typer.Typer) -> None:
         scale: Annotated[float, typer.Option("--scale", help="Render them at this share of width and height.")] = 1.0,
     ) -> None:
         """Render a few representative test frames here, and measure them."""
-        from tidy_crate.core.estimate.probe import probe as core
-
         with talk.progress("probing") as progress:
-            result = core(crate, frames, scale, progress)
+            result = api.probe(crate, frames=frames, scale=scale, progress=progress)
         talk.result(result, lambda console: _show_probe(console, result))
 
     @command(app, "estimate")
@@ -62,20 +61,25 @@ def register(app: typer.Typer) -> None:
             bool,
             typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),
         ] = False,
+        accept_old: Annotated[
+            bool,
+            typer.Option("--accept-old-timings", help="Take timings of an earlier state of the crate."),
+        ] = False,
     ) -> None:
         """Say what a crate will cost and take, from its test frames.
 
         A range each, and not binding.
         """
-        from tidy_crate.cli.places import load_card
-        from tidy_crate.core.crate.packing import read_packing_list
-        from tidy_crate.core.estimate.model import Wishes
-        from tidy_crate.core.estimate.probe import read_probe
-        from tidy_crate.core.estimate.quote import estimate as core
-
-        content = read_packing_list(crate.absolute())
-        wishes = Wishes(machine, nodes, batch, score, accept)
-        result = core(content, read_probe(crate), [load_card(name)[0] for name in farms], wishes)
+        result = api.estimate(
+            crate,
+            farms,
+            machine=machine,
+            nodes=nodes,
+            batch=batch,
+            score_here=score,
+            accept_practice=accept,
+            accept_old_timings=accept_old,
+        )
         talk.result(result, lambda console: _show(console, result))
         if result.pick is None:
             raise typer.Exit(1)

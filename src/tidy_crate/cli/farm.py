@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.talk import Talk, command
 
 if TYPE_CHECKING:
@@ -23,10 +24,9 @@ def register(app: typer.Typer) -> None:
     @command(farm, "list")
     def list_(talk: Talk) -> None:
         """List the farms that are known by name."""
-        from tidy_crate.cli.places import card_folders
         from tidy_crate.core.farm.card import SUFFIX, read_card
 
-        paths = sorted(path for folder in card_folders() for path in folder.glob(f"*{SUFFIX}"))
+        paths = sorted(path for folder in api.User.here().card_folders for path in folder.glob(f"*{SUFFIX}"))
         cards = [(path, read_card(path)) for path in paths]
         document = {"farms": [card.model_dump(mode="json") | {"card": str(path)} for path, card in cards]}
         talk.result(document, lambda console: _show_list(console, cards))
@@ -34,9 +34,7 @@ def register(app: typer.Typer) -> None:
     @command(farm, "show")
     def show(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
         """Show one farm's card."""
-        from tidy_crate.cli.places import load_card
-
-        found, path = load_card(card)
+        found, path = api.load_card(card)
         talk.result(
             found.model_dump(mode="json") | {"card": str(path)},
             lambda console: _show_card(console, found, path),
@@ -75,10 +73,9 @@ def register(app: typer.Typer) -> None:
     @command(farm, "check")
     def check(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
         """Say what is wrong with a card, and what it leaves open."""
-        from tidy_crate.cli.places import load_card
         from tidy_crate.core.farm.new_card import left_open
 
-        found, path = load_card(card)
+        found, path = api.load_card(card)
         gaps = left_open(found)
         talk.result(
             {"farm": found.name, "card": str(path), "left_open": [{"key": key, "so": so} for key, so in gaps]},
@@ -98,7 +95,6 @@ def register(app: typer.Typer) -> None:
     @command(farm, "add")
     def add(talk: Talk, card: Annotated[Path, typer.Argument(metavar="CARD", help="A card's file.")]) -> None:
         """Make a farm known by its name: its card is copied to where all commands find it."""
-        from tidy_crate.cli.places import home
         from tidy_crate.core.errors import WrongUsage
         from tidy_crate.core.farm.card import SUFFIX, read_card
         from tidy_crate.core.files import write_bytes
@@ -110,7 +106,7 @@ def register(app: typer.Typer) -> None:
                 card,
                 "name it by its path instead",
             )
-        target = home() / "farms" / f"{found.name}{SUFFIX}"
+        target = api.User.here().home / "farms" / f"{found.name}{SUFFIX}"
         write_bytes(target, card.read_bytes())
         talk.result(
             {"farm": found.name, "card": str(target)},
@@ -120,14 +116,7 @@ def register(app: typer.Typer) -> None:
     @command(farm, "test")
     def test(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
         """Sign in to a farm and show the balance."""
-        from tidy_crate.cli.places import Links, load_card
-
-        found, path = load_card(card)
-        link = Links.to(found, path)
-        try:
-            account = link.account()
-        finally:
-            link.close()
+        found, account = api.account(card)
         talk.result(
             account.model_dump(mode="json") | {"farm": found.name},
             lambda console: console.print(

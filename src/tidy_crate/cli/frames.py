@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.jobs import JobArgument
 from tidy_crate.cli.talk import Talk, YesOption, command
-from tidy_crate.core.errors import WrongUsage
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from tidy_crate.core.job.retrieve import Retrieved
     from tidy_crate.core.review.run import Review
-
-POLL = 0.4
 
 
 def register(app: typer.Typer) -> None:
@@ -34,16 +31,8 @@ def register(app: typer.Typer) -> None:
         ] = False,
     ) -> None:
         """Bring frames home, verified, into a folder per output."""
-        from tidy_crate.cli.places import Links, open_ledger
-        from tidy_crate.core.job import retrieve as core
-
-        ledger = open_ledger()
-        with Links() as links, talk.progress("retrieving") as progress:
-            result = core.retrieve(ledger, job, into, links, progress)
-            while follow and not result.ended:
-                time.sleep(POLL)
-                more = core.retrieve(ledger, job, into, links, progress)
-                result = more.model_copy(update={"retrieved": result.retrieved + more.retrieved})
+        with talk.progress("retrieving") as progress:
+            result = api.retrieve(job, into, follow=follow, progress=progress)
         talk.result(result, lambda console: _show_retrieved(console, result))
         if result.missing or result.damaged:
             raise typer.Exit(1)
@@ -62,23 +51,10 @@ def register(app: typer.Typer) -> None:
         ] = None,
     ) -> None:
         """Open every frame and judge it."""
-        from tidy_crate.core.review import run as core
-        from tidy_crate.core.review.frame import Verdict
+        from tidy_crate.core.work.attempt import Verdict
 
         with talk.progress("reviewing") as progress:
-            if Path(what).is_dir():
-                content = None
-                if expect is not None:
-                    from tidy_crate.core.crate.packing import read_packing_list
-
-                    content = read_packing_list(expect.absolute())
-                result = core.review_folder(Path(what), content, progress)
-            else:
-                from tidy_crate.cli.places import open_ledger
-
-                if expect is not None:
-                    raise WrongUsage("a job knows its crate itself", what, "leave --expect out")
-                result = core.review_job(open_ledger(), what, progress)
+            result = api.review(what, expect=expect, progress=progress)
         if sheet is not None:
             from tidy_crate.core.review.sheet import write_contact_sheet
 
@@ -93,19 +69,15 @@ def register(app: typer.Typer) -> None:
     @command(app, "rerender")
     def rerender(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
         """Render again only what the review rejected or missed."""
-        from tidy_crate.cli.places import Links, open_ledger
         from tidy_crate.cli.show import counted
         from tidy_crate.core.asset.frames import format_frames
-        from tidy_crate.core.job import rerender as core
 
-        ledger = open_ledger()
-        wanted = core.to_rerender(ledger, job)
+        wanted = api.to_rerender(job)
         if wanted.tasks:
-            numbers = format_frames([task.frame for task in wanted.tasks])
+            numbers = format_frames(sorted({task.frame for task in wanted.tasks}))
             talk.say(f"To be rendered again: {counted(len(wanted.tasks), 'frame')}, {numbers}")
             talk.agree(f"Render {counted(len(wanted.tasks), 'frame')} again?", yes)
-            with Links() as links:
-                core.rerender(ledger, wanted, links)
+            api.rerender(wanted)
         words = (
             f"{counted(len(wanted.tasks), 'frame')} of {job} will render again."
             if wanted.tasks
@@ -132,7 +104,7 @@ def _show_retrieved(console: Console, result: Retrieved) -> None:
 
 def _show(console: Console, result: Review) -> None:
     from tidy_crate.cli.show import cell, counted, state, table
-    from tidy_crate.core.review.frame import Verdict
+    from tidy_crate.core.work.attempt import Verdict
 
     poor = [frame for frame in result.frames if frame.verdict is not Verdict.GOOD]
     if poor:

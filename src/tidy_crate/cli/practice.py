@@ -72,6 +72,6 @@ def register(app: typer.Typer) -> None:
 
 
 def _usual_folder() -> Path:
-    from tidy_crate.cli.places import home
+    from tidy_crate import api
 
-    return home() / "practice-farm"
+    return api.User.here().home / "practice-farm"

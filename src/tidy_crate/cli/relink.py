@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
 from tidy_crate.core.errors import WrongUsage
@@ -14,8 +15,8 @@ from tidy_crate.core.errors import WrongUsage
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from tidy_crate.core.context.relink import Proposal
     from tidy_crate.core.scene.model import Asset
-    from tidy_crate.core.scene.relink import Proposal
 
 BecauseOption = Annotated[str, typer.Option("--because", metavar="REASON", help="Why; kept with the decision.")]
 
@@ -49,35 +50,29 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Find what is missing, and decide what takes its place."""
-        from tidy_crate.cli.places import open_scene
         from tidy_crate.cli.relink_choice import choose
-        from tidy_crate.core.crate.memory import collected_contents
-        from tidy_crate.core.scene import relink as core
 
-        context = open_scene(scene, tidy_dir)
-        survey = context.survey()
         if let_go is not None:
-            if not because.strip():
-                raise WrongUsage("a file is let go with a reason", let_go, 'add --because "..."')
-            core.let_go(context, survey, let_go, because)
-            context = open_scene(scene, tidy_dir)
-            survey = context.survey()
-        known = collected_contents(context.tidy)
-        proposals = core.propose(survey, look_in or [], [_pair(text) for text in maps or []], known)
-        chosen = choose(talk, proposals, core.missing(survey)) if ask else proposals
-        applied = core.apply_relinks(context, chosen, survey) if apply or ask else ()
-        done = {proposal.asset for proposal in applied}
-        still = [asset for asset in core.missing(survey) if asset.id not in done]
+            api.let_go(scene, let_go, because, tidy_dir=tidy_dir)
+        found = api.relink(
+            scene,
+            look_in or [],
+            [_pair(text) for text in maps or []],
+            apply=apply,
+            choose=(lambda proposals, lacking: tuple(choose(talk, proposals, lacking))) if ask else None,
+            tidy_dir=tidy_dir,
+        )
+        proposals, applied, still = found.proposals, found.applied, list(found.still_missing)
         document = {
             "proposals": [proposal.model_dump(mode="json") for proposal in proposals],
             "applied": [proposal.model_dump(mode="json") for proposal in applied],
             "still_missing": [asset.model_dump(mode="json") for asset in still],
-            "decisions": str(context.file.path),
+            "decisions": str(found.decisions),
         }
         decided = {(one.asset, one.candidate) for one in applied}
         talk.result(document, lambda console: _show(console, proposals, decided, still))
         if applied:
-            talk.say(f"Written to {context.file.path}")
+            talk.say(f"Written to {found.decisions}")
         elif any(proposal.sure for proposal in proposals):
             talk.say("Nothing is decided yet: add --apply to write the sure ones down.")
         if any(asset.needed for asset in still):
@@ -95,9 +90,7 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Give an output another path in the staged scene."""
-        from tidy_crate.cli.places import open_scene
-
-        context = open_scene(scene, tidy_dir)
+        context = api.open_scene(scene, tidy_dir=tidy_dir)
         known = [one.name for one in context.survey().outputs]
         if output not in known:
             raise WrongUsage("the scene has no such output", output, "it has " + (", ".join(known) or "none"))

@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from tidy_crate.cli.talk import Talk, clean
+from tidy_crate.cli.talk import Talk
+from tidy_crate.cli.text import clean
 from tidy_crate.core.errors import WrongUsage
 
 if TYPE_CHECKING:
+    from tidy_crate.core.context.relink import Proposal
     from tidy_crate.core.scene.model import Asset
-    from tidy_crate.core.scene.relink import Proposal
 
 
 def choose(talk: Talk, proposals: tuple[Proposal, ...], lacking: list[Asset]) -> list[Proposal]:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.collect import CrateArgument
 from tidy_crate.cli.estimate import FarmOption, MachineOption, NodesOption
 from tidy_crate.cli.talk import Talk, YesOption, command
@@ -13,11 +14,7 @@ from tidy_crate.cli.talk import Talk, YesOption, command
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tidy_crate.core.estimate.model import Quote
-    from tidy_crate.core.farm.card import FarmCard
     from tidy_crate.core.job.send import Sending, Sent
-
-USUAL_BATCH = 4
 
 
 def register(app: typer.Typer) -> None:
@@ -30,54 +27,31 @@ def register(app: typer.Typer) -> None:
         farm: FarmOption,
         machine: MachineOption = None,
         nodes: NodesOption = None,
-        batch: Annotated[int, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")] = USUAL_BATCH,
+        batch: Annotated[
+            int, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")
+        ] = api.USUAL_BATCH,
         yes: YesOption = False,
     ) -> None:
         """Upload what the farm lacks, and start the job.
 
         Before it starts, what the farm understood of the crate is compared with the survey.
         """
-        from datetime import date
-
-        from tidy_crate.cli.places import Links, load_card, open_ledger, origin_of
-        from tidy_crate.core.job import send as core
-
-        card, path = load_card(farm)
-        sending = core.prepare(crate, card, machine, nodes, batch, date.today(), origin_of(crate))
-        quote = _quote(sending, card)
+        prepared = api.prepare(crate, farm, machine=machine, nodes=nodes, batch=batch)
         if not talk.as_json:
-            _show_plan(talk.err, sending, card, quote)
-        talk.agree(f"Send this job to {card.name}?", yes)
-        link = Links.to(card, path)
-        try:
-            with talk.progress("uploading") as progress:
-                sent = core.send(sending, card, path, link, open_ledger(), quote, progress)
-        finally:
-            link.close()
+            _show_plan(talk.err, prepared)
+        talk.agree(f"Send this job to {prepared.card.name}?", yes)
+        with talk.progress("uploading") as progress:
+            sent = api.send(prepared, progress=progress)
         talk.result(sent, lambda console: _show(console, sent))
 
 
-def _quote(sending: Sending, card: FarmCard) -> Quote | None:
-    """What this very submission will cost, where the crate was probed."""
-    from tidy_crate.core.errors import TidyCrateError
-    from tidy_crate.core.estimate.model import Wishes
-    from tidy_crate.core.estimate.probe import read_probe
-    from tidy_crate.core.estimate.quote import estimate
-
-    try:
-        probe = read_probe(sending.crate)
-    except TidyCrateError:
-        return None
-    wishes = Wishes(machine=sending.machine, nodes=sending.nodes, batch=sending.batch)
-    return estimate(sending.packing, probe, [card], wishes).quotes[0]
-
-
-def _show_plan(console: Console, sending: Sending, card: FarmCard, quote: Quote | None) -> None:
+def _show_plan(console: Console, prepared: api.Prepared) -> None:
     from tidy_crate.cli.check_view import waiver_lines
     from tidy_crate.cli.show import cell, duration, facts, money
 
+    sending, card, quote = prepared.sending, prepared.card, prepared.quote
     request = sending.packing.requests[0]
-    cost = "unknown: run probe first"
+    cost = f"unknown: {prepared.no_quote}"
     if quote is not None and quote.eligible:
         likely = quote.cost
         cost = (

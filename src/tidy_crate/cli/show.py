@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tidy_crate.cli.talk import clean
+from tidy_crate.cli.text import clean
 
 WHOLE = {"severity", "code", "id", "kind", "status", "state", "needed", "verdict", "node", "size", "cost", "frame"}
 STATES = {
@@ -84,6 +84,11 @@ def duration(seconds: float | None) -> str:
 def money(amount: Decimal, currency: str) -> str:
     """An amount with its currency, to the cent."""
     return f"{amount:.2f} {currency}"
+
+
+def sums(costs: Mapping[str, Decimal]) -> str:
+    """Amounts by currency; two currencies have no sum."""
+    return " and ".join(money(amount, currency) for currency, amount in costs.items()) or "nothing"
 
 
 def counted(number: int, word: str, many: str | None = None) -> str:

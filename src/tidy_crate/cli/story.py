@@ -14,17 +14,10 @@ from typing import Any
 
 from rich.text import Text
 
-from tidy_crate.cli.places import Links, open_ledger
+from tidy_crate import api
 from tidy_crate.cli.talk import Talk
-from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
-from tidy_crate.core.estimate.model import Wishes
-from tidy_crate.core.estimate.probe import read_probe
-from tidy_crate.core.estimate.quote import estimate
-from tidy_crate.core.farm.card import read_card
-from tidy_crate.core.job.send import prepare
-from tidy_crate.core.job.track import list_jobs, track
-from tidy_crate.core.review.frame import Verdict
+from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
 # planted at the farm: one frame comes out black, another is damaged on its way home
@@ -140,7 +133,7 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     step("What will it cost, and when is it done?", "estimate", crate, "--farm", card)
     step("Send it. The farm reads the crate for itself before anything renders.",
          "send", crate, "--farm", card, "--batch", str(BATCH), "--yes")  # fmt: skip
-    job = list_jobs(open_ledger())[0].job
+    job = api.jobs()[0].job
     step("Bring every frame home as soon as it is rendered.", "retrieve", job, "--into", "frames", "--follow")
     step("How did the farm do?", "track", job)
     step("Look at every frame. One is black.", "review", job, expect=1)
@@ -152,14 +145,12 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
 
 def _outcome(teller: _Teller, job: str, folder: Path, crate: Path, card: Path) -> dict[str, Any]:
     """What it came to: the frames as they were last judged, the bill, and what was estimated for this very job."""
-    ledger = open_ledger()
-    with Links() as links:
-        view = track(ledger, job, links)
+    view = api.track(job)
     verdicts = [row.state for row in view.frames]
-    content, farm = read_packing_list(crate), read_card(card)
-    # as the job asked for them: on a busy machine not every node comes to take a batch
-    nodes = prepare(crate, farm, None, None, BATCH, date.today()).nodes
-    quote = estimate(content, read_probe(crate), [farm], Wishes(nodes=nodes, batch=BATCH)).quotes[0]
+    # as the job asked for it: on a busy machine not every node comes to take a batch
+    quote = api.prepare(crate, str(card), batch=BATCH).quote
+    if quote is None:
+        raise TidyCrateError("the demo's crate has no estimate", crate)
     return {
         "job": job,
         "folder": str(folder),

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from tidy_crate import api
 from tidy_crate.cli.talk import Talk, command
 
 if TYPE_CHECKING:
@@ -45,11 +46,10 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Show what is in a scene, through every level."""
-        from tidy_crate.cli.places import open_scene
-        from tidy_crate.core.scene.looks import survey_looks
+        from tidy_crate.core.context.looks import survey_looks
         from tidy_crate.core.scene.memory_need import memory_need
 
-        context = open_scene(scene, tidy_dir)
+        context = api.open_scene(scene, tidy_dir=tidy_dir)
         found = context.survey_as_found() if as_found else context.survey()
         document = found.model_dump(mode="json")
         need = memory_need(context.format, context.scene, context.plan, found, context.memory) if memory else None

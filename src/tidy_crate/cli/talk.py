@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TextIO, get_type_hints
 
 import typer
 
+from tidy_crate.cli.text import clean
 from tidy_crate.core.errors import StoppedHalfway, TidyCrateError, WrongUsage
 from tidy_crate.core.progress import Progress, Step
 
@@ -156,13 +157,6 @@ def _console(stream: TextIO) -> Console:
     if not console.is_terminal and "COLUMNS" not in os.environ:
         console.width = WIDTH
     return console
-
-
-def clean(text: object) -> str:
-    """Text from outside, fit for a terminal: control characters are shown, not obeyed."""
-    return "".join(
-        c if c.isprintable() else f"\\x{ord(c):02x}" for c in str(text).encode("utf-8", "backslashreplace").decode()
-    )
 
 
 def _unforeseen(error: Exception) -> TidyCrateError:

@@ -1,24 +1,180 @@
-"""SQLite files that survive a crash and bear several processes at once."""
+"""Databases that survive a crash and serve several processes at once: SQLite by default, PostgreSQL by URL."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Connection, Dialect, Engine, String, create_engine, event
+from sqlalchemy.engine import URL, make_url
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
+from sqlalchemy.orm import Session
+from sqlalchemy.types import TypeDecorator
+
+from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput, WrongUsage
+
+# seconds that one process waits for another that is writing
+PATIENCE = 15
+_BEGIN = "tidy_crate_begin"
 
 
-def open_database(path: Path, synchronous: str = "FULL") -> Engine:
-    """An engine for a database file, made where it is not there yet.
+class Money(TypeDecorator[Decimal]):
+    """An exact amount, kept as text: SQLite has no decimal numbers."""
+
+    impl = String(40)
+    cache_ok = True
+
+    def process_bind_param(self, value: Decimal | None, dialect: Dialect) -> str | None:
+        """See TypeDecorator."""
+        return None if value is None else str(value)
+
+    def process_result_value(self, value: str | None, dialect: Dialect) -> Decimal | None:
+        """See TypeDecorator."""
+        return None if value is None else Decimal(value)
+
+
+class Database:
+    """A database by path or URL, opened on first use. `what` names it in errors ("ledger").
 
     synchronous: SQLite's setting; FULL loses nothing that was committed even when the power fails.
     """
-    engine = create_engine(f"sqlite:///{path}")
 
-    def prepare(connection: object, _: object) -> None:
-        cursor = connection.cursor()  # type: ignore[attr-defined]
-        for setting in ("journal_mode=WAL", f"synchronous={synchronous}", "busy_timeout=10000", "foreign_keys=ON"):
+    def __init__(self, where: Path | str, what: str, synchronous: str = "FULL") -> None:
+        self.what = what
+        self._url = _url(where, what)
+        self.where = where if isinstance(where, Path) else self._url.render_as_string(hide_password=True)
+        self._engine = self._open(where, synchronous)
+        self._writer = self._engine.execution_options(**{_BEGIN: "BEGIN IMMEDIATE"})
+
+    @property
+    def is_sqlite(self) -> bool:
+        """Whether it is a file of this machine."""
+        return self._url.get_backend_name() == "sqlite"
+
+    @contextmanager
+    def reading(self) -> Iterator[Session]:
+        """One transaction that only reads. Its objects stay usable afterwards."""
+        with self._told(), Session(self._engine, expire_on_commit=False) as session:
+            yield session
+
+    @contextmanager
+    def writing(self) -> Iterator[Session]:
+        """One transaction that is committed when the block ends well, and taken back when it does not.
+
+        Others that write wait. Never hold one across a call over the network.
+        """
+        with self._told(), Session(self._writer, expire_on_commit=False) as session, session.begin():
+            yield session
+
+    @contextmanager
+    def connection(self) -> Iterator[Connection]:
+        """One transaction without objects, for a change of the schema."""
+        with self._told(), self._writer.begin() as connection:
+            yield connection
+
+    def close(self) -> None:
+        """Close all connections. Windows does not remove a file that is open."""
+        self._engine.dispose()
+
+    def _open(self, where: Path | str, synchronous: str) -> Engine:
+        with self._told():
+            if isinstance(where, Path):
+                try:
+                    where.parent.mkdir(parents=True, exist_ok=True)
+                except OSError as error:
+                    what = f"cannot open the {self.what} ({(error.strerror or str(error)).lower()})"
+                    raise UnreadableInput(what, where, "check its folder") from error
+            try:
+                # a server may close a connection that was idle: it is tried before it is used
+                engine = create_engine(self._url, pool_pre_ping=not self.is_sqlite)
+            except (NoSuchModuleError, ImportError) as error:
+                remedy = "install the driver: pip install 'tidy-crate[postgres]'"
+                raise WrongUsage(f"no driver for this database is installed ({error})", self.where, remedy) from error
+        if self.is_sqlite:
+            _prepare_sqlite(engine, synchronous)
+        return engine
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        """Turn the library's errors into ours."""
+        try:
+            yield
+        except SQLAlchemyError as error:
+            raise self._plain(error) from error
+
+    def _plain(self, error: SQLAlchemyError) -> TidyCrateError:
+        cause = error.orig if isinstance(error, DBAPIError) else error
+        text = " ".join(str(cause).split())
+        lower = text.lower()
+        for words, what, remedy in _TROUBLES:
+            if any(word in lower for word in words):
+                return UnreadableInput(f"the {self.what} {what}", self.where, remedy)
+        if isinstance(error, DBAPIError) and not self.is_sqlite and (error.connection_invalidated or _is_gone(lower)):
+            what = f"the {self.what} cannot be reached ({text[:160]})"
+            return FarmError(what, self.where, "nothing is lost: run the command again when its server is back")
+        return UnreadableInput(f"the {self.what} cannot be used ({text[:200]})", self.where)
+
+
+# the library's words, what that means, and what to do
+_TROUBLES = (
+    (("file is not a database", "malformed", "file is encrypted"), "is not a database, or is damaged",
+     "restore it from a backup, or move it away to start a new one"),
+    (("database is locked", "database table is locked"), "is in use by another process",
+     "run the command again when the other one has ended"),
+    (("readonly", "read-only", "attempt to write a readonly"), "cannot be written", "check its permissions"),
+    (("disk is full", "no space left", "disk i/o error"), "cannot be written: the disk is full",
+     "make room and run the command again"),
+    (("unable to open database file",), "cannot be opened", "check its folder and permissions"),
+    (("password authentication failed", "no password supplied"), "does not accept the user or password",
+     "check TIDY_CRATE_LEDGER"),
+    (("does not exist",), "is not there", "create the database, or check TIDY_CRATE_LEDGER"),
+)  # fmt: skip
+
+
+def _is_gone(text: str) -> bool:
+    words = ("connection", "terminating", "server closed", "could not connect", "refused", "timeout expired")
+    return any(word in text for word in words)
+
+
+def _url(where: Path | str, what: str) -> URL:
+    if isinstance(where, Path):
+        return URL.create("sqlite", database=str(where))
+    try:
+        url = make_url(where)
+    except (ArgumentError, ValueError) as error:
+        raise WrongUsage(
+            f"the address of the {what} is not a database URL", None, "write postgresql://USER@HOST/NAME"
+        ) from error
+    if url.get_backend_name() == "postgresql" and url.drivername == "postgresql":
+        url = url.set(drivername="postgresql+psycopg")
+    if url.get_backend_name() not in ("postgresql", "sqlite"):
+        raise WrongUsage(
+            f"the {what} can be kept in SQLite or PostgreSQL, not in {url.get_backend_name()}", None,
+            "write postgresql://USER@HOST/NAME",
+        )  # fmt: skip
+    return url
+
+
+def _prepare_sqlite(engine: Engine, synchronous: str) -> None:
+    def connect(connection: Any, _: object) -> None:
+        # the driver would begin transactions by rules of its own
+        connection.isolation_level = None
+        cursor = connection.cursor()
+        for setting in (
+            f"busy_timeout={PATIENCE * 1000}",
+            "journal_mode=WAL",
+            f"synchronous={synchronous}",
+            "foreign_keys=ON",
+        ):
             cursor.execute(f"PRAGMA {setting}")
         cursor.close()
 
-    event.listen(engine, "connect", prepare)
-    return engine
+    def begin(connection: Connection) -> None:
+        # who writes takes the lock at once: an upgrade in the middle would fail where another one has written
+        connection.exec_driver_sql(connection.get_execution_options().get(_BEGIN, "BEGIN"))
+
+    event.listen(engine, "connect", connect)
+    event.listen(engine, "begin", begin)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Annotated, Any
 
@@ -36,6 +37,14 @@ class Cost(Model):
     low: Amount
     likely: Amount
     high: Amount
+
+
+def by_currency(amounts: Iterable[tuple[Decimal, str]]) -> dict[str, Decimal]:
+    """Add up amounts, each currency for itself: amounts of two currencies have no sum."""
+    found: dict[str, Decimal] = {}
+    for amount, currency in amounts:
+        found[currency] = found.get(currency, Decimal(0)) + amount
+    return found
 
 
 def rounded(amount: Decimal) -> Decimal:

@@ -8,8 +8,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.paths import Dialect
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 
 WINDOWS = os.name == "nt"
 
@@ -43,6 +44,8 @@ class Resolution:
 class Disk:
     """The disk as one survey sees it: every folder is listed once and every file is looked at once."""
 
+    tokens: FrameTokens = STANDARD
+    """The tokens that make a name a pattern for many files."""
     _folders: dict[Path, tuple[str, ...]] = field(default_factory=dict)
     _files: dict[Path, Member | str] = field(default_factory=dict)
     _sets: dict[Path, frozenset[str]] = field(default_factory=dict)
@@ -114,7 +117,7 @@ def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) 
     location = locate(text, anchor, search)
     if location is None:
         return Resolution(None, trouble=_no_meaning(text))
-    if not sequences.may_have_tokens(text) or not sequences.tokens(location.name):
+    if not disk.tokens.may_have(text) or not disk.tokens.find(location.name):
         found = disk.look(location)
         if isinstance(found, Member):
             return Resolution(location, (found,))
@@ -123,7 +126,7 @@ def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) 
             return resolve(paths.forward_slashes(text), anchor, disk, search)
         return Resolution(location, trouble=found)
     files, trouble = [], "no file matches the pattern"
-    for name, number in sequences.members(location.name, disk.names(location.parent)).items():
+    for name, number in disk.tokens.members(location.name, disk.names(location.parent)).items():
         found = disk.look(location.with_name(name))
         if isinstance(found, Member):
             files.append(Member(found.path, number, found.bytes, found.mtime_ns))

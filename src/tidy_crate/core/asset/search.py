@@ -10,7 +10,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.files import hash_file
 
 MOST_FILES = 2_000_000
@@ -44,6 +45,7 @@ class FolderIndex:
     """The files below some folders, by name in lower case. Links to folders are not followed."""
 
     folders: Sequence[Path]
+    tokens: FrameTokens = STANDARD
     _by_name: dict[str, list[Path]] | None = None
     _by_folder: dict[Path, list[str]] = field(default_factory=dict)
     _by_size: dict[int, list[Path]] | None = None
@@ -75,7 +77,7 @@ class FolderIndex:
     def sets_like(self, pattern: str) -> list[Path]:
         """Patterns (folder and `pattern`) that at least one file belongs to."""
         self._index()
-        return [folder / pattern for folder, names in self._by_folder.items() if sequences.members(pattern, names)]
+        return [folder / pattern for folder, names in self._by_folder.items() if self.tokens.members(pattern, names)]
 
     def _index(self) -> dict[str, list[Path]]:
         if self._by_name is None:
@@ -94,7 +96,7 @@ class FolderIndex:
         return self._by_name
 
 
-def mapped(text: str, maps: Iterable[tuple[str, str]]) -> list[Candidate]:
+def mapped(text: str, maps: Iterable[tuple[str, str]], tokens: FrameTokens = STANDARD) -> list[Candidate]:
     """Candidates by prefix mapping: an old drive or root to a new one. Only files that exist."""
     found = []
     for old, new in maps:
@@ -102,8 +104,8 @@ def mapped(text: str, maps: Iterable[tuple[str, str]]) -> list[Candidate]:
         if swapped is None:
             continue
         path = Path(swapped)
-        if sequences.tokens(path.name):
-            there = path.parent.is_dir() and bool(sequences.members(path.name, os.listdir(path.parent)))  # noqa: PTH208
+        if tokens.find(path.name):
+            there = path.parent.is_dir() and bool(tokens.members(path.name, os.listdir(path.parent)))  # noqa: PTH208
         else:
             there = path.is_file()
         if there:
@@ -117,7 +119,7 @@ def by_name(text: str, index: FolderIndex) -> list[Candidate]:
     if not wanted:
         return []
     name = wanted[-1]
-    hits = index.sets_like(name) if sequences.tokens(name) else index.by_name(name)
+    hits = index.sets_like(name) if index.tokens.find(name) else index.by_name(name)
     rated = []
     for path in dict.fromkeys(hits):
         shared = _shared_tail(wanted, path.parts)

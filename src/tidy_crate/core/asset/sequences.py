@@ -1,21 +1,20 @@
 """File name patterns that stand for many files: image sequences and tiled textures.
 
-Tokens understood: `####` (as many digits as hashes), `%04d` and `%d`, `<frame>`, and for tiles `<UDIM>`; and those
-that the project at hand declares.
+Tokens understood: `####` (as many digits as hashes), `%04d` and `%d`, `<frame>`, and for tiles `<UDIM>`. A project can
+declare more; they are an argument of everything that reads a pattern, see `FrameTokens`.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
-from contextvars import ContextVar
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 _TOKEN = re.compile(r"(?P<hashes>#+)|%(?P<width>0\d{1,2})?d|(?P<frame><frame>)|(?P<udim><UDIM>)", re.IGNORECASE)
-# tokens that the project at hand declares, longest first, with the digits they pad to
-_declared: ContextVar[tuple[tuple[str, int], ...]] = ContextVar("declared frame tokens", default=())
 # a tile number is 1001 + u + 10 v, u from 0 to 9: the numbering that the trade calls UDIM
 _UDIM_DIGITS = r"1\d{3}"
+_DIGITS = re.compile(r"\d+")
 
 
 @dataclass(frozen=True)
@@ -28,29 +27,81 @@ class Token:
     padding: int
 
 
-def use_tokens(declared: Mapping[str, int]) -> None:
-    """From here on understand these frame tokens too: each with the least number of digits it stands for."""
-    _declared.set(tuple(sorted(declared.items(), key=lambda item: (-len(item[0]), item[0]))))
+@dataclass(frozen=True)
+class FrameTokens:
+    """The tokens that count in file names: the usual ones, and those that a project declares."""
+
+    declared: tuple[tuple[str, int], ...] = ()
+    """The project's own tokens, longest first, each with the least number of digits that it stands for."""
+
+    @classmethod
+    def of(cls, declared: Mapping[str, int]) -> FrameTokens:
+        """Return the usual tokens and these: text to least number of digits."""
+        return cls(tuple(sorted(declared.items(), key=lambda item: (-len(item[0]), item[0]))))
+
+    def find(self, text: str) -> list[Token]:
+        """Return the tokens of a path, from left to right."""
+        own = self._own(text)
+        return _standard(text) if not own else sorted([*own, *_standard(text)], key=lambda t: t.start)
+
+    def _own(self, text: str) -> list[Token]:
+        found: list[Token] = []
+        for token, padding in self.declared:
+            at = text.find(token)
+            while at >= 0:
+                if not any(other.start < at + len(token) and at < other.end for other in found):
+                    found.append(Token(at, at + len(token), "frame", padding))
+                at = text.find(token, at + 1)
+        return found
+
+    def may_have(self, text: str) -> bool:
+        """Return whether it is worth looking for tokens: a quick answer that errs on the side of yes."""
+        return "#" in text or "%" in text or "<" in text or any(token in text for token, _ in self.declared)
+
+    def has_frame(self, text: str) -> bool:
+        """Return whether a path changes with the frame."""
+        return any(token.counts == "frame" for token in self.find(text))
+
+    def has_tile(self, text: str) -> bool:
+        """Return whether a path stands for a set of texture tiles."""
+        return any(token.counts == "tile" for token in self.find(text))
+
+    def at_frame(self, text: str, frame: int) -> str:
+        """Return the path of one frame. A negative number keeps its sign in front of the padded digits."""
+        for token in reversed(self.find(text)):
+            if token.counts == "frame":
+                digits = f"{abs(frame):0{token.padding}d}"
+                text = text[: token.start] + ("-" if frame < 0 else "") + digits + text[token.end :]
+        return text
+
+    def member_pattern(self, name: str) -> re.Pattern[str]:
+        """Return a pattern that the names of all members of a set match; the first group is the number."""
+        out, at = [], 0
+        for token in self.find(name):
+            out.append(re.escape(name[at : token.start]))
+            if token.counts == "tile":
+                out.append(f"({_UDIM_DIGITS})")
+            else:
+                # a sign is written before the padding or takes the place of one digit of it
+                signed = rf"|-\d{{{token.padding - 1},}}" if token.padding > 1 else ""
+                out.append(rf"(-?\d{{{token.padding},}}{signed})")
+            at = token.end
+        out.append(re.escape(name[at:]))
+        return re.compile("".join(out))
+
+    def members(self, name: str, names: Iterable[str]) -> dict[str, int]:
+        """Return which of `names` (file names of one folder) belong to the set `name`, with their number, in order."""
+        pattern = self.member_pattern(name)
+        if pattern.groups == 0:
+            return {}
+        found = {candidate: int(match[1]) for candidate in names if (match := pattern.fullmatch(candidate))}
+        return dict(sorted(found.items(), key=lambda item: (item[1], item[0])))
 
 
-def tokens(text: str) -> list[Token]:
-    """The tokens of a path, from left to right."""
-    own = _own_tokens(text)
-    return _standard_tokens(text) if not own else sorted([*own, *_standard_tokens(text)], key=lambda t: t.start)
+STANDARD = FrameTokens()
 
 
-def _own_tokens(text: str) -> list[Token]:
-    found: list[Token] = []
-    for token, padding in _declared.get():
-        at = text.find(token)
-        while at >= 0:
-            if not any(other.start < at + len(token) and at < other.end for other in found):
-                found.append(Token(at, at + len(token), "frame", padding))
-            at = text.find(token, at + 1)
-    return found
-
-
-def _standard_tokens(text: str) -> list[Token]:
+def _standard(text: str) -> list[Token]:
     found = []
     for match in _TOKEN.finditer(text):
         if match["udim"]:
@@ -64,50 +115,34 @@ def _standard_tokens(text: str) -> list[Token]:
     return found
 
 
-def may_have_tokens(text: str) -> bool:
-    """Whether it is worth looking for tokens: a quick answer that errs on the side of yes."""
-    return "#" in text or "%" in text or "<" in text or any(token in text for token, _ in _declared.get())
+def frame_numbers(names: Sequence[str]) -> dict[str, int | None]:
+    """Return the frame number of each file name of a folder whose pattern nobody states.
+
+    Names that differ in one group of digits only are a sequence, and that group counts the frames: `a_v2.1001.exr`
+    beside `a_v2.1002.exr`. In a name that stands alone it is the last group that no letter comes before
+    (`beauty.1001_v2.exr` is frame 1001); None where there is none. A minus sign right after a separator, or at the
+    start, belongs to the number: `a.-005.exr` is frame -5.
+    """
+    shapes: dict[tuple[str, ...], list[str]] = defaultdict(list)
+    for name in names:
+        shapes[tuple(_DIGITS.split(_stem(name)))].append(name)
+    found: dict[str, int | None] = {}
+    for group in shapes.values():
+        runs = [list(_DIGITS.finditer(_stem(name))) for name in group]
+        varying = [at for at in range(len(runs[0])) if len({one[at].group() for one in runs}) > 1]
+        for name, own in zip(group, runs, strict=True):
+            stem = _stem(name)
+            free = [at for at in range(len(own)) if not stem[: own[at].start()][-1:].isalpha()]
+            choice = [at for at in varying if at in free] or varying or free
+            found[name] = _signed(stem, own[choice[-1]]) if choice else None
+    return found
 
 
-def has_frame_token(text: str) -> bool:
-    """Whether a path changes with the frame."""
-    return any(token.counts == "frame" for token in tokens(text))
+def _stem(name: str) -> str:
+    return name.rpartition(".")[0] or name
 
 
-def has_tile_token(text: str) -> bool:
-    """Whether a path stands for a set of texture tiles."""
-    return any(token.counts == "tile" for token in tokens(text))
-
-
-def at_frame(text: str, frame: int) -> str:
-    """The path of one frame. A negative number keeps its sign in front of the padded digits."""
-    for token in reversed(tokens(text)):
-        if token.counts == "frame":
-            digits = f"{abs(frame):0{token.padding}d}"
-            text = text[: token.start] + ("-" if frame < 0 else "") + digits + text[token.end :]
-    return text
-
-
-def member_pattern(name: str) -> re.Pattern[str]:
-    """A pattern that the names of all members of a set match; the first group is the number."""
-    out, at = [], 0
-    for token in tokens(name):
-        out.append(re.escape(name[at : token.start]))
-        if token.counts == "tile":
-            out.append(f"({_UDIM_DIGITS})")
-        else:
-            # a sign is written before the padding or takes the place of one digit of it
-            signed = rf"|-\d{{{token.padding - 1},}}" if token.padding > 1 else ""
-            out.append(rf"(-?\d{{{token.padding},}}{signed})")
-        at = token.end
-    out.append(re.escape(name[at:]))
-    return re.compile("".join(out))
-
-
-def members(name: str, names: Iterable[str]) -> dict[str, int]:
-    """Which of `names` (file names of one folder) belong to the set `name`, with their number, in its order."""
-    pattern = member_pattern(name)
-    if pattern.groups == 0:
-        return {}
-    found = {candidate: int(match[1]) for candidate in names if (match := pattern.fullmatch(candidate))}
-    return dict(sorted(found.items(), key=lambda item: (item[1], item[0])))
+def _signed(stem: str, match: re.Match[str]) -> int:
+    before = stem[: match.start()]
+    negative = before.endswith("-") and (len(before) == 1 or before[-2] in "._")
+    return -int(match.group()) if negative else int(match.group())

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-from numpy.typing import NDArray
-
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.files import write_whole
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.scene.formats.baking import Curve
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState
 
 ENDINGS = (".png", ".svg", ".pdf")
@@ -19,16 +16,6 @@ MOST_CURVES = 8
 _WIDTH, _ROW = 12.8, 1.45
 _INK, _FAINT, _SOUND, _WARN = "#22303c", "#8a98a5", "#1f7a6d", "#b5482f"
 _CURVES = ("#2a5d8f", "#c17d11", "#5a8f2a", "#8f2a6b", "#4aa3a2", "#7a5c3e", "#6b6bb3", "#a34a4a")
-
-
-@dataclass(frozen=True)
-class Curve:
-    """What one prim does. values: over `times`, in what `label` says."""
-
-    prim: str
-    label: str
-    times: NDArray[np.float64]
-    values: NDArray[np.float64]
 
 
 def plot_bakes(context: SceneContext, target: Path) -> int:
@@ -45,11 +32,12 @@ def plot_bakes(context: SceneContext, target: Path) -> int:
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
+    baker = context.format.baker()
     figure = Figure(figsize=(_WIDTH, max(3.2, 1.3 + _ROW * len(shown))), dpi=100, layout="constrained")
     FigureCanvasAgg(figure)
     axes = figure.subplots(len(shown), 1, sharex=True, squeeze=False)[:, 0]
     for axis, one in zip(axes, shown, strict=True):
-        _row(axis, one, survey.frames, curves_of(one) if one.cache is not None else [])
+        _row(axis, one, survey.frames, baker.curves(one) if baker is not None and one.cache is not None else [])
     axes[-1].set_xlabel("frame", color=_INK)
     more = len(survey.simulations) - len(shown)
     title = f"{context.scene.name}: simulations and their caches" + (f" (and {more} more)" if more else "")
@@ -94,33 +82,3 @@ def _row(axis, one: Simulation, frames: FrameRange, curves: list[Curve]) -> None
     for side in ("top", "right"):
         axis.spines[side].set_visible(False)
     axis.tick_params(labelsize=8, colors=_INK)
-
-
-def curves_of(one: Simulation) -> list[Curve]:
-    """What the prims in a cache do: how far they are from where they began, or how many particles there are."""
-    from tidy_crate.core.scene.formats.usd.quiet import open_layer, open_stage, usd_messages
-
-    assert one.cache is not None
-    if one.covers is None:
-        return []
-    with usd_messages():
-        stage = open_stage(open_layer(one.cache), one.cache)
-        found = []
-        times = np.arange(one.covers[0], one.covers[1] + 1, dtype=np.float64)
-        for prim in stage.TraverseAll():
-            place = prim.GetAttribute("xformOp:translate:baked")
-            points = prim.GetAttribute("points")
-            if place and place.GetNumTimeSamples():
-                values = np.array([place.Get(time) for time in times])
-                found.append(Curve(str(prim.GetPath()), "moved by", times, np.linalg.norm(values - values[0], axis=1)))
-            elif points and (points.GetNumTimeSamples() or prim.HasMetadata("clips")):
-                clouds = [np.asarray(points.Get(time) if points.Get(time) is not None else []) for time in times]
-                found.append(_of_points(str(prim.GetPath()), times, clouds, counted=one.kind == "particles"))
-        return found
-
-
-def _of_points(prim: str, times: NDArray[np.float64], clouds: list[NDArray[np.float64]], *, counted: bool) -> Curve:
-    if counted or len({len(cloud) for cloud in clouds}) > 1:
-        return Curve(prim, "particles", times, np.array([len(cloud) for cloud in clouds], dtype=np.float64))
-    far = [float(np.linalg.norm(cloud - clouds[0], axis=1).max()) if len(cloud) else 0.0 for cloud in clouds]
-    return Curve(prim, "bent by", times, np.array(far))

@@ -11,18 +11,17 @@ import random
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
-from pathlib import Path
+from typing import Any
 
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.scene.formats.baking import Digests
 from tidy_crate.core.scene.model import Simulation, SimulationState
 
 MOST_BATCHES = 3
 MOST_NAMED = 20
-# frame: prim: digest
-Digests = dict[int, dict[str, str]]
 
 
 class Difference(Model):
@@ -51,11 +50,15 @@ def prove_order(context: SceneContext, batch: int = 2, progress: Progress = sile
     if not frames:
         raise WrongUsage("the scene has no frame range", context.scene, "set its start and end")
     orders = _orders(frames, batch)
-    plan = context.plan.model_dump_json()
+    question = {
+        "scene": str(context.scene),
+        "plan": context.plan.model_dump(mode="json"),
+        "tokens": context.project.content.frame_tokens,
+    }
     results = {}
     # threads only wait: each starts a process of its own, which has no past
     with ThreadPoolExecutor(workers) as pool:
-        runs = {name: pool.submit(_evaluate, context.scene, plan, order) for name, order in orders.items()}
+        runs = {name: pool.submit(_evaluate, question | {"frames": order}) for name, order in orders.items()}
         for done, (name, run) in enumerate(runs.items(), 1):
             results[name] = run.result()
             progress(Step("order proof", done, len(runs), "orders", name))
@@ -105,12 +108,11 @@ def _owner(prim: str, simulations: tuple[Simulation, ...]) -> str | None:
     return None
 
 
-def _evaluate(scene: Path, plan: str, frames: list[int]) -> Digests:
+def _evaluate(question: dict[str, Any]) -> Digests:
     """Evaluate frames in the order given, in a fresh process, as one node would."""
-    question = json.dumps({"scene": str(scene), "plan": json.loads(plan), "frames": frames})
-    line = [sys.executable, "-m", "tidy_crate.core.bake.digests"]
-    done = subprocess.run(line, input=question.encode(), capture_output=True, check=False)
+    line = [sys.executable, "-m", "tidy_crate.core.bake.evaluate"]
+    done = subprocess.run(line, input=json.dumps(question).encode(), capture_output=True, check=False)
     if done.returncode != 0:
         last = done.stderr.decode("utf-8", "replace").strip().splitlines()[-1:]
-        raise TidyCrateError(f"a frame could not be evaluated ({' '.join(last)[:300]})", scene)
+        raise TidyCrateError(f"a frame could not be evaluated ({' '.join(last)[:300]})", question["scene"])
     return {int(frame): digests for frame, digests in json.loads(done.stdout).items()}

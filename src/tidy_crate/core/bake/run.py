@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
+from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 
 from tidy_crate import __version__
-from tidy_crate.core.bake.records import CacheFile, CacheRecord, cache_folder, read_records, write_record
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.scene.caches import CacheFile, CacheRecord, cache_folder, read_records, write_record
+from tidy_crate.core.scene.formats.baking import BakeOrder, Baker, CacheRange
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState, Survey
 
 # one frame beyond each end, for the shutter
 MARGIN = 1
+# writes a staged copy of a scene, and returns its path
+Stager = Callable[[SceneContext], Path]
 
 
 class Baked(Model):
@@ -48,10 +53,18 @@ class BakeResult(Model):
 
 
 def bake(
-    context: SceneContext, only: Iterable[str] = (), again: bool = False, progress: Progress = silent
+    context: SceneContext,
+    only: Iterable[str] = (),
+    again: bool = False,
+    progress: Progress = silent,
+    *,
+    staged_copy: Stager | None = None,
+    baker: Baker | None = None,
 ) -> BakeResult:
     """Bake all simulations, or those named, and skip what is up to date unless `again`.
 
+    staged_copy: writes a staged copy of a scene and returns its path, for formats whose host application bakes.
+    baker: in place of the format's own.
     Raises WrongUsage on a name that no simulation has. A simulation that fails keeps its earlier cache.
     """
     survey = context.survey()
@@ -59,7 +72,7 @@ def bake(
     if wanted and not survey.frames.count:
         raise WrongUsage("the scene has no frame range to bake for", context.scene, "set its start and end")
     folder = cache_folder(context.tidy)
-    samples = per_frame_of(survey)
+    baker = baker or baker_of(context) if wanted else None
     baked: list[Baked] = []
     up_to_date: list[str] = []
     failed: list[Failed] = []
@@ -74,7 +87,8 @@ def bake(
         try:
             # what was baked just now lies over the scene that the next one is solved from
             now = context.with_caches_of_now()
-            baked.append(_bake_one(now, simulation, survey.frames, samples, folder, progress))
+            assert baker is not None
+            baked.append(_bake_one(now, simulation, survey, baker, folder, staged_copy, progress))
         except TidyCrateError as error:
             failed.append(Failed(simulation=simulation.name, why=str(error)))
     return BakeResult(baked=tuple(baked), up_to_date=tuple(up_to_date), failed=tuple(failed))
@@ -83,31 +97,34 @@ def bake(
 def chosen(simulations: tuple[Simulation, ...], only: tuple[str, ...]) -> list[Simulation]:
     """All simulations, or those named and what they go by, in dependency order.
 
-    Raises WrongUsage on a name that no simulation has, and on a circle, which it names.
+    Raises WrongUsage on a name that no simulation has, and on a cycle, which it names.
     """
     known = {simulation.name: simulation for simulation in simulations}
     for name in only:
         if name not in known:
             raise WrongUsage("no simulation has that name", name, "the survey lists them: " + ", ".join(known))
-    ordered: list[Simulation] = []
-    entered: list[str] = []
+    needs = {name: [other for other in one.depends_on if other in known] for name, one in known.items()}
+    wanted = set(only or known)
+    queue = list(wanted)
+    while queue:
+        more = set(needs[queue.pop()]) - wanted
+        wanted |= more
+        queue.extend(more)
+    return [known[name] for name in in_order({name: needs[name] for name in known if name in wanted})]
 
-    def visit(name: str) -> None:
-        if known[name] in ordered:
-            return
-        if name in entered:
-            circle = " -> ".join([*entered[entered.index(name) :], name])
-            raise WrongUsage("simulations depend on each other in a circle", circle, "break the circle in the scene")
-        entered.append(name)
-        for other in known[name].depends_on:
-            if other in known:
-                visit(other)
-        entered.remove(name)
-        ordered.append(known[name])
 
-    for name in only or known:
-        visit(name)
-    return ordered
+def in_order(needs: Mapping[str, Iterable[str]]) -> list[str]:
+    """Return names so that each comes after what it depends on, otherwise as they came.
+
+    Raises WrongUsage on a cycle, which it names.
+    """
+    try:
+        return list(TopologicalSorter(needs).static_order())
+    except CycleError as error:
+        # the library names a cycle against the direction of the dependencies
+        cycle = " -> ".join(reversed(error.args[1]))
+        what = "simulations depend on each other in a cycle"
+        raise WrongUsage(what, cycle, "break the cycle in the scene") from error
 
 
 def is_up_to_date(simulation: Simulation, folder: Path, frames: FrameRange) -> bool:
@@ -136,28 +153,41 @@ def damaged(record: CacheRecord, folder: Path) -> list[str]:
     return found
 
 
-def per_frame_of(survey: Survey) -> int:
-    """Samples per frame that a cache of this scene needs."""
-    from tidy_crate.core.scene.formats.usd.simulations import per_frame
+def baker_of(context: SceneContext) -> Baker:
+    """Return what bakes in scenes of this format. Raises WrongUsage where the format has none."""
+    found = context.format.baker()
+    if found is None:
+        raise WrongUsage("scenes of this format cannot be baked here", context.scene)
+    return found
 
-    return per_frame(survey.canonical.get("motion_blur") is True)
+
+def cache_range(frames: FrameRange, samples: int) -> CacheRange:
+    """Return the frames that a cache must hold: the range, and one beyond each end for the shutter."""
+    return CacheRange((frames.start or 0) - MARGIN, (frames.end if frames.end is not None else 0) + MARGIN, samples)
 
 
 def _bake_one(
-    context: SceneContext, simulation: Simulation, frames: FrameRange, samples: int, folder: Path, progress: Progress
+    context: SceneContext,
+    simulation: Simulation,
+    survey: Survey,
+    baker: Baker,
+    folder: Path,
+    staged_copy: Stager | None,
+    progress: Progress,
 ) -> Baked:
-    # here, so that the USD library is loaded only when there is something to bake
-    from tidy_crate.core.bake.usd_cache import Range, Written, bake_simulation
-
-    assert frames.start is not None and frames.end is not None
-    wanted = Range(frames.start - MARGIN, frames.end + MARGIN, samples)
-    if context.format.name == "sheet":
-        from tidy_crate.core.bake.host import bake_by_host
-
-        layer, files = bake_by_host(context, simulation, wanted.first, wanted.last, folder, progress)
-        written = Written(layer, files, (), ())
-    else:
-        written = bake_simulation(context, simulation.name, simulation.fingerprint, wanted, folder, progress)
+    frames, samples = survey.frames, baker.per_frame(survey)
+    wanted = cache_range(frames, samples)
+    order = BakeOrder(
+        scene=context.scene,
+        plan=context.plan,
+        simulation=simulation,
+        wanted=wanted,
+        folder=folder,
+        memory=context.memory,
+        tokens=context.tokens,
+        staged_copy=None if staged_copy is None else lambda plan: staged_copy(replace(context, plan=plan)),
+    )
+    written = baker.bake(order, progress)
     before = next((r for r in read_records(folder) if r.simulation == simulation.name), None)
     record = CacheRecord(
         simulation=simulation.name,

@@ -7,11 +7,12 @@ from pathlib import Path
 from statistics import median
 
 from tidy_crate.core.asset.frames import format_frames
-from tidy_crate.core.bake.records import CacheRecord, cache_folder, read_records
 from tidy_crate.core.bake.run import damaged
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.files import inside
 from tidy_crate.core.model import Model
-from tidy_crate.core.scene.context import SceneContext
+from tidy_crate.core.scene.caches import CacheRecord, cache_folder, read_records
+from tidy_crate.core.scene.formats.baking import Baker
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState
 
 # a file of a sequence smaller than this share of its fellows is odd
@@ -38,10 +39,13 @@ def verify_caches(context: SceneContext) -> tuple[VerifiedCache, ...]:
     survey = context.survey()
     folder = cache_folder(context.tidy)
     records = {record.simulation: record for record in read_records(folder)} if folder.is_dir() else {}
-    return tuple(_verified(one, records.get(one.name), folder, survey.frames) for one in survey.simulations)
+    baker = context.format.baker()
+    return tuple(_verified(one, records.get(one.name), folder, survey.frames, baker) for one in survey.simulations)
 
 
-def _verified(one: Simulation, record: CacheRecord | None, folder: Path, frames: FrameRange) -> VerifiedCache:
+def _verified(
+    one: Simulation, record: CacheRecord | None, folder: Path, frames: FrameRange, baker: Baker | None
+) -> VerifiedCache:
     return VerifiedCache(
         simulation=one.name,
         state=one.state.value,
@@ -49,11 +53,13 @@ def _verified(one: Simulation, record: CacheRecord | None, folder: Path, frames:
         files=1 + len(record.files) if record is not None else int(one.cache is not None),
         bytes=record.bytes + sum(file.bytes for file in record.files) if record is not None else 0,
         unbaked=record.unbaked if record is not None else (),
-        troubles=tuple(dict.fromkeys(_troubles(one, record, folder, frames))),
+        troubles=tuple(dict.fromkeys(_troubles(one, record, folder, frames, baker))),
     )
 
 
-def _troubles(one: Simulation, record: CacheRecord | None, folder: Path, frames: FrameRange) -> Iterator[str]:
+def _troubles(
+    one: Simulation, record: CacheRecord | None, folder: Path, frames: FrameRange, baker: Baker | None
+) -> Iterator[str]:
     if one.state is SimulationState.LIVE:
         yield "there is no cache: bake it"
         return
@@ -68,7 +74,8 @@ def _troubles(one: Simulation, record: CacheRecord | None, folder: Path, frames:
     if record is not None:
         yield from (f"{name} is gone or not as it was written" for name in damaged(record, folder))
         yield from _odd_sizes(record)
-        yield from _values(record, folder)
+        if baker is not None:
+            yield from _values(record, folder, baker)
 
 
 def _odd_sizes(record: CacheRecord) -> Iterator[str]:
@@ -81,30 +88,7 @@ def _odd_sizes(record: CacheRecord) -> Iterator[str]:
             yield f"{file.path} is oddly small: {file.bytes} bytes, its neighbours have {median(near):.0f}"
 
 
-def _values(record: CacheRecord, folder: Path) -> Iterator[str]:
+def _values(record: CacheRecord, folder: Path, baker: Baker) -> Iterator[str]:
     """Samples that hold something else than finite numbers."""
-    import numpy as np
-    from pxr import Sdf
-
-    from tidy_crate.core.errors import UnreadableInput
-    from tidy_crate.core.scene.formats.usd.quiet import open_layer
-
-    names = (record.layer, *(file.path for file in record.files))
-    # what a host application wrote is its own affair
-    for name in (name for name in names if name.endswith((".usda", ".usdc"))):
-        try:
-            layer = open_layer(inside(folder, name))
-        except UnreadableInput as error:
-            yield f"{name}: {error.what}"
-            continue
-        paths: list[Sdf.Path] = []
-        layer.Traverse(Sdf.Path.absoluteRootPath, paths.append)
-        for path in paths:
-            for time in layer.ListTimeSamplesForPath(path) if path.IsPrimPropertyPath() else ():
-                value = layer.QueryTimeSample(path, time)
-                numbers = (
-                    [value.GetReal(), *value.GetImaginary()] if hasattr(value, "GetImaginary") else np.asarray(value)
-                )
-                if not np.isfinite(numbers).all():
-                    yield f"{path} is no number at frame {time:g}"
-                    break
+    for name in (record.layer, *(file.path for file in record.files)):
+        yield from baker.bad_values(inside(folder, name))

@@ -6,11 +6,11 @@ import difflib
 from collections.abc import Mapping
 from functools import cache
 from importlib import import_module
-from importlib.metadata import entry_points
 from types import MappingProxyType
 
 from tidy_crate.core.check.finding import CATALOGUE, Check
-from tidy_crate.core.errors import UnreadableInput, WrongUsage
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.plugins import plugins
 
 # a package registers checks by naming a module here, in which `check` and `farm_check` decorate functions
 GROUP = "tidy_crate.checks"
@@ -25,15 +25,7 @@ def catalogue() -> Mapping[str, Check]:
     """Every check by its code. Raises UnreadableInput when a package's checks cannot be loaded."""
     for name in _OWN:
         import_module(f"tidy_crate.core.check.{name}")
-    for entry in sorted(entry_points(group=GROUP), key=lambda entry: entry.name):
-        try:
-            entry.load()
-        except Exception as error:
-            raise UnreadableInput(
-                f"the checks of another package cannot be loaded ({type(error).__name__}: {error})",
-                entry.value,
-                "update or remove that package",
-            ) from error
+    plugins(GROUP)
     # the same order whatever was imported first
     return MappingProxyType(dict(sorted(CATALOGUE.items(), key=lambda item: (*_group(item[1].need), item[0]))))
 

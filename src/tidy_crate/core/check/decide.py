@@ -8,9 +8,9 @@ from tidy_crate.core.check.catalogue import check_of
 from tidy_crate.core.check.finding import Severity
 from tidy_crate.core.check.mends import Mend, mends_for
 from tidy_crate.core.check.run import NOTHING, Against, checked
+from tidy_crate.core.context.decisions import MendDecision, Waiver
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.scene.context import SceneContext
-from tidy_crate.core.scene.decisions import MendDecision, Waiver
 
 
 def waive(context: SceneContext, waiver: Waiver) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.paths import Dialect
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
-from tidy_crate.core.scene.model import Asset, Status
+from tidy_crate.core.scene.model import Asset, Status, Why
 
 # pictures made from others to be read faster, and what they are made from
 MADE_FOR_SPEED = (".tx", ".dds", ".ktx", ".ktx2")
@@ -52,11 +52,10 @@ def layer_unread(scene: Checked) -> Iterator[Trouble]:
 @check("layer-unseen", Severity.WARNING, "C5", Next.DECIDE)
 def layer_unseen(scene: Checked) -> Iterator[Trouble]:
     """Behind a file that nothing here can read there may be more files, and nobody collects them."""
-    for text in scene.survey.unread:
-        path, _, why = text.partition(": no reader for this format")
-        if why:
+    for one in scene.survey.unread:
+        if one.why is Why.NO_READER:
             yield Trouble(
-                Path(path).name, "no reader here for this format, so what it names is unseen", "name its files yourself"
+                one.path.name, "no reader here for this format, so what it names is unseen", "name its files yourself"
             )
 
 

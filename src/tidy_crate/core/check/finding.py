@@ -15,13 +15,13 @@ from typing import Literal
 
 from tidy_crate.core.asset.head import Head, read_head
 from tidy_crate.core.asset.resolve import Disk
-from tidy_crate.core.check.rules import CheckRules
+from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.estimate.probe import ProbeResult
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.model import Asset, AssetMember, MemoryNeed, Status, Survey
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.work.request import RenderRequest
 
 
 class Severity(StrEnum):

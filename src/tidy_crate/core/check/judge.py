@@ -10,9 +10,9 @@ from tidy_crate.core.check.farm_machines import fits
 from tidy_crate.core.check.finding import Check, Checked, Finding, Next, OnFarm, Severity, Trouble
 from tidy_crate.core.check.mends import Mend, mends_for
 from tidy_crate.core.check.result import CheckResult, FarmVerdict, MachineVerdict, UnusedWaiver
-from tidy_crate.core.check.rules import CheckRules
+from tidy_crate.core.context.decisions import MendDecision, Waiver
+from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.garbage import no_garbage_collection
-from tidy_crate.core.scene.decisions import MendDecision, Waiver
 
 _ORDER = {Severity.ERROR: 0, Severity.WARNING: 1, Severity.NOTE: 2}
 
@@ -24,16 +24,18 @@ def run_checks(
     as_found: Checked | None = None,
     farms: Sequence[OnFarm] = (),
     mends: tuple[MendDecision, ...] = (),
+    checks: Mapping[str, Check] | None = None,
 ) -> CheckResult:
     """Run every check. Errors are never waived: they are put right, let go, or stay.
 
+    checks: by code, in place of all there are.
     as_found: the scene as the artist saved it, where staging changes it. Raises WrongUsage when the project gives a
     severity to a check that there is not.
     """
     for code in scene.rules.severity:
         check_of(code)
     with no_garbage_collection():
-        return _run_checks(scene, waivers, as_found, farms, mends)
+        return _run_checks(scene, waivers, as_found, farms, mends, catalogue() if checks is None else checks)
 
 
 def _run_checks(
@@ -42,10 +44,11 @@ def _run_checks(
     as_found: Checked | None,
     farms: Sequence[OnFarm],
     mends: tuple[MendDecision, ...],
+    checks: Mapping[str, Check],
 ) -> CheckResult:
     possible = {} if scene.is_crate else mends_for(scene)
-    here = list(_of_scene(scene))
-    before = list(_of_scene(as_found)) if as_found is not None else here
+    here = list(_of_scene(scene, checks))
+    before = list(_of_scene(as_found, checks)) if as_found is not None else here
     keys_before = {(one.code, trouble.subject) for one, trouble in before}
     keys_now = {(one.code, trouble.subject) for one, trouble in here}
     waiving = _Waiving(waivers)
@@ -60,11 +63,11 @@ def _run_checks(
         if (one.code, trouble.subject) not in keys_now
     )
     for farm in farms:
-        for one, trouble in _of_farm(farm):
+        for one, trouble in _of_farm(farm, checks):
             finding = _finding(one, trouble, scene.rules, {}).model_copy(update={"farm": farm.card.name})
             findings.append(waiving.of(finding))
     findings.sort(key=lambda finding: (_ORDER[finding.severity], finding.waived))
-    ran = {code for code, one in catalogue().items() if one.of_scene or farms}
+    ran = {code for code, one in checks.items() if one.of_scene or farms}
     return CheckResult(
         scene=scene.survey.scene,
         findings=tuple(findings),
@@ -76,14 +79,14 @@ def _run_checks(
     )
 
 
-def _of_scene(scene: Checked) -> Iterator[tuple[Check, Trouble]]:
-    for one in catalogue().values():
+def _of_scene(scene: Checked, checks: Mapping[str, Check]) -> Iterator[tuple[Check, Trouble]]:
+    for one in checks.values():
         if one.of_scene is not None:
             yield from ((one, trouble) for trouble in _run(one, one.of_scene, scene))
 
 
-def _of_farm(farm: OnFarm) -> Iterator[tuple[Check, Trouble]]:
-    for one in catalogue().values():
+def _of_farm(farm: OnFarm, checks: Mapping[str, Check]) -> Iterator[tuple[Check, Trouble]]:
+    for one in checks.values():
         if one.of_farm is not None:
             yield from ((one, trouble) for trouble in _run(one, one.of_farm, farm))
 

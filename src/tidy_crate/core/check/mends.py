@@ -6,13 +6,13 @@ from collections.abc import Callable, Iterable, Iterator
 from pathlib import PurePosixPath
 from typing import Any
 
-from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.asset import paths
 from tidy_crate.core.check.finding import Checked
 from tidy_crate.core.check.ordered import named
 from tidy_crate.core.check.outputs import LOSSY, MOVIES
+from tidy_crate.core.context.decisions import MendDecision, MendEdit
 from tidy_crate.core.farm.overlay import inside_job
 from tidy_crate.core.model import Model
-from tidy_crate.core.scene.decisions import MendDecision, MendEdit
 from tidy_crate.core.scene.model import Output, Setting, Survey
 from tidy_crate.core.scene.staging import ChooseCamera, OutputPath, SetSetting
 
@@ -90,7 +90,7 @@ def add_frame_token(scene: Checked) -> Iterator[Mend]:
     if frames.count <= 1:
         return
     for output in scene.survey.outputs:
-        if output.path.strip() and output.format not in MOVIES and not sequences.has_frame_token(output.path):
+        if output.path.strip() and output.format not in MOVIES and not scene.survey.tokens.has_frame(output.path):
             lead, dot, ending = output.path.rpartition(".")
             stem = lead if dot and "/" not in ending else output.path
             path = f"{stem}.{'#' * digits}" + (f".{ending}" if stem is lead else "")

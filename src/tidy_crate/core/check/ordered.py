@@ -6,9 +6,10 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
-from tidy_crate.core.asset import paths, sequences
-from tidy_crate.core.check.brief import Brief, BriefOutput
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
+from tidy_crate.core.context.brief import Brief, BriefOutput
 from tidy_crate.core.scene.model import Output
 
 
@@ -170,15 +171,14 @@ def named(naming: str, scene: Checked, output: str, ending: str) -> str:
 
 def _follows(name: str, output: Output, naming: str, scene: Checked) -> bool:
     wanted = paths.file_name(named(naming, scene, output.name, output.format or "exr"))
-    return _pattern(name) == _pattern(wanted) or bool(
-        re.fullmatch(re.escape(_pattern(wanted)).replace(r"\*", ".*"), _pattern(name))
-    )
+    ours, theirs = _pattern(name, scene.survey.tokens), _pattern(wanted, scene.survey.tokens)
+    return ours == theirs or bool(re.fullmatch(re.escape(theirs).replace(r"\*", ".*"), ours))
 
 
-def _pattern(name: str) -> str:
+def _pattern(name: str, tokens: FrameTokens) -> str:
     """A name with its frame tokens in one spelling, without regard to capitals."""
     out, at = [], 0
-    for token in sequences.tokens(name):
+    for token in tokens.find(name):
         out += [name[at : token.start], "\0" if token.counts == "frame" else "\1"]
         at = token.end
     return "".join([*out, name[at:]]).casefold()

@@ -6,7 +6,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 
-from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.asset import paths
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Output
 
@@ -47,7 +47,7 @@ def output_no_frame_token(scene: Checked) -> Iterator[Trouble]:
     if scene.survey.frames.count <= 1:
         return
     for output in _written(scene):
-        if output.format not in MOVIES and not sequences.has_frame_token(output.path):
+        if output.format not in MOVIES and not scene.survey.tokens.has_frame(output.path):
             yield Trouble(output.name, f"{output.path} has no frame token", "put #### where the number belongs")
 
 
@@ -58,7 +58,7 @@ def output_frame_token_short(scene: Checked) -> Iterator[Trouble]:
     if frames.start is None or frames.end is None or frames.count <= 1:
         return
     for output in _written(scene):
-        digits = [token.padding for token in sequences.tokens(output.path) if token.counts == "frame"]
+        digits = [token.padding for token in scene.survey.tokens.find(output.path) if token.counts == "frame"]
         longest = max(len(str(abs(frames.start))), len(str(abs(frames.end))))
         shortest = min(len(str(abs(frames.start))), len(str(abs(frames.end))))
         if digits and min(digits) < longest and (shortest < longest):
@@ -105,7 +105,7 @@ def output_name_not_portable(scene: Checked) -> Iterator[Trouble]:
         absolute = paths.is_absolute(output.path)
         for part in paths.parts(output.path)[1 if absolute else 0 :]:
             # a token in angle brackets never gets as far as the file's name
-            plain = _TOKEN.sub("x", sequences.at_frame(part, 1001))
+            plain = _TOKEN.sub("x", scene.survey.tokens.at_frame(part, 1001))
             if part != ".." and (troubles := paths.name_troubles(plain)):
                 yield Trouble(output.name, f"{part!r} {' and '.join(troubles)}", "rename it")
 

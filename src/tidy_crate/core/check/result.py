@@ -6,8 +6,8 @@ from decimal import Decimal
 from pathlib import Path
 
 from tidy_crate.core.check.finding import Finding, Severity
+from tidy_crate.core.context.decisions import MendDecision, Waiver
 from tidy_crate.core.model import Model
-from tidy_crate.core.scene.decisions import MendDecision, Waiver
 
 
 class UnusedWaiver(Waiver):

@@ -8,11 +8,12 @@ from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
-from tidy_crate.core.check.brief import Brief
 from tidy_crate.core.check.finding import Checked, OnFarm
 from tidy_crate.core.check.judge import run_checks
 from tidy_crate.core.check.mends import in_force
 from tidy_crate.core.check.result import CheckResult
+from tidy_crate.core.context.brief import Brief
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.layout import lay_out
 from tidy_crate.core.crate.origin import changed_since
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
@@ -21,13 +22,13 @@ from tidy_crate.core.estimate.model import PRACTICE, Quote, Wishes
 from tidy_crate.core.estimate.probe import ProbeResult, probe_folder, read_probe
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.files import inside
-from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.memory_need import memory_need
 from tidy_crate.core.scene.model import Asset, MemoryNeed, Status, Survey
-from tidy_crate.core.scene.request import RenderRequest, request_for
+from tidy_crate.core.scene.request import request_for
 from tidy_crate.core.scene.settings import load_maps
 from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.work.request import RenderRequest
 
 
 @dataclass(frozen=True)
@@ -88,7 +89,8 @@ def check_crate(crate: Path, against: Against = NOTHING, origin: Path | None = N
     content = read_packing_list(crate)
     scene = inside(crate, content.scene)
     form = format_of(scene)
-    survey = form.read(scene, None, next(iter(content.requests), None), load_maps(maps=content.settings_maps))
+    request, maps = next(iter(content.requests), None), load_maps(maps=content.settings_maps)
+    survey = form.read(scene, None, request, maps, None, content.tokens)
     excused = {one.path: one.because for one in content.missing if one.let_go}
     assets = tuple(_as_packed(asset, crate, excused) for asset in survey.assets)
     survey = survey.model_copy(update={"assets": assets})
@@ -137,7 +139,7 @@ def _on_farm(
     content: PackingList | None = None,
     crate: Path | None = None,
 ) -> OnFarm:
-    probe = _probe(crate, card, against) if crate is not None else None
+    probe = _probe(crate, content, card, against) if crate is not None and content is not None else None
     quote = _quote(content, probe, card, against) if content is not None and probe is not None else None
     noted = card.account(against.account)
     if against.account is not None and card.balance and noted is None:
@@ -157,12 +159,12 @@ def _on_farm(
     )
 
 
-def _probe(crate: Path, card: FarmCard, against: Against) -> ProbeResult | None:
+def _probe(crate: Path, content: PackingList, card: FarmCard, against: Against) -> ProbeResult | None:
     """The timings of a crate, where they say anything about this farm."""
     if not probe_folder(crate).is_dir():
         return None
     try:
-        found = read_probe(crate)
+        found = read_probe(crate, content)
     except UnreadableInput:
         return None
     return None if found.basis == PRACTICE and not card.practice and not against.wishes.accept_practice else found

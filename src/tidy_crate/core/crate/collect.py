@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 
 from tidy_crate import __version__
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.paths import relative, scene_stem, without_version
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.copying import Copier, Way
 from tidy_crate.core.crate.layout import Layout, lay_out
 from tidy_crate.core.crate.memory import CollectMemory
@@ -27,18 +27,19 @@ from tidy_crate.core.crate.packing import (
     write_packing_list,
 )
 from tidy_crate.core.crate.shared import Share, lay_out_on_share, without_local
+from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.crate.trimming import trimmed
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.files import hash_file, write_bytes, write_whole
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
-from tidy_crate.core.scene.context import SceneContext
 from tidy_crate.core.scene.following import FIELD
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Asset, Status, Survey
-from tidy_crate.core.scene.request import RenderRequest, request_for
+from tidy_crate.core.scene.request import request_for
 from tidy_crate.core.scene.rewriting import new_texts, place_of
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
+from tidy_crate.core.work.request import RenderRequest
 
 WORKERS = 4
 
@@ -77,11 +78,13 @@ def collect(
     needed_frames_only: bool = False,
     shares: Sequence[Share] = (),
     origin: Path | None = None,
+    system: System = THIS,
 ) -> CollectResult:
     """Build or refresh a crate. Sources are only read; files that have not changed since are not read again.
 
     way: how files come in. needed_frames_only: of image sequences only what the requests need travels.
     shares: with any, nothing on them is copied; see `shared`. origin: a file for what the crate was made from.
+    system: the machine that it runs on.
     Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten.
     """
     crate = crate.absolute()
@@ -99,7 +102,7 @@ def collect(
     else:
         layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
-    memory = CollectMemory.load(context.tidy, crate)
+    memory = CollectMemory.load(context.tidy, crate, system)
     before = _listed(crate)
     (crate / UNFINISHED).parent.mkdir(parents=True, exist_ok=True)
     write_bytes(crate / UNFINISHED, b"collect has not finished here; run it again\n")
@@ -248,7 +251,7 @@ def _state(path: Path) -> tuple[int, int] | None:
 
 def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: CollectMemory) -> None:
     needed = sum(path.stat().st_size for path, place in to_copy.items() if memory.known(path, crate / place) is None)
-    free = shutil.disk_usage(crate).free
+    free = memory.system.free_bytes(crate)
     if needed > free:
         raise TidyCrateError(
             f"the disk has {free} bytes free and the crate needs {needed} more",

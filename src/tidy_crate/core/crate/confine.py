@@ -34,12 +34,17 @@ class _PathBeneath(ctypes.Structure):
     _fields_ = (("allowed_access", ctypes.c_uint64), ("parent_fd", ctypes.c_int32))
 
 
-def confine(readable: Iterable[Path], writable: Iterable[Path], listable: Iterable[Path] = ()) -> str | None:
+def confine(
+    readable: Iterable[Path],
+    writable: Iterable[Path],
+    listable: Iterable[Path] = (),
+    platform: str = sys.platform,
+) -> str | None:
     """Deny this process and its children all file access but to these folders. listable: their names only.
 
     Returns None when the kernel enforces it, else in plain words why it cannot. Call it before any thread starts.
     """
-    if not sys.platform.startswith("linux"):
+    if not platform.startswith("linux"):
         return "this system has no way to shut a process in without a privilege"
     libc = ctypes.CDLL(None, use_errno=True)
     version = libc.syscall(_CREATE_RULESET, None, ctypes.c_size_t(0), ctypes.c_uint32(_VERSION_FLAG))

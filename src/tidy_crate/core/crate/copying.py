@@ -15,7 +15,7 @@ from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.crate.memory import CollectMemory
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import copy_and_hash, hash_file, os_reason
+from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.progress import Progress, Step
 
 WORKERS = 4
@@ -121,7 +121,7 @@ class Copier:
             return hash_file(target), target.stat().st_size
         if self.way is Way.REFLINK and _in_place(target, lambda draft: _clone(source, draft)):
             return hash_file(target), target.stat().st_size
-        return copy_and_hash(source, target)
+        return self.memory.system.copy(source, target)
 
     def _store_once(self, target: Path, digest: str, size: int) -> None:
         """Of files with one content keep one on the disk, under all their names."""

@@ -8,8 +8,8 @@ from functools import lru_cache
 from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.context.project import Project
 from tidy_crate.core.garbage import no_garbage_collection
-from tidy_crate.core.project import Project
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
 

@@ -7,9 +7,8 @@ import time
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import psutil
-
 from tidy_crate.core.asset.search import Content
+from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import file_mark, hash_file, read_json, write_json
 
@@ -40,24 +39,25 @@ class CollectMemory:
     path: Path
     entries: dict[str, _Entry]
     doubtful: bool = False
+    system: System = THIS
     _saved: float = field(default_factory=time.monotonic)
     _lock: threading.Lock = field(default_factory=threading.Lock)
     _read_again: set[str] = field(default_factory=set)
 
     @classmethod
-    def load(cls, tidy: Path, crate: Path) -> CollectMemory:
+    def load(cls, tidy: Path, crate: Path, system: System = THIS) -> CollectMemory:
         """The memory of a crate; an empty one when there is none or it is broken."""
-        return cls._read(tidy / FOLDER / f"{crate.name}.json")
+        return cls._read(tidy / FOLDER / f"{crate.name}.json", system)
 
     @classmethod
-    def _read(cls, path: Path) -> CollectMemory:
+    def _read(cls, path: Path, system: System = THIS) -> CollectMemory:
         try:
             found = read_json(path, "memory of what was collected")
             entries = {str(target): _Entry(*map(str, entry)) for target, entry in found["entries"].items()}
-            doubtful = not found["finished"] and abs(float(found["started"]) - psutil.boot_time()) > _CLOCK_SLACK
+            doubtful = not found["finished"] and abs(float(found["started"]) - system.started()) > _CLOCK_SLACK
         except (UnreadableInput, TypeError, KeyError, ValueError, AttributeError):
-            return cls(path, {})
-        return cls(path, entries, doubtful)
+            return cls(path, {}, system=system)
+        return cls(path, entries, doubtful, system)
 
     def known(self, source: Path, target: Path) -> str | None:
         """The hash of a file that was copied before, if neither it nor its copy has been touched since."""
@@ -90,7 +90,7 @@ class CollectMemory:
         """Write the memory down."""
         with self._lock:
             entries = {target: list(vars(entry).values()) for target, entry in self.entries.items()}
-        write_json(self.path, {"finished": finished, "started": psutil.boot_time(), "entries": entries})
+        write_json(self.path, {"finished": finished, "started": self.system.started(), "entries": entries})
         self._saved = time.monotonic()
 
 

@@ -2,23 +2,32 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+import json
+from pathlib import Path, PurePosixPath
+from typing import Any
 
+from blake3 import blake3
 from pydantic import Field
 
-from tidy_crate.core.check.rules import CheckRules
+from tidy_crate.core.asset.sequences import FrameTokens
+from tidy_crate.core.context.decisions import Waiver
+from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.errors import Blocked, UnreadableInput
 from tidy_crate.core.files import inside, read_json, write_json
 from tidy_crate.core.model import Model, validated
-from tidy_crate.core.scene.decisions import RenderCommand, Waiver
 from tidy_crate.core.scene.model import FrameRange, Output, Survey
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.scene.request import naming
 from tidy_crate.core.scene.settings import SettingsMap
+from tidy_crate.core.schema import Schema
+from tidy_crate.core.work.command import RenderCommand
+from tidy_crate.core.work.product import product_path
+from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.task import Task
 
 FILE_NAME = "packing-list.json"
 # lies in the folder while collect has not come to its end
 UNFINISHED = ".tidy-crate-unfinished"
-VERSION = 1
+VERSION = 2
 
 
 class PackedFile(Model):
@@ -97,6 +106,25 @@ class PackingList(Model):
     rules: CheckRules = CheckRules()
 
     @property
+    def tokens(self) -> FrameTokens:
+        """The frame tokens that count in the names of this crate's files."""
+        return FrameTokens.of(self.frame_tokens)
+
+    @property
+    def digest(self) -> str:
+        """BLAKE3 of the whole list: another one for any change of what the crate holds or asks for."""
+        return blake3(self.model_dump_json().encode()).hexdigest()
+
+    @property
+    def tasks(self) -> int:
+        """How many tasks the requests come to."""
+        return sum(request.task_count for request in self.requests)
+
+    def product_path(self, output: str, task: Task) -> PurePosixPath:
+        """Return where a product of this crate is, below the folder of its job."""
+        return product_path(naming(self.output(output)), task, by_request=len(self.requests) > 1, tokens=self.tokens)
+
+    @property
     def bytes(self) -> int:
         """Size of all files."""
         return sum(file.bytes for file in self.files)
@@ -124,6 +152,21 @@ class PackingList(Model):
         return found
 
 
+def _views_for_cameras(content: dict[str, Any]) -> dict[str, Any]:
+    """From version 1: requests had a list of cameras, and variants that nothing read."""
+    requests = []
+    for request in content.get("requests", []):
+        old = dict(request)
+        cameras = old.pop("cameras", [])
+        old.pop("variants", None)
+        views = [{"name": f"camera-{number}", "camera": camera} for number, camera in enumerate(cameras, 1)]
+        requests.append(old | {"views": views})
+    return content | {"requests": requests}
+
+
+SCHEMA = Schema("packing list", "packing_list", VERSION, {1: _views_for_cameras})
+
+
 def essentials(survey: Survey, places: dict[Path, str], missing: tuple[str, ...] = ()) -> Essentials:
     """Sum up a survey. places: where each file lies in the crate."""
     found = {places[member.path] for asset in survey.assets for member in asset.members if member.path in places}
@@ -144,6 +187,15 @@ def is_crate(folder: Path) -> bool:
     return (folder / FILE_NAME).is_file() or (folder / UNFINISHED).exists()
 
 
+def packing_list_of(text: str | bytes, where: Path | str) -> PackingList:
+    """The packing list in a text, of any version. Raises UnreadableInput when it is none."""
+    try:
+        content = json.loads(text)
+    except ValueError as error:
+        raise UnreadableInput(f"the packing list is not valid JSON ({error})", where) from error
+    return validated(PackingList, SCHEMA.upgraded(content, where), SCHEMA.what, where)
+
+
 def read_packing_list(crate: Path) -> PackingList:
     """Read and check a crate's packing list.
 
@@ -161,9 +213,8 @@ def read_packing_list(crate: Path) -> PackingList:
 def last_packing_list(crate: Path) -> PackingList:
     """The list of the last time that collecting came to its end, whatever has happened to the crate since."""
     path = crate / FILE_NAME
-    found = validated(PackingList, read_json(path, "packing list"), "packing list", path)
-    if found.packing_list != VERSION:
-        raise UnreadableInput(f"the packing list is of version {found.packing_list}, this tool reads {VERSION}", path)
+    content = SCHEMA.upgraded(read_json(path, SCHEMA.what), path)
+    found = validated(PackingList, content, SCHEMA.what, path)
     for file in found.files:
         inside(crate, file.path)
     inside(crate, found.scene)

@@ -10,13 +10,14 @@ import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from tidy_crate.core.asset import sequences
 from tidy_crate.core.crate.confine import confine, runtime_folders
 from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.model import Asset
+from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.core.work.task import Task
 
 TIME_LIMIT = 1800.0
 
@@ -68,7 +69,6 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
     from tidy_crate.core.scene.formats.registry import format_of
     from tidy_crate.core.scene.settings import load_maps
 
-    sequences.use_tokens(content.frame_tokens)
     changed, unexpected = _changed(crate, content)
     shared = {Path(file.path): file.bytes for file in content.shared}
     changed += [str(path) for path, size in shared.items() if not _readable(path, size)]
@@ -78,7 +78,7 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
     try:
         scene = inside(crate, content.scene)
         survey = format_of(scene).read(
-            scene, None, next(iter(content.requests), None), load_maps(maps=content.settings_maps)
+            scene, None, next(iter(content.requests), None), load_maps(maps=content.settings_maps), None, content.tokens
         )
         outside = sorted(
             {
@@ -186,22 +186,25 @@ def _short(value: object) -> str:
 
 
 def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) -> FrameProof | None:
-    from tidy_crate.core.render_command import products, run
-    from tidy_crate.core.review.frame import Expected, Verdict, judge_file
+    from tidy_crate.core.picture.judge import Expected, judge_file
+    from tidy_crate.core.scene.rendering import products, run
 
     if content.render is None:
         return FrameProof(frame=frame, seconds=0.0, good=False, why="no render command is known")
     request = content.requests[0]
+    view = request.view_names[0]
     outputs = tuple(content.output(name) for name in request.outputs)
     into = scratch / "test-frame"
     try:
-        done = run(content.render, inside(crate, content.scene), request, (frame,), into, TIME_LIMIT)
+        scene = inside(crate, content.scene)
+        done = run(content.render, scene, request, (frame,), into, TIME_LIMIT, view=view)
     except TidyCrateError as error:
         tail = f": {error.remedy[-300:]}" if error.remedy else ""
         return FrameProof(frame=frame, seconds=0.0, good=False, why=f"{error.what}{tail}")
     troubles = []
+    files = products(into, outputs, Task(request.name, frame, view), content.tokens)
     for output in outputs:
-        path = products(into, (output,), frame)[output.name]
+        path = files[output.name]
         if path is None:
             troubles.append(f"{output.name}: nothing was written")
             continue

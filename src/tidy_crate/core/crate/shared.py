@@ -11,9 +11,9 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.context.project import Project
 from tidy_crate.core.crate.layout import Layout, lay_out
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.project import Project
 from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.rewriting import new_texts
 from tidy_crate.core.scene.staging import StagingPlan

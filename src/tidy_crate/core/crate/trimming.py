@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from tidy_crate.core.scene.model import Survey
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.work.request import RenderRequest
 
 # motion blur and interpolation look one file beyond the frame
 MARGIN = 1

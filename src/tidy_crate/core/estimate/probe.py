@@ -5,14 +5,17 @@ from __future__ import annotations
 import statistics
 from pathlib import Path
 
+from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.estimate.machine import ProbeMachine, this_machine
 from tidy_crate.core.files import inside, read_json, write_json
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.progress import Progress, Step, silent
-from tidy_crate.core.render_command import RenderRun, products, run
-from tidy_crate.core.scene.context import need_render_command
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.scene.rendering import RenderRun, products, run
+from tidy_crate.core.schema import Schema
+from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.task import Task
 
 FIRST_FRAMES = 4
 MOST_FRAMES = 12
@@ -20,6 +23,7 @@ MOST_FRAMES = 12
 GOOD_ENOUGH = 0.08
 TIME_LIMIT = 6 * 3600.0
 TIMINGS = "timings.json"
+VERSION = 2
 
 
 class ProbeFrame(Model):
@@ -36,14 +40,40 @@ class ProbeFrame(Model):
 
 
 class ProbeResult(Model):
-    """All measured frames. load_seconds: to start the renderer and load the scene, once per batch."""
+    """All measured frames, and what they were measured with."""
 
+    probe: int = VERSION
     crate: str
     frames: tuple[ProbeFrame, ...]
     load_seconds: float
+    """To start the renderer and load the scene, once per batch."""
     cores_used: float
     basis: str
     renderer: str
+    """Name and version."""
+    contents: str = ""
+    """Digest of the crate's packing list; empty where it was not noted."""
+    command: tuple[str, ...] = ()
+    """The render command, with its placeholders."""
+    machine: ProbeMachine = ProbeMachine()
+
+    def outdated(self, content: PackingList) -> tuple[str, ...]:
+        """Return why these timings say nothing about this crate; nothing where they do."""
+        if not self.contents:
+            return ("they do not say which state of the crate they are of",)
+        found = []
+        if self.contents != content.digest:
+            found.append("the crate was collected again since, and holds something else")
+        command = content.render
+        if command is not None and f"{command.name} {command.version}".strip() != self.renderer:
+            found.append(f"they were made with {self.renderer or 'another renderer'}")
+        if command is not None and command.command != self.command:
+            found.append("they were made with another command line")
+        return tuple(found)
+
+
+# from version 1, which noted nothing of what the timings belong to
+SCHEMA = Schema("timings", "probe", VERSION, {1: lambda content: content})
 
 
 def probe_folder(crate: Path) -> Path:
@@ -100,6 +130,9 @@ def probe(crate: Path, count: int | None = None, scale: float = 1.0, progress: P
         cores_used=statistics.fmean(cores),
         basis=command.basis,
         renderer=f"{command.name} {command.version}".strip(),
+        contents=content.digest,
+        command=command.command,
+        machine=this_machine(),
     )
     write_json(probe_folder(crate) / TIMINGS, result.model_dump(mode="json"))
     return result
@@ -117,7 +150,7 @@ def _measure(
     load, cores = 0.0, []
     for group in groups:
         progress(Step("probe", len(measured), len(frames), "frames", f"{request.name} {group[0]}"))
-        done = run(command, scene, request, group, into, TIME_LIMIT)
+        done = run(command, scene, request, group, into, TIME_LIMIT, view=request.view_names[0])
         _check_products(content, request, into, group)
         measured += [_frame(request, frame, done, group, command.basis) for frame in group]
         if done.frame_seconds:
@@ -143,7 +176,8 @@ def _frame(request: RenderRequest, frame: int, done: RenderRun, group: tuple[int
 def _check_products(content: PackingList, request: RenderRequest, into: Path, frames: tuple[int, ...]) -> None:
     outputs = tuple(content.output(name) for name in request.outputs)
     for frame in frames:
-        lost = [name for name, path in products(into, outputs, frame).items() if path is None]
+        task = Task(request.name, frame, request.view_names[0])
+        lost = [name for name, path in products(into, outputs, task, content.tokens).items() if path is None]
         if lost:
             raise TidyCrateError(f"the render command wrote nothing for {', '.join(lost)} at frame {frame}", into)
 
@@ -156,9 +190,17 @@ def _well_known(frames: list[ProbeFrame]) -> bool:
     return mean == 0 or statistics.stdev(seconds) / len(seconds) ** 0.5 / mean <= GOOD_ENOUGH
 
 
-def read_probe(crate: Path) -> ProbeResult:
-    """The timings of a crate. Raises UnreadableInput when there are none."""
+def read_probe(crate: Path, content: PackingList, *, accept_old: bool = False) -> ProbeResult:
+    """Return the timings of a crate. accept_old: also those that are of another state of it.
+
+    Raises UnreadableInput when there are none, or they are of something else.
+    """
     path = probe_folder(crate.absolute()) / TIMINGS
     if not path.is_file():
         raise UnreadableInput("there are no timings for this crate yet", crate, "run probe on it first")
-    return validated(ProbeResult, read_json(path, "timings"), "timings", path)
+    found = validated(ProbeResult, SCHEMA.upgraded(read_json(path, SCHEMA.what), path), SCHEMA.what, path)
+    reasons = found.outdated(content)
+    if reasons and not accept_old:
+        what = "the timings are of something else: " + "; ".join(reasons)
+        raise UnreadableInput(what, crate, "run probe on it again, or add --accept-old-timings")
+    return found

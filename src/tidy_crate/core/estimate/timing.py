@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.estimate.probe import ProbeResult
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.work.request import RenderRequest
 
 # two-sided: nine jobs in ten end inside the range
 CONFIDENCE = 0.9

@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, field_validator, model_validator
 
+from tidy_crate.core.context.rules import Country
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Currency
@@ -36,8 +37,6 @@ def _version(text: str) -> str:
 
 VersionText = Annotated[str, AfterValidator(_version)]
 RangeText = Annotated[str, AfterValidator(_range)]
-# ISO 3166-1, with the part of a country that ISO 3166-2 adds
-Country = Annotated[str, Field(pattern=r"^[A-Z]{2}(-[A-Z0-9]{1,3})?$")]
 Positive = Annotated[float, Field(gt=0)]
 
 

@@ -9,16 +9,16 @@ from tidy_crate.core.scene.model import Output
 
 
 class Overlay(Model):
-    """outputs: by name, the path that the farm is asked to write. from_zero: it numbers the frames from zero."""
+    """What one farm is asked that the crate does not say."""
 
     outputs: dict[str, str]
-    from_zero: bool = False
+    """By output, the path that the farm is asked to write."""
 
 
 def overlay(card: FarmCard, outputs: tuple[Output, ...]) -> Overlay:
     """The output paths in the form that a farm takes."""
     found = {output.name: output_path(card, output.path) for output in outputs}
-    return Overlay(outputs=found, from_zero=card.outputs.from_zero)
+    return Overlay(outputs=found)
 
 
 def output_path(card: FarmCard, path: str) -> str:

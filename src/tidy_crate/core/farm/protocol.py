@@ -1,28 +1,67 @@
-"""What goes over the wire between the tool and a farm (docs/farm-protocol.md)."""
+"""What the tool and a farm say to each other (docs/farm-protocol.md). Other links translate into the same words."""
 
 from __future__ import annotations
 
+from datetime import datetime
 from enum import StrEnum
+from typing import Annotated
 
 from pydantic import Field
 
-from tidy_crate.core.job.identity import TaskId
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Currency
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.work.attempt import Attempt, Digest, Product
+from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.task import Task, TaskRange
 
-VERSION = 1
+VERSION = 2
+OLDEST = 2
+# tasks in one answer
+PAGE = 1000
+Key = Annotated[str, Field(min_length=8, max_length=80)]
+Name = Annotated[str, Field(min_length=1, max_length=200)]
+
+
+class Capability(StrEnum):
+    """What a farm, or the way to reach it, can do."""
+
+    DELIVER = "deliver"
+    """Take in a crate, file by file, and say what it understood."""
+    SUBMIT = "submit"
+    """Take an order for tasks."""
+    CHANGES = "changes"
+    """Say how a job stands, and what has changed since."""
+    FETCH = "fetch"
+    """Give out products."""
+    CONTROL = "control"
+    """Pause, resume, cancel, raise the priority, render again."""
+    QUOTE = "quote"
+    """Say what an order will cost."""
+    ACCOUNT = "account"
+    """Say who is signed in and what is left to spend."""
+
+
+class Hello(Model):
+    """The farm's answer to a first call."""
+
+    protocol: int = Field(ge=1)
+    """The newest version that it speaks."""
+    oldest: int = Field(ge=1)
+    """The oldest version that it speaks."""
+    farm: str
+    offers: tuple[str, ...]
+    """Its capabilities; one that is unknown here is left alone."""
 
 
 class Blob(Model):
-    """A content: BLAKE3 and size in bytes."""
+    """The contents of a file, whatever it is called."""
 
-    blake3: str = Field(pattern=r"^[0-9a-f]{64}$")
+    blake3: Digest
     bytes: int = Field(ge=0)
 
 
 class BlobList(Model):
-    """Contents that are asked about."""
+    """Blobs that are asked about."""
 
     blobs: tuple[Blob, ...]
 
@@ -36,46 +75,43 @@ class Account(Model):
 
 
 class Reading(Model):
-    """What the farm itself understood of a crate. resolution, camera: of the outputs; missing: paths it cannot find."""
+    """What the farm itself understood of a crate."""
 
     start: int | None
     end: int | None
     fps: float
     outputs: dict[str, tuple[str, ...]]
+    """Passes by output."""
     resolution: tuple[int, int] | None
+    """Pixels of the first output."""
     camera: str | None
+    """Camera of the first output."""
     missing: tuple[str, ...]
+    """Paths that it cannot find."""
 
 
 class Registered(Model):
-    """A crate that the farm has whole. crate: the farm's name for it."""
+    """A crate that the farm has complete."""
 
-    crate: str
+    crate: Name
+    """The farm's name for it."""
     reading: Reading
 
 
 class JobOrder(Model):
-    """A submission. key: the same for every repeat of one submission, so that it is made once.
+    """A submission: the tasks that this farm is to render."""
 
-    outputs: by name, the path that the farm writes, in the form that its rules want; those left out as the scene says.
-    """
-
-    key: str = Field(min_length=8, max_length=80)
-    crate: str
+    key: Key
+    """The same for every repeat of one submission, so that it is made once."""
+    crate: Name
     requests: tuple[RenderRequest, ...] = Field(min_length=1)
+    tasks: tuple[TaskRange, ...] = Field(min_length=1)
     batch: int = Field(ge=1, le=100_000)
+    """Tasks that a node takes at a time."""
     nodes: int = Field(ge=1, le=10_000)
     machine: str
     outputs: dict[str, str] = Field(default_factory=dict)
-
-
-class TaskState(StrEnum):
-    """How far a task is."""
-
-    WAITING = "waiting"
-    RENDERING = "rendering"
-    DONE = "done"
-    FAILED = "failed"
+    """By output, the path that the farm writes, in the form that its rules want; others as the scene says."""
 
 
 class JobState(StrEnum):
@@ -83,63 +119,121 @@ class JobState(StrEnum):
 
     WAITING = "waiting"
     RENDERING = "rendering"
+    PAUSED = "paused"
     DONE = "done"
     FAILED = "failed"
     CANCELLED = "cancelled"
 
-
-class Product(Model):
-    """A file that a task left. key: the farm's name for it."""
-
-    output: str
-    key: str
-    blake3: str = Field(pattern=r"^[0-9a-f]{64}$")
-    bytes: int = Field(ge=0)
+    @property
+    def ended(self) -> bool:
+        """Whether nothing more happens to it by itself."""
+        return self in (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
 
 
-class Task(Model):
-    """A task and its latest attempt. seconds: billed; cost: of all attempts; error: the end of the node's log."""
+class Counts(Model):
+    """Tasks of a job by state."""
 
-    id: TaskId
-    state: TaskState
-    attempt: int
-    node: str | None = None
-    seconds: float | None = None
+    waiting: int = Field(default=0, ge=0)
+    rendering: int = Field(default=0, ge=0)
+    done: int = Field(default=0, ge=0)
+    failed: int = Field(default=0, ge=0)
+    cancelled: int = Field(default=0, ge=0)
+
+    @property
+    def total(self) -> int:
+        """All of them."""
+        return self.waiting + self.rendering + self.done + self.failed + self.cancelled
+
+
+class JobSummary(Model):
+    """A job in short, whatever its size."""
+
+    job: Name
+    state: JobState
+    submitted: datetime
+    """UTC, by the farm's clock."""
+    now: datetime
+    """UTC, by the farm's clock."""
     cost: Amount
-    error: str | None = None
+    """Billed so far."""
+    currency: Currency
+    counts: Counts
+    cursor: str
+    """The last change that there is."""
+
+
+class TaskChange(Model):
+    """An attempt as it is now, with the files that it has left so far."""
+
+    task: Task
+    attempt: Attempt
     products: tuple[Product, ...] = ()
 
 
-class Node(Model):
-    """A node's clock for this job, in seconds of farm time: when it began, and when it is free."""
+class NodeChange(Model):
+    """A machine that works on a job, as it is now."""
 
-    name: str
-    began: float
-    free_at: float
-    frames: int
+    name: Name
+    began: datetime
+    """UTC; when it went on the clock."""
+    until: datetime
+    """UTC; up to when its time is known to be billed."""
+    tasks: int = Field(ge=0)
+    """How many it has finished."""
     cost: Amount
 
 
-class FarmJob(Model):
-    """A job as the farm sees it. clock: seconds of farm time since submission; cost: billed so far."""
+class Changes(Model):
+    """What has changed since a cursor: at most a page, the oldest first."""
 
-    job: str
-    state: JobState
-    clock: float
-    cost: Amount
-    currency: Currency
-    tasks: tuple[Task, ...]
-    nodes: tuple[Node, ...]
+    cursor: str
+    """Ask with this one for what comes after."""
+    more: bool
+    """Whether there is more already."""
+    tasks: tuple[TaskChange, ...] = ()
+    nodes: tuple[NodeChange, ...] = ()
+
+
+class TaskPage(Model):
+    """All tasks of a job in their order, a page of them. A task that nothing happened to yet has attempt number 0."""
+
+    tasks: tuple[TaskChange, ...]
+    next: int | None
+    """Where the next page begins, None after the last."""
 
 
 class Submitted(Model):
     """A submission that was taken."""
 
-    job: str
+    job: Name
 
 
-class RerenderOrder(Model):
-    """Tasks to be rendered again, on their own numbers."""
+class Action(StrEnum):
+    """What can be done about a job that was submitted."""
 
-    key: str = Field(min_length=8, max_length=80)
-    tasks: tuple[TaskId, ...] = Field(min_length=1)
+    PAUSE = "pause"
+    RESUME = "resume"
+    CANCEL = "cancel"
+    PRIORITY = "priority"
+    RERENDER = "rerender"
+
+
+class ControlOrder(Model):
+    """One action on a job."""
+
+    key: Key
+    """The same for every repeat, so that it is carried out once."""
+    action: Action
+    tasks: tuple[TaskRange, ...] = ()
+    """For `rerender`: the tasks, on their own numbers. A task that has not ended is left alone."""
+    priority: int | None = Field(default=None, ge=0, le=100)
+    """For `priority`: 50 is usual, more is sooner."""
+
+
+class FarmQuote(Model):
+    """What a farm says that an order will cost and take. Not binding unless it says so."""
+
+    cost: Amount
+    currency: Currency
+    seconds: float = Field(ge=0, allow_inf_nan=False)
+    binding: bool = False

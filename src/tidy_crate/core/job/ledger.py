@@ -1,137 +1,118 @@
-"""The ledger: every job, where it was sent, and what became of each product. In SQLite; it survives any crash."""
+"""The ledger: every job, where it was sent, and what became of each product. It survives any crash.
+
+SQLite in the user's folder by default, PostgreSQL by URL where a team shares one. Its schema is migrated on first use.
+"""
 
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterable, Iterator
+from contextlib import AbstractContextManager
 from datetime import UTC, datetime
 from pathlib import Path
 
-from sqlalchemy import ForeignKey, UniqueConstraint, func, select
-from sqlalchemy.exc import SQLAlchemyError
-from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column, relationship
+from sqlalchemy import Connection, func, inspect, select, text
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.orm import Session
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.database import open_database
-from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.job.identity import TaskId
+from tidy_crate.core.database import Database
+from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
 
-
-class Base(DeclarativeBase):
-    """Declarative base."""
-
-
-class JobRow(Base):
-    """One job: a crate that was sent. packing: its packing list as JSON; into: where its frames were last brought."""
-
-    __tablename__ = "job"
-    id: Mapped[str] = mapped_column(primary_key=True)
-    created: Mapped[str]
-    crate: Mapped[str]
-    packing: Mapped[str]
-    into: Mapped[str | None]
-    estimate_low: Mapped[str | None]
-    estimate_likely: Mapped[str | None]
-    estimate_high: Mapped[str | None]
-    submissions: Mapped[list[SubmissionRow]] = relationship(order_by="SubmissionRow.id")
-    products: Mapped[list[ProductRow]] = relationship()
-
-    def packing_list(self) -> PackingList:
-        """The crate's packing list as it was sent."""
-        return PackingList.model_validate_json(self.packing)
-
-
-class SubmissionRow(Base):
-    """One job at one farm. key: makes repeats of one submission one job; farm_job: None until the farm confirmed."""
-
-    __tablename__ = "submission"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[str] = mapped_column(ForeignKey("job.id"))
-    farm: Mapped[str]
-    card: Mapped[str]
-    key: Mapped[str]
-    order: Mapped[str]
-    farm_job: Mapped[str | None]
-    state: Mapped[str]
-    cost: Mapped[str] = mapped_column(default="0")
-    currency: Mapped[str]
-    uploaded_bytes: Mapped[int] = mapped_column(default=0)
-    reused_bytes: Mapped[int] = mapped_column(default=0)
-
-
-class ProductRow(Base):
-    """One output of one task: which attempt is at home, and how it was judged."""
-
-    __tablename__ = "product"
-    __table_args__ = (UniqueConstraint("job_id", "request", "frame", "tile", "share", "output"),)
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[str] = mapped_column(ForeignKey("job.id"))
-    request: Mapped[str]
-    frame: Mapped[int]
-    # -1 stands for "not split": a NULL would make no two rows alike
-    tile: Mapped[int] = mapped_column(default=-1)
-    share: Mapped[int] = mapped_column(default=-1)
-    output: Mapped[str]
-    attempt: Mapped[int] = mapped_column(default=0)
-    path: Mapped[str | None]
-    blake3: Mapped[str | None]
-    bytes: Mapped[int | None]
-    verdict: Mapped[str | None]
-    reasons: Mapped[str | None]
-
-    def task(self) -> TaskId:
-        """The task it belongs to."""
-        return TaskId(
-            request=self.request,
-            frame=self.frame,
-            tile=None if self.tile < 0 else self.tile,
-            share=None if self.share < 0 else self.share,
-        )
+# any number that no other program uses: it serialises the migrations of one PostgreSQL database
+_MIGRATION_LOCK = 4_117_023_551
+_FIRST = "0001"
+MOST_NUMBERS = 1000
 
 
 class Ledger:
-    """Opens the ledger's database, made where it is not there yet. `with ledger.session() as s:` is one transaction."""
+    """The ledger at a path or database URL, made where it does not exist and migrated where it is older.
 
-    def __init__(self, path: Path) -> None:
-        self.path = path
+    Raises UnreadableInput when it is no ledger, damaged, locked, or written by a newer version; FarmError when the
+    database's server cannot be reached.
+    """
+
+    def __init__(self, where: Path | str) -> None:
+        self._database = Database(where, "ledger")
+        self.where = self._database.where
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            self._engine = open_database(path)
-            Base.metadata.create_all(self._engine)
-        except (SQLAlchemyError, OSError) as error:
-            raise UnreadableInput(f"cannot open the ledger ({str(error).splitlines()[0]})", path) from error
+            with self._database.connection() as connection:
+                _migrate(connection, self.where)
+        except BaseException:
+            self._database.close()
+            raise
 
-    def session(self) -> Session:
-        """A session whose objects stay usable after it is committed."""
-        return Session(self._engine, expire_on_commit=False)
+    def reading(self) -> AbstractContextManager[Session]:
+        """One transaction that only reads."""
+        return self._database.reading()
+
+    def writing(self) -> AbstractContextManager[Session]:
+        """One transaction, committed when the block ends well. Never hold one across a call over the network."""
+        return self._database.writing()
 
     def close(self) -> None:
-        """Let go of the file, which Windows would not let anybody remove otherwise."""
-        self._engine.dispose()
+        """Close all connections."""
+        self._database.close()
 
 
-def new_job(session: Session, crate: Path, content: PackingList) -> JobRow:
-    """Enter a job. Its name is the crate's with a running number."""
-    number = session.scalar(select(func.count()).select_from(JobRow).where(JobRow.id.like(f"{content.name}-%"))) or 0
-    while session.get(JobRow, f"{content.name}-{number + 1}") is not None:
-        number += 1
-    job = JobRow(
-        id=f"{content.name}-{number + 1}",
-        created=datetime.now(UTC).isoformat(timespec="seconds"),
-        crate=str(crate),
-        packing=content.model_dump_json(),
-    )
-    session.add(job)
-    for request in content.requests:
-        for frame in request.numbers():
-            for output in request.outputs:
-                session.add(ProductRow(job_id=job.id, request=request.name, frame=frame, output=output))
-    session.flush()
-    return job
+def _migrate(connection: Connection, where: object) -> None:
+    """Bring the schema to the present version, in one transaction, however many processes start at once."""
+    if connection.dialect.name == "postgresql":
+        connection.execute(text("SELECT pg_advisory_xact_lock(:key)"), {"key": _MIGRATION_LOCK})
+    names = set(inspect(connection).get_table_names())
+    current = None
+    if "ledger_version" in names:
+        current = connection.execute(text("SELECT version_num FROM ledger_version")).scalar()
+    elif "job" in names:
+        columns = {column["name"] for column in inspect(connection).get_columns("job")}
+        if not {"id", "packing"} <= columns:
+            raise UnreadableInput("the database holds something else than a ledger", where, "name another database")
+        current = _FIRST  # from before versions were kept
+    if current == LATEST:
+        return
+    # a heavy import, only needed when there is something to migrate
+    from alembic import command
+    from alembic.config import Config
+    from alembic.script import ScriptDirectory
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations").replace("%", "%%"))
+    config.attributes["connection"] = connection
+    known = {script.revision for script in ScriptDirectory.from_config(config).walk_revisions()}
+    if current is not None and current not in known:
+        remedy = "it was written by a newer tidy-crate: install that one"
+        raise UnreadableInput(f"the ledger is of version {current}, this tool knows up to {LATEST}", where, remedy)
+    if current == _FIRST and "ledger_version" not in names:
+        command.stamp(config, _FIRST)
+    command.upgrade(config, "head")
 
 
-def new_key() -> str:
-    """A key for a submission, which no other has."""
-    return secrets.token_hex(12)
+LATEST = "0002"
+
+
+def new_job(ledger: Ledger, crate: Path, content: PackingList) -> str:
+    """Enter a job and return its name: the crate's with a running number. No number is given to two jobs."""
+    for _ in range(MOST_NUMBERS):
+        try:
+            with ledger.writing() as session:
+                last = session.scalar(select(func.max(JobRow.number)).where(JobRow.name == content.name)) or 0
+                row = JobRow(
+                    id=f"{content.name}-{last + 1}",
+                    name=content.name,
+                    number=last + 1,
+                    created=now(),
+                    crate=str(crate),
+                    packing=content.model_dump_json(),
+                )
+                session.add(row)
+                session.flush()
+                return row.id
+        except UnreadableInput as error:
+            # another process took the number in between, which only a shared server allows
+            if not isinstance(error.__cause__, IntegrityError):
+                raise
+    raise TidyCrateError("no free number for the job", content.name)
 
 
 def job_named(session: Session, name: str) -> JobRow:
@@ -142,6 +123,47 @@ def job_named(session: Session, name: str) -> JobRow:
     return job
 
 
+def submissions_of(ledger: Ledger, name: str) -> tuple[JobRow, tuple[SubmissionRow, ...]]:
+    """A job and its submissions, detached from the database. Raises WrongUsage when there is no such job."""
+    with ledger.reading() as session:
+        job = job_named(session, name)
+        return job, tuple(job.submissions)
+
+
 def all_jobs(session: Session) -> list[JobRow]:
     """All jobs, the newest first."""
-    return list(session.scalars(select(JobRow).order_by(JobRow.created.desc(), JobRow.id.desc())))
+    return list(session.scalars(select(JobRow).order_by(JobRow.created.desc(), JobRow.name, JobRow.number.desc())))
+
+
+def products_at_home(session: Session, job: str) -> int:
+    """How many products of a job are on this side and in use."""
+    query = (
+        select(func.count())
+        .select_from(ProductRow)
+        .join(AttemptRow)
+        .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
+        .where(SubmissionRow.job_id == job, ProductRow.home, ProductRow.in_use)
+    )
+    return session.scalar(query) or 0
+
+
+def in_pages(values: Iterable[int], size: int = 500) -> Iterator[list[int]]:
+    """Ids in pieces that fit the parameters of one statement."""
+    page: list[int] = []
+    for value in values:
+        page.append(value)
+        if len(page) == size:
+            yield page
+            page = []
+    if page:
+        yield page
+
+
+def new_key() -> str:
+    """A key for an order, which no other has."""
+    return secrets.token_hex(12)
+
+
+def now() -> str:
+    """This moment as it is stored: UTC, ISO 8601."""
+    return datetime.now(UTC).isoformat(timespec="microseconds")

@@ -2,45 +2,114 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Iterable
+
+from sqlalchemy import select
+from sqlalchemy.orm import joinedload
+
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.farm.protocol import RerenderOrder, TaskState
-from tidy_crate.core.job.identity import TaskId
-from tidy_crate.core.job.ledger import Ledger, SubmissionRow, job_named, new_key
-from tidy_crate.core.job.submission import Links, confirm
+from tidy_crate.core.farm.links.interface import controlling
+from tidy_crate.core.farm.protocol import Action, ControlOrder, JobState
+from tidy_crate.core.job.ledger import Ledger, submissions_of
+from tidy_crate.core.job.submission import Links, catch_up, confirm
+from tidy_crate.core.job.tables import AttemptRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
+from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.task import Task, TaskState, ranges_of
+
+_POOR = (Verdict.BAD.value, Verdict.MISSING.value)
 
 
 class Rerender(Model):
-    """Tasks to be rendered again. known: whether the frames were reviewed at all."""
+    """Tasks to be rendered again."""
 
     job: str
-    tasks: tuple[TaskId, ...]
+    tasks: tuple[Task, ...]
 
 
 def to_rerender(ledger: Ledger, name: str) -> Rerender:
-    """What the last review rejected or missed. Raises WrongUsage when the job was never reviewed."""
-    with ledger.session() as session:
-        job = job_named(session, name)
-        if all(row.verdict is None for row in job.products):
-            raise WrongUsage("the frames of this job were not reviewed yet", name, "run review on it first")
-        tasks = {str(row.task()): row.task() for row in job.products if row.verdict in ("bad", "missing")}
-        return Rerender(job=job.id, tasks=tuple(sorted(tasks.values(), key=lambda task: (task.request, task.frame))))
+    """What the last review rejected, and what the farms failed to render.
+
+    Raises WrongUsage when the job was never reviewed. A frame that was only never fetched is not rendered again.
+    """
+    job, submissions = submissions_of(ledger, name)
+    if job.reviewed is None:
+        raise WrongUsage("the frames of this job were not reviewed yet", name, "run review on it first")
+    requests = job.packing_list().requests
+    tasks: set[Task] = set()
+    for row in submissions:
+        tasks |= set(_poor(ledger, row, requests))
+    return Rerender(job=job.id, tasks=tuple(sorted(tasks, key=lambda task: task.sort_key)))
+
+
+def _poor(ledger: Ledger, row: SubmissionRow, requests: Iterable[RenderRequest]) -> dict[Task, int]:
+    """Tasks of one submission that must be rendered again, with the number of their last attempt.
+
+    What another submission has delivered well is not missed here.
+    """
+    outputs = {request.name: set(request.outputs) for request in requests}
+    found: dict[Task, int] = {}
+    good: dict[Task, set[str]] = {}
+    with ledger.reading() as session:
+        query = select(ProductRow).join(AttemptRow).join(SubmissionRow).options(joinedload(ProductRow.attempt))
+        left: dict[int, set[str]] = {}
+        for product in session.scalars(query.where(SubmissionRow.job_id == row.job_id)):
+            attempt = product.attempt
+            poor = product.verdict in _POOR
+            if product.in_use and not poor:
+                good.setdefault(attempt.task(), set()).add(product.output)
+            if attempt.submission_id == row.id and attempt.latest:
+                left.setdefault(attempt.id, set()).add(product.output)
+                if poor:
+                    found[attempt.task()] = attempt.number
+        states = (TaskState.DONE.value, TaskState.FAILED.value)
+        ended = select(AttemptRow).where(
+            AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state.in_(states)
+        )
+        for attempt in session.scalars(ended):
+            if outputs.get(attempt.request, set()) - left.get(attempt.id, set()):
+                found[attempt.task()] = attempt.number
+        under_way = {
+            attempt.task()
+            for attempt in session.scalars(
+                select(AttemptRow).where(
+                    AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state.not_in(states)
+                )
+            )
+        }
+    return {
+        task: number
+        for task, number in sorted(found.items(), key=lambda item: item[0].sort_key)
+        if task not in under_way and outputs.get(task.request, set()) - good.get(task, set())
+    }
 
 
 def rerender(ledger: Ledger, wanted: Rerender, links: Links) -> None:
-    """Ask the farms for the tasks again; each farm for those it has. A task still under way is left alone."""
-    with ledger.session() as session:
-        job = job_named(session, wanted.job)
-        for row in job.submissions:
-            link = links(row)
-            farm_job = confirm(row, link)
-            ended = {task.id for task in link.job(farm_job).tasks if task.state in (TaskState.DONE, TaskState.FAILED)}
-            again = tuple(task for task in wanted.tasks if task in ended)
-            if again:
-                link.rerender(farm_job, RerenderOrder(key=new_key(), tasks=again))
-                _reopen(row)
-        session.commit()
+    """Ask the farms for the tasks again; each farm for those it has. A task still under way is left alone.
+
+    Asked twice for the same attempts, a farm renders once: the order's key follows from them.
+    """
+    job, submissions = submissions_of(ledger, wanted.job)
+    requests, tasks = job.packing_list().requests, set(wanted.tasks)
+    for row in submissions:
+        link = links(row)
+        farm_job = confirm(ledger, row, link)
+        catch_up(ledger, row, requests, link)
+        again = {task: number for task, number in _poor(ledger, row, requests).items() if task in tasks}
+        if again:
+            control = controlling(link, Action.RERENDER)
+            control.control(
+                farm_job, ControlOrder(key=_key(row, again), action=Action.RERENDER, tasks=ranges_of(again))
+            )
+            with ledger.writing() as session:
+                session.get_one(SubmissionRow, row.id).state = JobState.RENDERING.value
 
 
-def _reopen(row: SubmissionRow) -> None:
-    row.state = "rendering"
+def _key(row: SubmissionRow, tasks: dict[Task, int]) -> str:
+    """A key that is the same for the same attempts, however often it is asked for."""
+    digest = hashlib.blake2b(row.key.encode(), digest_size=16)
+    for task, number in tasks.items():
+        digest.update(f"{task} {number}\n".encode())
+    return f"again-{digest.hexdigest()}"

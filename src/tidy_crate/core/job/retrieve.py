@@ -2,33 +2,49 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from pathlib import Path
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+from sqlalchemy import Select, select
+from sqlalchemy.orm import Session, joinedload
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError, TidyCrateError
-from tidy_crate.core.farm.links.interface import FarmLink
-from tidy_crate.core.farm.protocol import Product, TaskState
+from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
+from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import hash_file, os_reason
-from tidy_crate.core.job.identity import TaskId
-from tidy_crate.core.job.ledger import Ledger, ProductRow, job_named
-from tidy_crate.core.job.submission import ENDED, Links, confirm
-from tidy_crate.core.job.track import product_key
+from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, submissions_of
+from tidy_crate.core.job.submission import Links, Ordered, TaskKey, catch_up, key_of, wait_for_changes
+from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
-from tidy_crate.core.scene.request import RenderRequest, product_name
+from tidy_crate.core.work.attempt import Product, Verdict
+from tidy_crate.core.work.product import SET_ASIDE, Delivery, below, in_use, set_aside_path
+from tidy_crate.core.work.task import Task, TaskState, tasks_of
 
 CONNECTIONS = 4
 TRIES = 3
-REJECTED = "rejected"
+# products between two commits
+BATCH = 200
+# seconds between two looks at a job that is followed
+POLL = 0.5
+DAMAGED = "it arrived damaged each time"
 
 
 class ProductFile(Model):
-    """A product and its place on disk."""
+    """A product and its path on disk."""
 
     request: str
+    view: str = ""
     frame: int
+    tile: int | None = None
+    share: int | None = None
     output: str
+    farm: str = ""
     attempt: int
     path: Path
 
@@ -37,7 +53,10 @@ class Unavailable(Model):
     """A product that is not at home, and why."""
 
     request: str
+    view: str = ""
     frame: int
+    tile: int | None = None
+    share: int | None = None
     output: str
     why: str
 
@@ -49,129 +68,317 @@ class Retrieved(Model):
     into: Path
     retrieved: tuple[ProductFile, ...]
     at_home: int
+    """How many products are at home now, this run's and earlier ones."""
     missing: tuple[Unavailable, ...]
     damaged: tuple[Unavailable, ...]
-    # whether every farm is done, so that waiting longer brings nothing
     ended: bool
+    """Whether every farm is done, so that waiting longer brings nothing."""
 
 
-def place_of(into: Path, content: PackingList, request: RenderRequest, output: str, frame: int) -> Path:
-    """Where a product lies: a folder per output, below one per request where there are several.
+@dataclass(frozen=True)
+class _Wanted:
+    """One product to be fetched."""
 
-    The name comes from our own packing list, never from the farm.
+    id: int
+    submission: int
+    task: Task
+    product: Product
+    path: Path
+
+
+@dataclass(frozen=True)
+class _Farm:
+    link: FarmLink
+    fetching: Fetching
+    row: SubmissionRow
+
+
+def retrieve(
+    ledger: Ledger, name: str, into: Path, links: Links, progress: Progress = silent, *, follow: bool = False
+) -> Retrieved:
+    """Bring home what is done and not yet here. What is here already is not fetched again.
+
+    follow: stay until every farm is done. One product that cannot be fetched keeps no other away.
     """
-    folder = into / request.name if len(content.requests) > 1 else into
-    found = content.output(output)
-    return folder / output.strip("/").replace("/", ".") / product_name(found, frame)
-
-
-def retrieve(ledger: Ledger, name: str, into: Path, links: Links, progress: Progress = silent) -> Retrieved:
-    """Bring home what is done and not yet here. What is here already is not fetched again."""
     into = into.absolute()
-    with ledger.session() as session:
-        job = job_named(session, name)
-        job.into = str(into)
-        session.commit()
-        rows = {(r.request, r.frame, r.tile, r.share, r.output): r for r in job.products}
-        content = job.packing_list()
-        requests = {request.name: request for request in content.requests}
-        wanted: list[tuple[FarmLink, str, TaskId, Product, ProductRow, Path, int]] = []
-        missing: list[Unavailable] = []
-        for submission in job.submissions:
-            link = links(submission)
-            farm_job = confirm(submission, link)
-            found = link.job(farm_job)
-            submission.state, submission.cost = found.state.value, str(found.cost)
-            for task in found.tasks:
-                if task.id.request not in requests:
-                    raise FarmError(f"the farm reports a request that was not sent: {task.id.request}", submission.farm)
-                here = {product.output: product for product in task.products}
-                for output in requests[task.id.request].outputs:
-                    row = rows.get(product_key(task.id, output))
-                    if row is None:
-                        raise FarmError(f"the farm reports a frame that was not sent: {task.id}", submission.farm)
-                    path = place_of(into, content, requests[task.id.request], output, task.id.frame)
-                    product = here.get(output)
-                    if task.state is not TaskState.DONE or product is None:
-                        why = task.error or (
-                            "the farm left no such output" if task.state is TaskState.DONE else task.state.value
-                        )
-                        missing.append(_unavailable(task.id, output, why))
-                    elif not _is_home(row, path, task.attempt, product):
-                        wanted.append((link, farm_job, task.id, product, row, path, task.attempt))
-        session.commit()
-        retrieved, damaged = [], []
+    job, submissions = submissions_of(ledger, name)
+    content = job.packing_list()
+    with ledger.writing() as session:
+        session.get_one(JobRow, job.id).into = str(into)
+    rounds = _Rounds(ledger, job.id, content, into, progress)
+    rounds.look_again()
+    while True:
+        states = []
+        for row in submissions:
+            link = links(row)
+            states.append(catch_up(ledger, row, content.requests, link).state)
+            rounds.farms[row.id] = _Farm(link, needed(link.fetch, link, Capability.FETCH), row)
+        rounds.fetch_all()
+        if not follow or all(state.ended for state in states):
+            break
+        wait_for_changes(ledger, name, links, POLL)
+    return Retrieved(
+        job=job.id,
+        into=into,
+        retrieved=tuple(rounds.retrieved),
+        at_home=rounds.at_home(),
+        missing=tuple(_missing(ledger, job.id, content, submissions)),
+        damaged=tuple(rounds.damaged),
+        ended=all(JobState(row.state).ended for row in submissions),
+    )
+
+
+class _Rounds:
+    """Fetches what is done, round after round."""
+
+    def __init__(self, ledger: Ledger, job: str, content: PackingList, into: Path, progress: Progress) -> None:
+        self._ledger, self._job, self._content, self._into = ledger, job, content, into
+        self._progress = progress
+        self._given_up: set[int] = set()
+        self.farms: dict[int, _Farm] = {}
+        self.retrieved: list[ProductFile] = []
+        self.damaged: list[Unavailable] = []
+
+    def at_home(self) -> int:
+        """How many products are at home."""
+        with self._ledger.reading() as session:
+            return products_at_home(session, self._job)
+
+    def look_again(self) -> None:
+        """Forget what the ledger knows of files that are gone or not as long as they were."""
+        with self._ledger.reading() as session:
+            query = _of_job(self._job).where(ProductRow.home)
+            gone = [row.id for row in session.scalars(query) if not self._is_there(row)]
+        for ids in in_pages(gone):
+            with self._ledger.writing() as session:
+                for row in session.scalars(select(ProductRow).where(ProductRow.id.in_(ids))):
+                    row.home = row.in_use = False
+                    row.path = row.verdict = row.reasons = None
+
+    def _is_there(self, row: ProductRow) -> bool:
+        path = Path(row.path or "")
+        # a file below another folder is not in the one that is asked for
+        try:
+            return path.is_relative_to(self._into) and path.stat().st_size == row.bytes
+        except OSError:
+            return False
+
+    def fetch_all(self) -> None:
+        """Fetch everything that is done and not at home."""
+        wanted = self._wanted()
+        done = 0
         with ThreadPoolExecutor(CONNECTIONS) as pool:
-            jobs = [(one, pool.submit(fetch, one[0], one[1], one[3], one[5])) for one in wanted]
-            for done, ((_, _, task_id, product, row, path, attempt), fetched) in enumerate(jobs, 1):
-                draft = fetched.result()
-                if draft is None:
-                    damaged.append(_unavailable(task_id, product.output, "it arrived damaged each time"))
+            for at in range(0, len(wanted), BATCH):
+                batch = wanted[at : at + BATCH]
+                runs = [(one, pool.submit(self._fetch, one)) for one in batch]
+                good: list[tuple[_Wanted, Path]] = []
+                damaged: list[_Wanted] = []
+                failed: list[FarmError] = []
+                for one, run in runs:
+                    try:
+                        draft = run.result()
+                    except FarmError as error:
+                        failed.append(error)
+                        self._given_up.add(one.id)
+                        self.damaged.append(_unavailable(one.task, one.product.output, error.what))
+                        continue
+                    if draft is None:
+                        damaged.append(one)
+                    else:
+                        good.append((one, draft))
+                    done += 1
+                    self._progress(Step("retrieve", done, len(wanted), "frames", one.path.name))
+                self._settle(good, damaged)
+                if len(failed) == len(batch):
+                    # nothing at all comes: it is the farm and not the frame
+                    raise failed[0]
+
+    def _wanted(self) -> list[_Wanted]:
+        query = _of_job(self._job).where(~ProductRow.home, AttemptRow.latest, AttemptRow.state == TaskState.DONE.value)
+        found = []
+        with self._ledger.reading() as session:
+            for row in session.scalars(query):
+                task = row.attempt.task()
+                if row.id in self._given_up or row.attempt.submission_id not in self.farms:
                     continue
-                _settle(row, path, draft, attempt, product, into)
-                session.commit()
-                retrieved.append(
+                product = Product(output=row.output, key=row.key, bytes=row.bytes, blake3=row.blake3)
+                path = below(self._into, self._content.product_path(row.output, task))
+                found.append(_Wanted(row.id, row.attempt.submission_id, task, product, path))
+        return found
+
+    def _fetch(self, one: _Wanted) -> Path | None:
+        farm = self.farms[one.submission]
+        return fetch(farm.fetching, farm.row.farm_job or "", one.product, one.path)
+
+    def _settle(self, good: list[tuple[_Wanted, Path]], damaged: list[_Wanted]) -> None:
+        """Put verified files where they belong, and note all of them in one transaction."""
+        if not good and not damaged:
+            return
+        by_id = {one.id: (one, draft) for one, draft in good}
+        with self._ledger.writing() as session:
+            ids = [*by_id, *(one.id for one in damaged)]
+            rows = {row.id: row for row in session.scalars(_with_attempt().where(ProductRow.id.in_(ids)))}
+            others = self._at_home_for(session, [one.task for one, _ in good])
+            for number, (one, draft) in by_id.items():
+                row = rows[number]
+                row.verdict = row.reasons = None
+                row.home = True
+                rivals = others.setdefault((key_of(one.task), one.product.output), [])
+                _place(row, draft, one.path, self._into, rivals, self._delivery)
+                rivals.append(row)
+                self.retrieved.append(
                     ProductFile(
-                        request=task_id.request,
-                        frame=task_id.frame,
-                        output=product.output,
-                        attempt=attempt,
-                        path=path,
+                        **_identity(one.task),
+                        output=row.output,
+                        farm=self.farms[one.submission].row.farm,
+                        attempt=row.attempt.number,
+                        path=Path(row.path or one.path),
                     )
                 )
-                progress(Step("retrieve", done, len(jobs), "frames", path.name))
-        return Retrieved(
-            job=job.id,
-            into=into,
-            retrieved=tuple(retrieved),
-            at_home=sum(row.path is not None for row in job.products),
-            missing=tuple(missing),
-            damaged=tuple(damaged),
-            ended=all(submission.state in ENDED for submission in job.submissions),
+            for one in damaged:
+                row = rows[one.id]
+                row.verdict, row.reasons = Verdict.BAD.value, json.dumps([DAMAGED])
+                self._given_up.add(one.id)
+                self.damaged.append(_unavailable(one.task, one.product.output, DAMAGED))
+
+    def _at_home_for(self, session: Session, tasks: list[Task]) -> dict[tuple[TaskKey, str], list[ProductRow]]:
+        """What is at home already for these tasks, of any submission and attempt."""
+        found: dict[tuple[TaskKey, str], list[ProductRow]] = {}
+        wanted = {key_of(task) for task in tasks}
+        for frames in in_pages(sorted({task.frame for task in tasks})):
+            for row in session.scalars(_of_job(self._job).where(ProductRow.home, AttemptRow.frame.in_(frames))):
+                key = key_of(row.attempt.task())
+                if key in wanted:
+                    found.setdefault((key, row.output), []).append(row)
+        return found
+
+    def _delivery(self, row: ProductRow) -> Delivery:
+        submission = self.farms[row.attempt.submission_id].row
+        return Delivery(submission.farm, submission.number, row.attempt.number, row.judged())
+
+
+def _with_attempt() -> Select[Any]:
+    return select(ProductRow).join(AttemptRow).options(joinedload(ProductRow.attempt))
+
+
+def _of_job(job: str) -> Select[Any]:
+    return (
+        _with_attempt()
+        .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
+        .where(SubmissionRow.job_id == job)
+    )
+
+
+def _place(row, draft, path, into, rivals, delivery) -> None:  # type: ignore[no-untyped-def]
+    """Put a verified file at its path, or aside where another one counts. Nothing at home is ever overwritten."""
+    own = delivery(row)
+    standing = in_use([own, *map(delivery, rivals)])
+    inside = PurePosixPath(path.relative_to(into).as_posix())
+    if standing != own:
+        target = below(into, set_aside_path(inside, own))
+        target.parent.mkdir(parents=True, exist_ok=True)
+        draft.replace(target)
+        row.path, row.in_use = str(target), False
+        return
+    for rival in rivals:
+        if rival.in_use:
+            aside = below(into, set_aside_path(inside, delivery(rival)))
+            _move(Path(rival.path), aside)
+            rival.path, rival.in_use = str(aside), False
+    if path.exists() and not _same(path, row):
+        # something that no ledger knows of: it is not ours to overwrite
+        _move(
+            path,
+            _free(below(into, PurePosixPath(SET_ASIDE, inside.parent, f"{inside.stem}.found-there{inside.suffix}"))),
         )
+    path.parent.mkdir(parents=True, exist_ok=True)
+    draft.replace(path)
+    row.path, row.in_use = str(path), True
 
 
-def fetch(link: FarmLink, farm_job: str, product: Product, path: Path) -> Path | None:
-    """Fetch one product beside its place and verify it. Returns the draft, or None when it never arrived whole."""
+def _same(path: Path, row: ProductRow) -> bool:
+    return path.is_file() and path.stat().st_size == row.bytes and hash_file(path) == row.blake3
+
+
+def _move(path: Path, target: Path) -> None:
+    if path.exists():
+        target.parent.mkdir(parents=True, exist_ok=True)
+        path.replace(target)
+
+
+def _free(path: Path) -> Path:
+    number, found = 2, path
+    while found.exists():
+        found, number = path.with_name(f"{path.stem}-{number}{path.suffix}"), number + 1
+    return found
+
+
+def fetch(fetching: Fetching, farm_job: str, product: Product, path: Path) -> Path | None:
+    """Fetch one product beside its path and verify it. Returns the draft, or None when it never arrived intact.
+
+    What has come stays after a break, and the next try goes on from there.
+    """
     draft = path.with_name(f".{path.name}.{product.blake3[:12]}.part")
-    draft.parent.mkdir(parents=True, exist_ok=True)
-    for attempt in range(TRIES):
-        offset = draft.stat().st_size if draft.exists() else 0
-        try:
-            if offset < product.bytes:
-                link.download(farm_job, product.key, draft, offset, lambda _: None)
-        except FarmError:
-            # what has come stays, and the next try goes on from there
-            if attempt == TRIES - 1:
-                raise
-            continue
-        except OSError as error:
-            raise TidyCrateError(
-                f"cannot write a frame ({os_reason(error)})", path, "make room, then run it again"
-            ) from error
-        if draft.stat().st_size == product.bytes and hash_file(draft) == product.blake3:
-            return draft
-        draft.unlink()
+    try:
+        draft.parent.mkdir(parents=True, exist_ok=True)
+        for attempt in range(TRIES):
+            offset = draft.stat().st_size if draft.exists() else 0
+            try:
+                if offset < product.bytes or not draft.exists():
+                    fetching.fetch(farm_job, product, draft, offset, lambda _: None)
+            except FarmError:
+                if attempt == TRIES - 1:
+                    raise
+                continue
+            if draft.stat().st_size == product.bytes and hash_file(draft) == product.blake3:
+                return draft
+            draft.unlink()
+    except OSError as error:
+        what = f"cannot write a frame ({os_reason(error)})"
+        raise TidyCrateError(what, path, "make room, then run it again") from error
     return None
 
 
-def _is_home(row: ProductRow, path: Path, attempt: int, product: Product) -> bool:
-    if row.attempt != attempt or row.path != str(path) or row.blake3 != product.blake3:
-        return False
-    return path.is_file() and path.stat().st_size == product.bytes
+def _missing(
+    ledger: Ledger, job: str, content: PackingList, submissions: tuple[SubmissionRow, ...]
+) -> Iterator[Unavailable]:
+    """What is not at home of all that was ordered, each task and output once, with the reason."""
+    home: set[tuple[TaskKey, str]] = set()
+    states: dict[TaskKey, AttemptRow] = {}
+    with ledger.reading() as session:
+        for row in session.scalars(_of_job(job).where(ProductRow.home)):
+            home.add((key_of(row.attempt.task()), row.output))
+        attempts = select(AttemptRow).join(SubmissionRow).where(SubmissionRow.job_id == job, AttemptRow.latest)
+        for attempt in session.scalars(attempts):
+            if attempt.state != TaskState.DONE.value:
+                states[key_of(attempt.task())] = attempt
+            else:
+                states.setdefault(key_of(attempt.task()), attempt)
+    seen: set[Task] = set()
+    for submission in submissions:
+        ordered = Ordered.of(submission, content.requests)
+        outputs = ordered.outputs()
+        for task in tasks_of(ordered.ranges, ordered.requests):
+            if task in seen:
+                continue
+            seen.add(task)
+            for output in outputs[task.request]:
+                if (key_of(task), output) not in home:
+                    yield _unavailable(task, output, _why(states.get(key_of(task)), submission))
 
 
-def _settle(row: ProductRow, path: Path, draft: Path, attempt: int, product: Product, into: Path) -> None:
-    """Put a verified frame in its place. One it replaces is set aside, so that nothing is lost."""
-    if path.exists() and row.attempt and row.attempt != attempt:
-        aside = into / REJECTED / path.relative_to(into)
-        aside = aside.with_name(f"{aside.stem}.attempt{row.attempt}{aside.suffix}")
-        aside.parent.mkdir(parents=True, exist_ok=True)
-        path.replace(aside)
-    draft.replace(path)
-    row.path, row.attempt, row.blake3, row.bytes = str(path), attempt, product.blake3, product.bytes
-    row.verdict = row.reasons = None
+def _why(attempt: AttemptRow | None, submission: SubmissionRow) -> str:
+    if attempt is None:
+        cancelled = submission.state == JobState.CANCELLED.value
+        return TaskState.CANCELLED.value if cancelled else TaskState.WAITING.value
+    if attempt.error:
+        return attempt.error
+    return "the farm left no such output" if attempt.state == TaskState.DONE.value else attempt.state
 
 
-def _unavailable(task: TaskId, output: str, why: str) -> Unavailable:
-    return Unavailable(request=task.request, frame=task.frame, output=output, why=why)
+def _identity(task: Task) -> dict[str, Any]:
+    return {"request": task.request, "view": task.view, "frame": task.frame, "tile": task.tile, "share": task.share}
+
+
+def _unavailable(task: Task, output: str, why: str) -> Unavailable:
+    return Unavailable(**_identity(task), output=output, why=why)

@@ -2,35 +2,37 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor, as_completed
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date
+from decimal import Decimal
 from pathlib import Path
+from threading import Lock
 
 from tidy_crate.core.check.finding import Finding, Severity
 from tidy_crate.core.check.run import Against, check_crate
+from tidy_crate.core.context.decisions import Waiver
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
-from tidy_crate.core.errors import Blocked, FarmError, TidyCrateError
+from tidy_crate.core.errors import Blocked, FarmError, TidyCrateError, WrongUsage
 from tidy_crate.core.estimate.model import Quote, Wishes
 from tidy_crate.core.farm.card import FarmCard
-from tidy_crate.core.farm.links.interface import FarmLink
+from tidy_crate.core.farm.links.interface import Delivering, FarmLink, needed
 from tidy_crate.core.farm.overlay import Overlay, overlay
-from tidy_crate.core.farm.protocol import Blob, JobOrder, Reading
+from tidy_crate.core.farm.protocol import Blob, Capability, JobOrder, JobState, Reading
 from tidy_crate.core.files import hash_file, inside
-from tidy_crate.core.job.ledger import JobRow, Ledger, SubmissionRow, new_job, new_key
+from tidy_crate.core.job.ledger import Ledger, job_named, new_job, new_key
+from tidy_crate.core.job.tables import JobRow, SubmissionRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
-from tidy_crate.core.scene.decisions import Waiver
+from tidy_crate.core.work.task import TaskRange, tasks_of, whole
 
+# the state of a submission that the farm has not confirmed
+SENDING = "sending"
 CONNECTIONS = 4
 
 
 class Sending(Model):
-    """What would be sent, before anything is.
-
-    errors: what forbids it. warnings: what nobody has waived. waived: findings to be listed once more, and accepted:
-    waivers of the scene, of which the crate shows nothing.
-    overlay: what the farm's rules change in what is asked of it.
-    """
+    """What would be sent, before anything is."""
 
     crate: Path
     packing: PackingList
@@ -38,13 +40,34 @@ class Sending(Model):
     machine: str
     nodes: int
     batch: int
+    """Tasks that a node takes at a time."""
+    ranges: tuple[TaskRange, ...]
+    """The tasks that this farm is to render."""
     tasks: int
+    """How many that are."""
     products: int
+    """How many files they leave."""
     errors: tuple[Finding, ...]
+    """What forbids it."""
     warnings: tuple[Finding, ...]
+    """What is not waived."""
     waived: tuple[Finding, ...]
     accepted: tuple[Waiver, ...]
+    """Waivers of the scene, of which the crate shows nothing."""
     overlay: Overlay
+    """What the farm's rules change in what is asked of it."""
+
+    def of(self, ranges: tuple[TaskRange, ...]) -> Sending:
+        """The same for some of the tasks only. Raises WrongUsage on tasks that the crate does not have."""
+        requests = {request.name: request for request in self.packing.requests}
+        tasks = list(tasks_of(ranges, self.packing.requests))
+        update = {
+            "ranges": ranges,
+            "tasks": len(tasks),
+            "products": sum(len(requests[task.request].outputs) for task in tasks),
+            "nodes": min(self.nodes, -(-len(tasks) // self.batch)),
+        }
+        return self.model_copy(update=update)
 
 
 class Submission(Model):
@@ -88,8 +111,8 @@ def prepare(
     chosen = card.machine_named(machine)
     against = Against(cards=(card,), today=today, wishes=Wishes(chosen.name, nodes, batch))
     result = check_crate(crate, against, origin)
-    tasks = sum(len(request.numbers()) for request in content.requests)
-    # nobody needs more machines than there are batches
+    tasks = content.tasks
+    # more machines than there are batches would only start up and be billed
     useful = min(nodes or chosen.nodes, chosen.nodes, -(-tasks // batch))
     return Sending(
         crate=crate,
@@ -98,8 +121,9 @@ def prepare(
         machine=chosen.name,
         nodes=useful,
         batch=batch,
+        ranges=whole(content.requests),
         tasks=tasks,
-        products=sum(len(request.numbers()) * len(request.outputs) for request in content.requests),
+        products=sum(request.task_count * len(request.outputs) for request in content.requests),
         errors=tuple(f for f in result.findings if f.severity is Severity.ERROR),
         warnings=tuple(f for f in result.findings if f.severity is Severity.WARNING and not f.waived),
         waived=tuple(f for f in result.findings if f.waived),
@@ -116,24 +140,32 @@ def send(
     ledger: Ledger,
     quote: Quote | None = None,
     progress: Progress = silent,
+    *,
+    job: str | None = None,
 ) -> Sent:
     """Upload and submit.
 
+    job: adds a submission to a job that was sent before, at another farm or for other tasks, in place of a new job.
     Raises Blocked when errors stand, or when the farm understood the crate otherwise than the survey did;
-    FarmError when the balance does not cover the likely cost, or the farm fails.
+    FarmError when the farm lacks a capability, the balance does not cover the likely cost, or the farm fails.
     """
     if sending.errors:
         first = sending.errors[0]
         more = f" and {len(sending.errors) - 1} more" if len(sending.errors) > 1 else ""
         raise Blocked(f"an error stands{more}: {first.subject}: {first.message}", sending.crate, first.remedy)
-    account = link.account()
-    if quote is not None and account.balance < quote.cost.likely:
-        raise FarmError(
-            f"the balance is {account.balance} {account.currency}, the job will cost about {quote.cost.likely}",
-            card.name,
-        )
-    uploaded, reused = upload(sending.crate, sending.packing, link, progress)
-    registered = link.register(sending.packing)
+    deliver = needed(link.deliver, link, Capability.DELIVER)
+    submit = needed(link.submit, link, Capability.SUBMIT)
+    if job is not None:
+        _same_job(ledger, job, sending)
+    if quote is not None and link.account is not None:
+        account = link.account.account()
+        if account.currency == quote.cost.currency and account.balance < quote.cost.likely:
+            raise FarmError(
+                f"the balance is {account.balance} {account.currency}, the job will cost about {quote.cost.likely}",
+                card.name,
+            )
+    uploaded, reused = upload(sending.crate, sending.packing, deliver, progress)
+    registered = deliver.register(sending.packing)
     differs = compare(sending.packing, registered.reading)
     if differs:
         raise Blocked("the farm reads the crate otherwise: " + "; ".join(differs), card.name, "nothing was submitted")
@@ -141,62 +173,83 @@ def send(
         key=new_key(),
         crate=registered.crate,
         requests=sending.packing.requests,
+        tasks=sending.ranges,
         batch=sending.batch,
         nodes=sending.nodes,
         machine=sending.machine,
         outputs=sending.overlay.outputs,
     )
-    with ledger.session() as session:
-        # in the ledger before the farm knows of it: a crash in between must not lose a job that costs money
-        job = new_job(session, sending.crate, sending.packing)
-        _note_estimate(job, quote)
+    # in the ledger before the farm knows of it: a crash in between must not lose a job that costs money
+    name = job or new_job(ledger, sending.crate, sending.packing)
+    with ledger.writing() as session:
+        entered = job_named(session, name)
+        if job is None:
+            _note_estimate(entered, quote)
         row = SubmissionRow(
-            job_id=job.id, farm=card.name, card=str(card_path), key=order.key, order=order.model_dump_json(),
-            state="sending", currency=card.currency, uploaded_bytes=uploaded, reused_bytes=reused, cost="0",
+            job_id=name, number=len(entered.submissions) + 1, farm=card.name, card=str(card_path), key=order.key,
+            order=order.model_dump_json(), state=SENDING, currency=card.currency, uploaded_bytes=uploaded,
+            reused_bytes=reused, cost=Decimal(0), tasks=sending.tasks, products=sending.products, cursor="",
         )  # fmt: skip
         session.add(row)
-        session.commit()
-        row.farm_job = link.submit(order)
-        row.state = "waiting"
-        session.commit()
-        submission = Submission(farm=card.name, uploaded_bytes=uploaded, reused_bytes=reused, tasks=sending.tasks)
-        return Sent(
-            job=job.id,
-            submissions=(submission,),
-            warnings=sending.warnings,
-            waived=sending.waived,
-            accepted=sending.accepted,
-        )
+        session.flush()
+        number = row.id
+    farm_job = submit.submit(order)
+    with ledger.writing() as session:
+        row = session.get_one(SubmissionRow, number)
+        row.farm_job, row.state = farm_job, JobState.WAITING.value
+    submission = Submission(farm=card.name, uploaded_bytes=uploaded, reused_bytes=reused, tasks=sending.tasks)
+    return Sent(
+        job=name,
+        submissions=(submission,),
+        warnings=sending.warnings,
+        waived=sending.waived,
+        accepted=sending.accepted,
+    )
 
 
-def upload(crate: Path, content: PackingList, link: FarmLink, progress: Progress = silent) -> tuple[int, int]:
-    """Send the contents that the farm lacks, each once. Returns (bytes sent, bytes the farm had)."""
+def _same_job(ledger: Ledger, name: str, sending: Sending) -> None:
+    with ledger.reading() as session:
+        job = job_named(session, name)
+        if job.packing_list() != sending.packing:
+            raise WrongUsage("the job was made of another crate", name, "send this crate as a job of its own")
+
+
+def upload(crate: Path, content: PackingList, deliver: Delivering, progress: Progress = silent) -> tuple[int, int]:
+    """Send the blobs that the farm lacks, each once. Returns (bytes sent, bytes the farm had).
+
+    One file that fails cancels no other: what can be sent is sent. Raises the first error at the end.
+    """
     files = {
         file.blake3: (Blob(blake3=file.blake3, bytes=file.bytes), inside(crate, file.path)) for file in content.files
     }
     total = sum(blob.bytes for blob, _ in files.values())
-    lacking = link.missing(blob for blob, _ in files.values())
-    had = total - sum(files[digest][0].bytes for digest in lacking if digest in files)
-    sent = had
+    lacking = [digest for digest in deliver.missing(blob for blob, _ in files.values()) if digest in files]
+    had = total - sum(files[digest][0].bytes for digest in lacking)
+    sent, lock = had, Lock()
 
+    def moved(name: str, count: int) -> None:
+        nonlocal sent
+        with lock:
+            sent += count
+            progress(Step("upload", sent, total, "bytes", name))
+
+    errors = []
     with ThreadPoolExecutor(CONNECTIONS) as pool:
-        jobs = {pool.submit(_upload_one, link, *files[digest]): digest for digest in lacking if digest in files}
-        for job in as_completed(jobs):
+        for job in [pool.submit(_upload_one, deliver, *files[digest], moved) for digest in lacking]:
             try:
                 job.result()
-            except TidyCrateError:
-                pool.shutdown(cancel_futures=True)
-                raise
-            sent += files[jobs[job]][0].bytes
-            progress(Step("upload", sent, total, "bytes", files[jobs[job]][1].name))
+            except TidyCrateError as error:
+                errors.append(error)
+    if errors:
+        raise errors[0]
     return total - had, had
 
 
-def _upload_one(link: FarmLink, blob: Blob, path: Path) -> None:
+def _upload_one(deliver: Delivering, blob: Blob, path: Path, moved: Callable[[str, int], None]) -> None:
     # what is on disk now must be what the packing list promises
     if path.stat().st_size != blob.bytes or hash_file(path) != blob.blake3:
         raise Blocked("a file of the crate is not as it was packed", path, "collect again")
-    link.upload(blob, path, lambda _: None)
+    deliver.upload(blob, path, lambda count: moved(path.name, count))
 
 
 def compare(content: PackingList, reading: Reading) -> list[str]:
@@ -228,6 +281,6 @@ def _outputs(outputs: dict[str, tuple[str, ...]]) -> str:
 
 def _note_estimate(job: JobRow, quote: Quote | None) -> None:
     if quote is not None:
-        job.estimate_low, job.estimate_likely, job.estimate_high = map(
-            str, (quote.cost.low, quote.cost.likely, quote.cost.high)
-        )
+        cost = quote.cost
+        job.estimate_low, job.estimate_likely, job.estimate_high = cost.low, cost.likely, cost.high
+        job.estimate_currency = cost.currency

@@ -1,19 +1,239 @@
-"""A submission at its farm: how to reach it, and by what name the farm knows it."""
+"""A submission at its farm: which tasks it has, by what name the farm knows it, and what has become of them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 
-from tidy_crate.core.farm.links.interface import FarmLink
-from tidy_crate.core.farm.protocol import JobOrder, JobState
-from tidy_crate.core.job.ledger import SubmissionRow
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
+from tidy_crate.core.asset.frames import parse_frames
+from tidy_crate.core.errors import FarmError
+from tidy_crate.core.farm.links.interface import FarmLink, needed
+from tidy_crate.core.farm.protocol import Capability, Changes, JobOrder, JobState, JobSummary, NodeChange, TaskChange
+from tidy_crate.core.job.ledger import Ledger, in_pages, submissions_of
+from tidy_crate.core.job.tables import WHOLE, AttemptRow, NodeRow, ProductRow, SubmissionRow, to_text
+from tidy_crate.core.work.attempt import Product
+from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.task import Task, TaskRange, whole
+
+# opens the link to the farm of a submission
 Links = Callable[[SubmissionRow], FarmLink]
-ENDED = {JobState.DONE.value, JobState.FAILED.value, JobState.CANCELLED.value}
+# a page of changes is never empty while there is more, so many pages have no end
+MOST_PAGES = 1_000_000
+TaskKey = tuple[str, str, int, int, int]
 
 
-def confirm(row: SubmissionRow, link: FarmLink) -> str:
-    """The farm's name for a submission, asked again with the same key where a crash kept us from learning it."""
+def key_of(task: Task) -> TaskKey:
+    """A task as the ledger's columns have it."""
+    return (
+        task.request,
+        task.view,
+        task.frame,
+        WHOLE if task.tile is None else task.tile,
+        WHOLE if task.share is None else task.share,
+    )
+
+
+@dataclass(frozen=True)
+class Ordered:
+    """What a submission ordered, without a list of its tasks: there may be a hundred thousand."""
+
+    ranges: tuple[TaskRange, ...]
+    requests: tuple[RenderRequest, ...]
+
+    @classmethod
+    def of(cls, row: SubmissionRow, requests: tuple[RenderRequest, ...]) -> Ordered:
+        """What a submission ordered. requests: of its job, for one from before orders named their tasks."""
+        if not row.order:
+            return cls(whole(requests), requests)
+        order = JobOrder.model_validate_json(row.order)
+        return cls(order.tasks, order.requests)
+
+    def checker(self) -> Callable[[Task], bool]:
+        """Return a function that says whether a task was ordered."""
+        by_name = {request.name: request for request in self.requests}
+        kinds = []
+        for one in self.ranges:
+            request = by_name[one.request]
+            views = set(one.views or request.view_names)
+            tiles = _numbers(one.tiles, request.tile_count)
+            shares = _numbers(one.shares, request.shares)
+            kinds.append((one.request, views, set(parse_frames(one.frames)), tiles, shares))
+
+        def ordered(task: Task) -> bool:
+            return any(
+                task.request == request
+                and task.view in views
+                and task.frame in frames
+                and task.tile in tiles
+                and task.share in shares
+                for request, views, frames, tiles, shares in kinds
+            )
+
+        return ordered
+
+    def outputs(self) -> dict[str, tuple[str, ...]]:
+        """The outputs of each request."""
+        return {request.name: request.outputs for request in self.requests}
+
+
+def _numbers(text: str, count: int) -> set[int | None]:
+    if count == 1:
+        return {None}
+    return set(parse_frames(text)) if text else set(range(count))
+
+
+def confirm(ledger: Ledger, row: SubmissionRow, link: FarmLink) -> str:
+    """Return the farm's name for a submission, asked again with the same key where a crash kept us from learning it."""
     if row.farm_job is None:
-        row.farm_job = link.submit(JobOrder.model_validate_json(row.order))
+        if not row.order:
+            raise FarmError("this submission was never confirmed, and cannot be repeated", row.farm, "send it again")
+        submit = needed(link.submit, link, Capability.SUBMIT)
+        name = submit.submit(JobOrder.model_validate_json(row.order))
+        with ledger.writing() as session:
+            session.get_one(SubmissionRow, row.id).farm_job = name
+        row.farm_job = name
     return row.farm_job
+
+
+def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, ...], link: FarmLink) -> JobSummary:
+    """Bring the ledger up to date with one farm, page by page. Costs what has changed.
+
+    requests: of the job. Raises FarmError when the farm reports what was never ordered, or bills in another currency.
+    """
+    telling = needed(link.changes, link, Capability.CHANGES)
+    farm_job = confirm(ledger, row, link)
+    summary = telling.summary(farm_job)
+    if summary.currency != row.currency:
+        what = f"the farm bills in {summary.currency}, its card says {row.currency}"
+        raise FarmError(what, row.farm, "correct the currency on its card")
+    ordered: Callable[[Task], bool] | None = None
+    outputs: dict[str, tuple[str, ...]] = {}
+    for _ in range(MOST_PAGES):
+        if row.cursor == summary.cursor:
+            break
+        page = telling.changes(farm_job, row.cursor)
+        if ordered is None:
+            found = Ordered.of(row, requests)
+            ordered, outputs = found.checker(), found.outputs()
+        _check(page, row, ordered, outputs)
+        if page.more and page.cursor == row.cursor:
+            raise FarmError("the farm's changes have no end", row.farm, "report it to the farm")
+        with ledger.writing() as session:
+            _note_tasks(session, row.id, page.tasks)
+            _note_nodes(session, row.id, page.nodes)
+            session.get_one(SubmissionRow, row.id).cursor = page.cursor
+        row.cursor = page.cursor
+        if not page.more:
+            break
+    state, cost, began = summary.state.value, summary.cost, to_text(summary.submitted)
+    if (row.state, row.cost, row.began) != (state, cost, began):
+        with ledger.writing() as session:
+            now = session.get_one(SubmissionRow, row.id)
+            now.state, now.cost, now.began = state, cost, began
+        row.state, row.cost, row.began = state, cost, began
+    return summary
+
+
+def _check(
+    page: Changes, row: SubmissionRow, ordered: Callable[[Task], bool], outputs: dict[str, tuple[str, ...]]
+) -> None:
+    for change in page.tasks:
+        if not ordered(change.task):
+            raise FarmError(f"the farm reports a task that was not ordered: {change.task}", row.farm)
+        if change.attempt.number < 1:
+            raise FarmError(f"the farm reports an attempt without a number: {change.task}", row.farm)
+        names = [product.output for product in change.products]
+        if len(set(names)) != len(names) or not set(names) <= set(outputs[change.task.request]):
+            raise FarmError(
+                f"the farm reports outputs that were not ordered: {change.task} {', '.join(names)}", row.farm
+            )
+
+
+def _note_tasks(session: Session, submission: int, changes: Iterable[TaskChange]) -> None:
+    # of several changes of one attempt in a page the last one counts
+    fresh = {(*key_of(change.task), change.attempt.number): change for change in changes}
+    if not fresh:
+        return
+    known: dict[TaskKey, list[AttemptRow]] = {}
+    for frames in in_pages(sorted({key[2] for key in fresh})):
+        query = select(AttemptRow).where(AttemptRow.submission_id == submission, AttemptRow.frame.in_(frames))
+        for attempt in session.scalars(query):
+            known.setdefault(key_of(attempt.task()), []).append(attempt)
+    rows: dict[AttemptRow, TaskChange] = {}
+    for key, change in sorted(fresh.items()):
+        earlier = known.setdefault(key[:5], [])
+        found = next((one for one in earlier if one.number == change.attempt.number), None)
+        if found is None:
+            request, view, frame, tile, share, number = key
+            found = AttemptRow(
+                submission_id=submission, request=request, view=view, frame=frame, tile=tile, share=share,
+                number=number, latest=True,
+            )  # fmt: skip
+            session.add(found)
+            earlier.append(found)
+            newest = max(one.number for one in earlier)
+            for one in earlier:
+                one.latest = one.number == newest
+        _set_attempt(found, change)
+        rows[found] = change
+    session.flush()
+    _note_products(session, rows)
+
+
+def _set_attempt(row: AttemptRow, change: TaskChange) -> None:
+    attempt = change.attempt
+    row.state, row.node, row.billed, row.cost = attempt.state.value, attempt.node, attempt.billed, attempt.cost
+    row.began, row.ended = to_text(attempt.began), to_text(attempt.ended)
+    row.error, row.log = attempt.error, attempt.log
+
+
+def _note_products(session: Session, rows: dict[AttemptRow, TaskChange]) -> None:
+    known: dict[tuple[int, str], ProductRow] = {}
+    for ids in in_pages(row.id for row in rows):
+        for product in session.scalars(select(ProductRow).where(ProductRow.attempt_id.in_(ids))):
+            known[product.attempt_id, product.output] = product
+    for row, change in rows.items():
+        for one in change.products:
+            found = known.get((row.id, one.output))
+            if found is None:
+                session.add(ProductRow(attempt_id=row.id, output=one.output, **_facts(one)))
+            elif found.blake3 != one.blake3:
+                # the farm has other bytes now than those that came home
+                found.key, found.bytes, found.blake3, found.home = one.key, one.bytes, one.blake3, False
+            else:
+                found.key = one.key
+
+
+def _facts(product: Product) -> dict[str, object]:
+    return {"key": product.key, "bytes": product.bytes, "blake3": product.blake3, "home": False, "in_use": False}
+
+
+def _note_nodes(session: Session, submission: int, changes: Iterable[NodeChange]) -> None:
+    fresh = {change.name: change for change in changes}
+    if not fresh:
+        return
+    known = {
+        row.name: row
+        for row in session.scalars(select(NodeRow).where(NodeRow.submission_id == submission))
+        if row.name in fresh
+    }
+    for name, change in fresh.items():
+        row = known.get(name)
+        if row is None:
+            row = NodeRow(submission_id=submission, name=name)
+            session.add(row)
+        row.began, row.until = to_text(change.began) or "", to_text(change.until) or ""
+        row.tasks, row.cost = change.tasks, change.cost
+
+
+def wait_for_changes(ledger: Ledger, name: str, links: Links, seconds: float) -> None:
+    """Wait until something may have changed at a farm that is not done, at most so many seconds."""
+    _, submissions = submissions_of(ledger, name)
+    open_rows = [row for row in submissions if row.farm_job and not JobState(row.state).ended]
+    for row in open_rows:
+        telling = links(row).changes
+        if telling is not None:
+            telling.wait(row.farm_job or "", row.cursor, seconds / len(open_rows))

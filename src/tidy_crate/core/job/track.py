@@ -2,57 +2,96 @@
 
 from __future__ import annotations
 
-import statistics
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
 
-from tidy_crate.core.farm.links.interface import FarmLink
-from tidy_crate.core.farm.protocol import FarmJob, JobState, Node, Task, TaskState
-from tidy_crate.core.job.identity import TaskId
-from tidy_crate.core.job.ledger import JobRow, Ledger, ProductRow, SubmissionRow, all_jobs, job_named
-from tidy_crate.core.job.submission import Links, confirm
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, joinedload
+
+from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.farm.links.interface import controlling, needed
+from tidy_crate.core.farm.protocol import Action, Capability, ControlOrder, Counts, JobState
+from tidy_crate.core.job.ledger import Ledger, all_jobs, new_key, products_at_home, submissions_of
+from tidy_crate.core.job.submission import Links, Ordered, catch_up, confirm, key_of
+from tidy_crate.core.job.tables import AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
-from tidy_crate.core.money import Amount
+from tidy_crate.core.money import Amount, by_currency
+from tidy_crate.core.work.task import Task, TaskState, tasks_of
+
+RETRIEVED = "retrieved"
 
 
 class FrameRow(Model):
-    """One output of one task. state: waiting, rendering, done, failed; then retrieved; then good, suspect or bad."""
+    """One output of one task."""
 
     request: str
+    view: str = ""
     frame: int
     tile: int | None
+    share: int | None = None
     output: str
     state: str
+    """waiting, rendering, done, failed, cancelled; then retrieved; then good, suspect, bad or missing."""
     node: str | None
     seconds: float | None
+    """Billed for the last attempt."""
     cost: Amount
+    """Of the last attempt, all outputs of the task together."""
     attempt: int
+    farm: str = ""
     error: str | None = None
 
 
+class NodeView(Model):
+    """One machine at one farm."""
+
+    farm: str
+    name: str
+    seconds: float
+    """On the clock, start-up included."""
+    frames: int
+    """Tasks that it has finished."""
+    cost: Amount
+    currency: str
+
+
 class Forecast(Model):
-    """Where the job is heading. seconds_left: of farm time, None before the first frame; cost: of the whole job."""
+    """Where the job is heading."""
 
     seconds_left: float | None
+    """Of farm time, None before the first frame."""
     cost: Amount | None
+    """Of the whole job, None where it cannot be told."""
     currency: str
 
 
 class JobView(Model):
-    """One job in detail. clock: seconds of farm time since it was sent."""
+    """One job in detail."""
 
     job: str
     state: str
     farms: tuple[str, ...]
     clock: float
-    cost: Amount
+    """Seconds of farm time from the first submission to the last thing that is known."""
+    cost: Amount | None
+    """Billed so far; None for a job at farms of several currencies, see `costs`."""
     currency: str
+    """Empty for several currencies."""
+    costs: dict[str, Amount]
+    """Billed so far, by currency."""
     done: int
+    """Tasks that are rendered."""
     total: int
+    counts: Counts
     frames: tuple[FrameRow, ...]
-    nodes: tuple[Node, ...]
+    """Empty where they were not asked for."""
+    nodes: tuple[NodeView, ...]
     forecast: Forecast
+    troubles: tuple[FrameRow, ...] = ()
+    """The first tasks that failed, with the end of the node's log."""
 
 
 class JobLine(Model):
@@ -64,132 +103,226 @@ class JobLine(Model):
     farms: tuple[str, ...]
     products: int
     at_home: int
-    cost: Amount
+    cost: Amount | None
+    """None for a job at farms of several currencies, see `costs`."""
     currency: str
+    costs: dict[str, Amount]
     crate: Path
     into: Path | None
 
 
+MOST_TROUBLES = 20
+
+
 def list_jobs(ledger: Ledger) -> tuple[JobLine, ...]:
     """All jobs of all farms, from the ledger alone."""
-    with ledger.session() as session:
-        return tuple(_line(job) for job in all_jobs(session))
+    with ledger.reading() as session:
+        return tuple(_line(session, job) for job in all_jobs(session))
 
 
-def _line(job: JobRow) -> JobLine:
+def _line(session: Session, job: JobRow) -> JobLine:
+    costs = _costs(job.submissions)
     return JobLine(
         job=job.id,
         created=job.created,
         state=_joined(row.state for row in job.submissions),
         farms=tuple(row.farm for row in job.submissions),
-        products=len(job.products),
-        at_home=sum(row.path is not None for row in job.products),
-        cost=sum((Decimal(row.cost) for row in job.submissions), Decimal(0)),
-        currency=job.submissions[0].currency if job.submissions else "EUR",
+        products=sum(row.products for row in job.submissions),
+        at_home=products_at_home(session, job.id),
+        cost=_single(costs),
+        currency=_currency(costs),
+        costs=costs,
         crate=Path(job.crate),
         into=Path(job.into) if job.into else None,
     )
 
 
-def track(ledger: Ledger, name: str, links: Links) -> JobView:
-    """Ask the farms and bring the ledger up to date. Raises FarmError when a farm cannot be reached."""
-    with ledger.session() as session:
-        job = job_named(session, name)
-        found = [_ask(row, links(row)) for row in job.submissions]
-        session.commit()
-        return _view(job, found)
+def track(ledger: Ledger, name: str, links: Links, *, frames: bool = True) -> JobView:
+    """Ask the farms and bring the ledger up to date. What it costs goes with what has changed.
+
+    frames: whether every frame is listed, which costs as much as the job is large.
+    Raises FarmError when a farm cannot be reached.
+    """
+    job, submissions = submissions_of(ledger, name)
+    content = job.packing_list()
+    counts = [catch_up(ledger, row, content.requests, links(row)).counts for row in submissions]
+    with ledger.reading() as session:
+        return _view(session, job, submissions, content, counts, frames)
 
 
 def cancel(ledger: Ledger, name: str, links: Links) -> JobView:
     """Stop a job at all its farms. What has rendered stays there and can still be retrieved."""
-    with ledger.session() as session:
-        job = job_named(session, name)
-        for row in job.submissions:
-            links(row).cancel(confirm(row, links(row)))
-        session.commit()
+    _, submissions = submissions_of(ledger, name)
+    for row in submissions:
+        link = links(row)
+        farm_job = confirm(ledger, row, link)
+        controlling(link, Action.CANCEL).control(farm_job, ControlOrder(key=new_key(), action=Action.CANCEL))
     return track(ledger, name, links)
 
 
-def _ask(row: SubmissionRow, link: FarmLink) -> FarmJob:
-    found = link.job(confirm(row, link))
-    row.state, row.cost = found.state.value, str(found.cost)
-    return found
+def log_of(ledger: Ledger, name: str, task: Task, links: Links) -> str:
+    """Return the log of the last attempt at a task. Raises WrongUsage when there is none."""
+    job, submissions = submissions_of(ledger, name)
+    for row in submissions:
+        link = links(row)
+        telling = needed(link.changes, link, Capability.CHANGES)
+        catch_up(ledger, row, job.packing_list().requests, link)
+        with ledger.reading() as session:
+            latest = select(AttemptRow).where(
+                AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.frame == task.frame
+            )
+            found = next((one for one in session.scalars(latest) if one.task() == task), None)
+        if found is not None and found.log:
+            return telling.log(row.farm_job or "", found.log)
+    raise WrongUsage("there is no log of this task yet", str(task))
 
 
-def _view(job: JobRow, found: list[FarmJob]) -> JobView:
-    at_home = {(row.request, row.frame, row.tile, row.share, row.output): row for row in job.products}
-    outputs = {request.name: request.outputs for request in job.packing_list().requests}
-    frames = []
-    for farm_job in found:
-        for task in farm_job.tasks:
-            for output in outputs.get(task.id.request, ()):
-                frames.append(_frame_row(task, output, at_home))
-    currency = found[0].currency if found else "EUR"
-    cost = sum((one.cost for one in found), Decimal(0))
+def _view(
+    session: Session,
+    job: JobRow,
+    submissions: tuple[SubmissionRow, ...],
+    content: PackingList,
+    counted: list[Counts],
+    frames: bool,
+) -> JobView:
+    costs = _costs(submissions)
+    counts = Counts(**{name: sum(getattr(one, name) for one in counted) for name in Counts.model_fields})
+    nodes = tuple(_nodes(session, submissions))
     return JobView(
         job=job.id,
-        state=_joined(one.state.value for one in found),
-        farms=tuple(row.farm for row in job.submissions),
-        clock=max((one.clock for one in found), default=0.0),
-        cost=cost,
-        currency=currency,
-        done=sum(task.state is TaskState.DONE for one in found for task in one.tasks),
-        total=sum(len(one.tasks) for one in found),
-        frames=tuple(frames),
-        nodes=tuple(node for one in found for node in one.nodes),
-        forecast=_forecast(found, cost, currency),
+        state=_joined(row.state for row in submissions),
+        farms=tuple(row.farm for row in submissions),
+        clock=max((_clock(session, row) for row in submissions), default=0.0),
+        cost=_single(costs),
+        currency=_currency(costs),
+        costs=costs,
+        done=counts.done,
+        total=counts.total,
+        counts=counts,
+        frames=tuple(_frames(session, submissions, content)) if frames else (),
+        nodes=nodes,
+        forecast=_forecast(_mean_seconds(session, submissions), counts, nodes, costs),
+        troubles=tuple(_troubles(session, submissions)),
     )
 
 
-def product_key(task: TaskId, output: str) -> tuple[str, int, int, int, str]:
-    """How the ledger finds a product."""
-    unsplit = (-1 if task.tile is None else task.tile, -1 if task.share is None else task.share)
-    return (task.request, task.frame, *unsplit, output)
+def _clock(session: Session, row: SubmissionRow) -> float:
+    last = session.scalar(select(func.max(NodeRow.until)).where(NodeRow.submission_id == row.id))
+    return _seconds(row.began, last)
 
 
-def _frame_row(task: Task, output: str, at_home: dict[tuple[str, int, int, int, str], ProductRow]) -> FrameRow:
-    row = at_home.get(product_key(task.id, output))
-    state = task.state.value
-    if row is not None and row.path and row.attempt == task.attempt and task.state is TaskState.DONE:
-        state = row.verdict or "retrieved"
+def _seconds(begin: str | None, end: str | None) -> float:
+    if not begin or not end:
+        return 0.0
+    return max(0.0, (datetime.fromisoformat(end) - datetime.fromisoformat(begin)).total_seconds())
+
+
+def _nodes(session: Session, submissions: Iterable[SubmissionRow]) -> Iterator[NodeView]:
+    for row in submissions:
+        query = select(NodeRow).where(NodeRow.submission_id == row.id).order_by(NodeRow.id)
+        for node in session.scalars(query):
+            yield NodeView(
+                farm=row.farm,
+                name=node.name,
+                seconds=_seconds(node.began, node.until),
+                frames=node.tasks,
+                cost=node.cost,
+                currency=row.currency,
+            )
+
+
+def _mean_seconds(session: Session, submissions: Iterable[SubmissionRow]) -> float | None:
+    ids = [row.id for row in submissions]
+    done = (AttemptRow.submission_id.in_(ids), AttemptRow.state == TaskState.DONE.value, AttemptRow.billed > 0)
+    found = session.scalar(select(func.avg(AttemptRow.billed)).where(*done))
+    return None if found is None else float(found)
+
+
+def _forecast(mean: float | None, counts: Counts, nodes: Iterable[NodeView], costs: dict[str, Decimal]) -> Forecast:
+    """From what has rendered: the rest at the same pace, on the nodes at work, at the price their time has had."""
+    cost, currency = _single(costs), _currency(costs)
+    left = counts.waiting + counts.rendering
+    if not left:
+        return Forecast(seconds_left=0.0, cost=cost, currency=currency)
+    if mean is None:
+        return Forecast(seconds_left=None, cost=None, currency=currency)
+    nodes = list(nodes)
+    on_the_clock = sum(node.seconds for node in nodes)
+    if cost is not None:
+        # start-up is paid already: what is to come costs node time only
+        to_come = cost * Decimal(left * mean / on_the_clock) if on_the_clock else Decimal(0)
+        cost = (cost + to_come).quantize(Decimal("0.0001"))
+    return Forecast(seconds_left=left * mean / max(1, len(nodes)), cost=cost, currency=currency)
+
+
+def _troubles(session: Session, submissions: Iterable[SubmissionRow]) -> Iterator[FrameRow]:
+    for row in submissions:
+        failed = (AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state == TaskState.FAILED.value)
+        for attempt in session.scalars(
+            select(AttemptRow).where(*failed).order_by(AttemptRow.frame).limit(MOST_TROUBLES)
+        ):
+            yield _frame_row(attempt.task(), "", row, attempt, None)
+
+
+def _frames(session: Session, submissions: Iterable[SubmissionRow], content: PackingList) -> Iterator[FrameRow]:
+    """Every output of every task that was ordered, by the order of submissions."""
+    for row in submissions:
+        ordered = Ordered.of(row, content.requests)
+        outputs = ordered.outputs()
+        latest = (AttemptRow.submission_id == row.id, AttemptRow.latest)
+        attempts = {key_of(one.task()): one for one in session.scalars(select(AttemptRow).where(*latest))}
+        query = select(ProductRow).join(AttemptRow).where(*latest).options(joinedload(ProductRow.attempt))
+        products = {(one.attempt_id, one.output): one for one in session.scalars(query)}
+        for task in tasks_of(ordered.ranges, ordered.requests):
+            attempt = attempts.get(key_of(task))
+            for output in outputs[task.request]:
+                product = products.get((attempt.id, output)) if attempt is not None else None
+                yield _frame_row(task, output, row, attempt, product)
+
+
+def _frame_row(
+    task: Task, output: str, row: SubmissionRow, attempt: AttemptRow | None, product: ProductRow | None
+) -> FrameRow:
+    if attempt is None:
+        cancelled = row.state == JobState.CANCELLED.value
+        state = TaskState.CANCELLED.value if cancelled else TaskState.WAITING.value
+    else:
+        state = attempt.state
+    if product is not None and state == TaskState.DONE.value and (product.home or product.verdict):
+        state = product.verdict or RETRIEVED
     return FrameRow(
-        request=task.id.request,
-        frame=task.id.frame,
-        tile=task.id.tile,
+        request=task.request,
+        view=task.view,
+        frame=task.frame,
+        tile=task.tile,
+        share=task.share,
         output=output,
         state=state,
-        node=task.node,
-        seconds=task.seconds,
-        cost=task.cost,
-        attempt=task.attempt,
-        error=task.error,
+        node=attempt.node if attempt else None,
+        seconds=attempt.billed if attempt else None,
+        cost=attempt.cost if attempt else Decimal(0),
+        attempt=attempt.number if attempt else 0,
+        farm=row.farm,
+        error=attempt.error if attempt else None,
     )
 
 
-def _forecast(found: list[FarmJob], cost: Decimal, currency: str) -> Forecast:
-    """From what has rendered: the rest at the same pace, on the nodes at work, at the price their time has had."""
-    done = [task for one in found for task in one.tasks if task.state is TaskState.DONE and task.seconds]
-    open_tasks = sum(task.state in (TaskState.WAITING, TaskState.RENDERING) for one in found for task in one.tasks)
-    if not open_tasks:
-        return Forecast(seconds_left=0.0, cost=cost, currency=currency)
-    if not done:
-        return Forecast(seconds_left=None, cost=None, currency=currency)
-    per_frame = statistics.fmean(task.seconds or 0.0 for task in done)
-    nodes = [node for one in found for node in one.nodes]
-    on_the_clock = sum(node.free_at - node.began for node in nodes)
-    # start-up is paid already: what is to come costs node time only
-    to_come = cost * Decimal(open_tasks * per_frame / on_the_clock) if on_the_clock else Decimal(0)
-    return Forecast(
-        seconds_left=open_tasks * per_frame / max(1, len(nodes)),
-        cost=(cost + to_come).quantize(Decimal("0.0001")),
-        currency=currency,
-    )
+def _costs(submissions: Iterable[SubmissionRow]) -> dict[str, Decimal]:
+    return by_currency((row.cost, row.currency) for row in submissions)
+
+
+def _single(costs: dict[str, Decimal]) -> Decimal | None:
+    return next(iter(costs.values())) if len(costs) == 1 else None
+
+
+def _currency(costs: dict[str, Decimal]) -> str:
+    return next(iter(costs)) if len(costs) == 1 else ""
 
 
 def _joined(states: Iterable[str]) -> str:
     """One word for a job at several farms: the least finished."""
     every = set(states)
-    for state in ("sending", "rendering", "waiting", "failed", "cancelled"):
+    for state in ("sending", "rendering", "waiting", "paused", "failed", "cancelled"):
         if state in every:
             return state
     return JobState.DONE.value

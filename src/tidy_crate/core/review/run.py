@@ -7,16 +7,25 @@ import multiprocessing
 import os
 from collections.abc import Iterator
 from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
+from sqlalchemy import select
+from sqlalchemy.orm import joinedload
+
+from tidy_crate.core.asset.sequences import frame_numbers
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.job.ledger import Ledger, job_named
-from tidy_crate.core.job.retrieve import REJECTED, place_of
+from tidy_crate.core.job.ledger import Ledger, now, submissions_of
+from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
+from tidy_crate.core.picture.judge import Expected, judge_file
 from tidy_crate.core.progress import Progress, Step, silent
-from tidy_crate.core.review.frame import Expected, Verdict, judge_file
 from tidy_crate.core.review.neighbours import jumps
+from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.core.work.parts import window
+from tidy_crate.core.work.product import SET_ASIDE, below
+from tidy_crate.core.work.task import Task, tasks_of, whole
 
 # below this many pixels in all, starting processes takes longer than looking
 WORTH_PROCESSES = 60_000_000
@@ -29,12 +38,18 @@ class FrameVerdict(Model):
     """One frame file, judged."""
 
     request: str
+    view: str = ""
     frame: int
+    tile: int | None = None
+    share: int | None = None
     output: str
     path: Path
     verdict: Verdict
     reasons: tuple[str, ...]
     unchecked: tuple[str, ...] = ()
+
+
+_Sequence = tuple[str, str, int | None, int | None, str]
 
 
 class Review(Model):
@@ -52,9 +67,9 @@ class Review(Model):
         return all(frame.verdict is Verdict.GOOD for frame in self.frames)
 
 
-class _Wanted(Model):
-    request: str
-    frame: int
+@dataclass(frozen=True)
+class _Wanted:
+    task: Task
     output: str
     path: Path
     expected: Expected
@@ -62,16 +77,30 @@ class _Wanted(Model):
 
 def review_job(ledger: Ledger, name: str, progress: Progress = silent) -> Review:
     """Judge every product of a job and note the verdicts in the ledger. Nothing retrieved yet counts as missing."""
-    with ledger.session() as session:
-        job = job_named(session, name)
-        into = Path(job.into) if job.into else NOT_RETRIEVED
-        review = _judge(list(_promised(into, job.packing_list())), progress)
-        rows = {(row.request, row.frame, row.output): row for row in job.products}
-        for one in review.frames:
-            row = rows[(one.request, one.frame, one.output)]
-            row.verdict, row.reasons = one.verdict.value, json.dumps(one.reasons)
-        session.commit()
-        return review
+    job, _ = submissions_of(ledger, name)
+    into = Path(job.into) if job.into else NOT_RETRIEVED
+    review = _judge(list(_promised(into, job.packing_list())), progress)
+    _note(ledger, name, review)
+    return review
+
+
+def _note(ledger: Ledger, name: str, review: Review) -> None:
+    """Write verdicts to the products that count for each task and output."""
+    verdicts = {(one.request, one.view, one.frame, one.tile, one.share, one.output): one for one in review.frames}
+    with ledger.writing() as session:
+        query = (
+            select(ProductRow)
+            .join(AttemptRow)
+            .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
+            .where(SubmissionRow.job_id == name, ProductRow.in_use)
+            .options(joinedload(ProductRow.attempt))
+        )
+        for row in session.scalars(query):
+            task = row.attempt.task()
+            one = verdicts.get((task.request, task.view, task.frame, task.tile, task.share, row.output))
+            if one is not None:
+                row.verdict, row.reasons = one.verdict.value, json.dumps(one.reasons)
+        session.get_one(JobRow, name).reviewed = now()
 
 
 def review_folder(folder: Path, content: PackingList | None, progress: Progress = silent) -> Review:
@@ -81,11 +110,19 @@ def review_folder(folder: Path, content: PackingList | None, progress: Progress 
     if content is not None:
         return _judge(list(_promised(folder, content)), progress)
     found = sorted(path for path in folder.rglob("*") if path.suffix.lower() in PICTURES and path.is_file())
-    found = [path for path in found if REJECTED not in path.relative_to(folder).parts and not path.name.startswith(".")]
+    found = [
+        path for path in found if SET_ASIDE not in path.relative_to(folder).parts and not path.name.startswith(".")
+    ]
     if not found:
         raise UnreadableInput("the folder holds no frames", folder, "name the folder they were retrieved into")
+    by_folder: dict[Path, list[str]] = {}
+    for path in found:
+        by_folder.setdefault(path.parent, []).append(path.name)
+    numbers = {place: frame_numbers(names) for place, names in by_folder.items()}
     wanted = [
-        _Wanted(request="", frame=_number(path), output=path.parent.name, path=path, expected=Expected())
+        _Wanted(
+            task=Task("", numbers[path.parent][path.name] or 0), output=path.parent.name, path=path, expected=Expected()
+        )
         for path in found
     ]
     return _judge(wanted, progress)
@@ -94,23 +131,28 @@ def review_folder(folder: Path, content: PackingList | None, progress: Progress 
 def _promised(folder: Path, content: PackingList) -> Iterator[_Wanted]:
     for request in content.requests:
         for name in request.outputs:
-            expected = Expected(width=request.width, height=request.height, passes=content.output(name).variables)
-            for frame in request.numbers():
-                path = place_of(folder, content, request, name, frame)
-                yield _Wanted(request=request.name, frame=frame, output=name, path=path, expected=expected)
+            passes = content.output(name).variables
+            for task in tasks_of(whole([request]), [request]):
+                part = window(request.width, request.height, request.tiles, task.tile)
+                expected = Expected(width=part.width, height=part.height, passes=passes)
+                path = below(folder, content.product_path(name, task))
+                yield _Wanted(task=task, output=name, path=path, expected=expected)
 
 
 def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
     pixels = sum((one.expected.width or 1920) * (one.expected.height or 1080) for one in wanted)
     verdicts = []
-    looks: dict[tuple[str, str], dict[int, tuple[float, ...]]] = {}
+    looks: dict[_Sequence, dict[int, tuple[float, ...]]] = {}
     with _pool(pixels) as pool:
         runs = pool.map(judge_file, [one.path for one in wanted], [one.expected for one in wanted], chunksize=4)
         for done, (one, judged) in enumerate(zip(wanted, runs, strict=True), 1):
             verdicts.append(
                 FrameVerdict(
-                    request=one.request,
-                    frame=one.frame,
+                    request=one.task.request,
+                    view=one.task.view,
+                    frame=one.task.frame,
+                    tile=one.task.tile,
+                    share=one.task.share,
                     output=one.output,
                     path=one.path,
                     verdict=judged.verdict,
@@ -119,23 +161,28 @@ def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
                 )
             )
             if judged.verdict is Verdict.GOOD:
-                looks.setdefault((one.request, one.output), {})[one.frame] = judged.look
+                looks.setdefault(_sequence(verdicts[-1]), {})[one.task.frame] = judged.look
             progress(Step("review", done, len(wanted), "frames", one.path.name))
     return Review(frames=tuple(_with_jumps(verdicts, looks)))
 
 
 def _with_jumps(
-    verdicts: list[FrameVerdict], looks: dict[tuple[str, str], dict[int, tuple[float, ...]]]
+    verdicts: list[FrameVerdict], looks: dict[_Sequence, dict[int, tuple[float, ...]]]
 ) -> Iterator[FrameVerdict]:
     """A good frame at which the picture jumps is one to look at."""
     found = {key: jumps(by_frame) for key, by_frame in looks.items()}
     for one in verdicts:
-        times = found.get((one.request, one.output), {}).get(one.frame)
+        times = found.get(_sequence(one), {}).get(one.frame)
         if times is None or one.verdict is not Verdict.GOOD:
             yield one
         else:
             reason = f"the picture jumps from the frame before, {times:.0f} times the steps around it"
             yield one.model_copy(update={"verdict": Verdict.SUSPECT, "reasons": (*one.reasons, reason)})
+
+
+def _sequence(one: FrameVerdict) -> _Sequence:
+    """What tells apart the sequences whose frames are compared with their neighbours."""
+    return one.request, one.view, one.tile, one.share, one.output
 
 
 def _pool(pixels: int) -> Executor:
@@ -144,12 +191,3 @@ def _pool(pixels: int) -> Executor:
         # one thread: while it looks, the process's standard error is turned away
         return ThreadPoolExecutor(1)
     return ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn"))
-
-
-def _number(path: Path) -> int:
-    digits = ""
-    for character in reversed(path.stem):
-        if not character.isdigit():
-            break
-        digits = character + digits
-    return int(digits) if digits else 0

@@ -10,8 +10,9 @@ from PIL import Image, ImageDraw, ImageFont
 
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
-from tidy_crate.core.review.frame import Verdict, read_channels
+from tidy_crate.core.picture.judge import read_channels
 from tidy_crate.core.review.run import FrameVerdict, Review
+from tidy_crate.core.work.attempt import Verdict
 
 THUMB = 150
 CAPTION = 16

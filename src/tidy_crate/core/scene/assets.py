@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from tidy_crate.core.asset import sequences
 from tidy_crate.core.asset.resolve import Resolution
+from tidy_crate.core.asset.sequences import STANDARD
 from tidy_crate.core.scene.model import Asset, AssetMember, Status
 from tidy_crate.core.scene.staging import StagingPlan
 
@@ -25,6 +25,7 @@ def asset_of(
     because: str,
     relinked: bool,
     context: str = "",
+    time: float | None = None,
     used_by: tuple[str, ...] = (),
     unread: str | None = None,
 ) -> Asset:
@@ -33,7 +34,7 @@ def asset_of(
     name: the occurrence's id. unread: why a file that is there is not what it should be. See Asset for the rest.
     """
     trouble = unread or resolution.trouble
-    tiled = resolution.location is not None and sequences.has_tile_token(resolution.location.name)
+    tiled = resolution.location is not None and STANDARD.has_tile(resolution.location.name)
     status = Status.FOUND if trouble is None else Status.MISSING
     if resolution.members and resolution.absent:
         status = Status.PARTIAL
@@ -47,6 +48,7 @@ def asset_of(
         owner=owner,
         field=field,
         context=context,
+        time=time,
         used_by=used_by,
         kind=kind,
         resolved=resolution.location,

@@ -32,7 +32,7 @@ def memory_need(
     return MemoryNeed(
         textures=sum(size for size in sizes.values() if size is not None),
         texture_files=len(sizes),
-        geometry=form.geometry_bytes(scene, plan, memory),
+        geometry=form.geometry_bytes(scene, plan, memory, survey.tokens),
         unknown=tuple(str(path) for path, size in sizes.items() if size is None),
     )
 

@@ -10,6 +10,7 @@ from pydantic import ConfigDict, Field, computed_field
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.frames import frame_count
+from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.model import Model
 
 
@@ -118,9 +119,9 @@ class Asset(Model):
     id: stable between versions of a scene. authored: the path as written; value: the path in force after
     expressions and relinks. layer: the file it is written in; owner: the prim or property there; field: the
     kind of opinion (reference, subLayers, default, timeSamples, …); context: what it was resolved in, where
-    that changes the answer. used_by: some of the prims in the whole scene that it reaches. resolved: absolute
-    path, or the pattern of a set; None when the path can point nowhere on this system. trouble: why members
-    are missing. needed: whether this render request uses it, and because of what.
+    that changes the answer. time: of the time sample that names it. used_by: some of the prims in the whole scene that
+    it reaches. resolved: absolute path, or the pattern of a set; None when the path can point nowhere on this system.
+    trouble: why members are missing. needed: whether this render request uses it, and because of what.
     """
 
     id: str
@@ -130,6 +131,7 @@ class Asset(Model):
     owner: str
     field: str
     context: str = ""
+    time: float | None = None
     used_by: tuple[str, ...] = ()
     kind: str
     resolved: Path | None
@@ -313,6 +315,29 @@ class Totals(Model):
     live_simulations: int
 
 
+class Why(StrEnum):
+    """Why what is behind a file could not be seen."""
+
+    BROKEN = "broken"
+    """The file is there and cannot be read."""
+    NO_READER = "no-reader"
+    """Nothing here reads files of this format."""
+
+
+class Unread(Model):
+    """A scene file that could not be read, so that prims behind it are unseen."""
+
+    path: Path
+    why: Why
+    detail: str = ""
+    """The reader's own reason, in words; empty for a file without a reader."""
+
+    def __str__(self) -> str:
+        if self.why is Why.NO_READER:
+            return f"{self.path}: no reader for this format here, prims behind it are unseen"
+        return f"{self.path}: {self.detail}"
+
+
 class Survey(Model):
     """All that was found in a scene. motion: `still`, `camera` (only the camera moves) or `things`.
 
@@ -353,8 +378,17 @@ class Survey(Model):
     fraction: tuple[float, float] | None = None
     variants: tuple[Variant, ...]
     motion: str
-    unread: tuple[str, ...] = ()
+    unread: tuple[Unread, ...] = ()
     totals: Totals
+    frame_tokens: dict[str, int] = Field(default_factory=dict)
+    """The frame tokens that the project declares, each with its least number of digits."""
+    layers: tuple[Path, ...] = ()
+    """The files that the scene itself consists of, in the order in which they were met."""
+
+    @property
+    def tokens(self) -> FrameTokens:
+        """The frame tokens that count in this scene's file names."""
+        return FrameTokens.of(self.frame_tokens)
 
 
 def totals(assets: tuple[Asset, ...], simulations: tuple[Simulation, ...]) -> Totals:

@@ -1,46 +1,12 @@
-"""Render request: what is to be rendered, apart from how and where."""
+"""The render request that a scene itself makes."""
 
 from __future__ import annotations
 
-from pathlib import PurePosixPath
-
-from pydantic import Field, field_validator
-
-from tidy_crate.core.asset import paths, sequences
 from tidy_crate.core.asset.frames import format_frames, parse_frames
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.model import Model
 from tidy_crate.core.scene.model import Output, Survey
-
-
-class RenderRequest(Model):
-    """What is to be rendered.
-
-    name: tells requests of one crate apart, part of every task's identity. frames: a frame list. cameras: empty
-    means the camera that each output names. samples: per pixel, None means as the scene has it.
-    """
-
-    name: str = Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,39}$")
-    frames: str
-    cameras: tuple[str, ...] = ()
-    variants: dict[str, str] = Field(default_factory=dict)
-    width: int = Field(ge=1, le=65536)
-    height: int = Field(ge=1, le=65536)
-    samples: int | None = Field(default=None, ge=1)
-    outputs: tuple[str, ...]
-
-    @field_validator("frames")
-    @classmethod
-    def _is_a_frame_list(cls, value: str) -> str:
-        try:
-            parse_frames(value)
-        except WrongUsage as error:
-            raise ValueError(str(error)) from error
-        return value
-
-    def numbers(self) -> tuple[int, ...]:
-        """The frames in the order they are to be rendered."""
-        return parse_frames(self.frames)
+from tidy_crate.core.work.product import OutputNaming
+from tidy_crate.core.work.request import RenderRequest
 
 
 def request_for(survey: Survey, name: str = "main", frames: str | None = None) -> RenderRequest:
@@ -68,10 +34,6 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
     )
 
 
-def product_name(output: Output, frame: int) -> str:
-    """File name of one output at one frame. Without a frame token in its path the number is put in all the same."""
-    name = paths.file_name(output.path) or f"{output.name}.####.{output.format or 'exr'}"
-    if not sequences.has_frame_token(name):
-        pure = PurePosixPath(name)
-        name = f"{pure.stem}.####{pure.suffix}"
-    return sequences.at_frame(name, frame)
+def naming(output: Output) -> OutputNaming:
+    """What the names of an output's files are made from."""
+    return OutputNaming(output.name, output.path, output.format)

@@ -71,7 +71,7 @@ def stop(folder: Path) -> bool:
     if url is None:
         return False
     pid = int(read_json(folder / RUNNING, "state of the practice farm")["pid"])
-    httpx.post(f"{url}/v1/shutdown", headers=_headers(folder), timeout=10, trust_env=False)
+    httpx.post(f"{url}/shutdown", headers=_headers(folder), timeout=10, trust_env=False)
     deadline = time.monotonic() + PATIENCE
     while time.monotonic() < deadline:
         # the file goes last, but the process must be gone too before its folder can be removed everywhere
@@ -95,7 +95,7 @@ def running(folder: Path) -> str | None:
         return None
     try:
         url = str(read_json(path, "state of the practice farm")["url"])
-        answer = httpx.get(f"{url}/v1/account", headers=_headers(folder), timeout=2, trust_env=False)
+        answer = httpx.get(f"{url}/hello", headers=_headers(folder), timeout=2, trust_env=False)
     except (httpx.HTTPError, UnreadableInput, KeyError, TypeError):
         return None
     return url if answer.status_code == 200 else None

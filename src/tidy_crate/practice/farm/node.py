@@ -1,81 +1,117 @@
-"""What a simulated node does with a batch: render it for real, from the uploaded crate and nothing else."""
+"""What a simulated node does with a batch: render it for real, from the uploaded crate and nothing else.
+
+A synthetic node renders nothing: it leaves small files and times by a seeded law, for tests of large jobs.
+"""
 
 from __future__ import annotations
 
+import random
 import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from blake3 import blake3
+
 from tidy_crate.core.files import hash_file, read_json, write_json
-from tidy_crate.core.scene.request import RenderRequest
+from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.task import Task
 from tidy_crate.practice.farm.settings import Fault
 
 DONE = ".done.json"
+# bytes of a synthetic frame
+SYNTHETIC_BYTES = 256
 
 
 @dataclass(frozen=True)
 class BatchOrder:
-    """One batch. spool: where finished frames are reported; attempts: which try this is, by frame."""
+    """One batch: tasks of one request."""
 
     scene: Path
     request: RenderRequest
-    frames: tuple[int, ...]
-    attempts: dict[int, int]
+    tasks: tuple[Task, ...]
+    attempts: tuple[int, ...]
+    """For each task, which try this is."""
     spool: Path
+    """Where finished tasks are reported."""
     faults: tuple[Fault, ...]
 
 
 @dataclass(frozen=True)
 class Report:
-    """One finished frame. cpu_seconds: of rendering, for the first of a batch with loading the scene."""
+    """One finished task."""
 
-    frame: int
+    index: int
+    """Its place in the batch."""
     cpu_seconds: float
-    files: dict[str, tuple[Path, str, int]]  # output: path, BLAKE3, bytes
+    """Of rendering; for the first of a batch with loading the scene."""
+    files: dict[str, tuple[Path, str, int]]
+    """By output: path, BLAKE3, bytes."""
 
 
 def render_batch(order: BatchOrder) -> None:
-    """Render the frames in order and report each as it is done. Runs in a node's process."""
+    """Render the tasks in order and report each as it is done. Runs in a node's process."""
     from tidy_crate.practice.render.renderer import Order, Rendered, render
 
     last = time.process_time()
+    index = 0
 
     def report(done: Rendered) -> None:
-        nonlocal last
+        nonlocal last, index
         for output, path in done.files.items():
             for fault in order.faults:
-                wanted = fault.frame == done.frame and fault.output in (None, output)
-                if wanted and order.attempts.get(done.frame) == 1:
+                wanted = fault.frame == done.task.frame and fault.output in (None, output)
+                if wanted and order.attempts[index] == 1:
                     spoil(path, fault.kind)
         now = time.process_time()
         files = {output: [str(path), hash_file(path), path.stat().st_size] for output, path in done.files.items()}
-        document = {"frame": done.frame, "cpu_seconds": now - last, "files": files}
+        document = {"index": index, "cpu_seconds": now - last, "files": files}
         last = now
-        write_json(order.spool / f"{done.frame}{DONE}", document)
+        write_json(order.spool / f"{index:06d}{DONE}", document)
+        index += 1
 
+    request = order.request
     render(
         Order(
             scene=order.scene,
-            frames=order.frames,
+            tasks=order.tasks,
             into=order.spool,
-            width=order.request.width,
-            height=order.request.height,
-            samples=order.request.samples,
-            camera=order.request.cameras[0] if order.request.cameras else "",
-            outputs=order.request.outputs,
+            width=request.width,
+            height=request.height,
+            samples=request.samples,
+            outputs=request.outputs,
+            views={view.name: view for view in request.views},
+            tiles=request.tiles,
+            shares=request.shares,
         ),
         report,
     )
 
 
-def read_reports(spool: Path) -> list[Report]:
-    """The frames reported so far."""
+def read_reports(spool: Path, seen: int) -> list[Report]:
+    """The tasks reported so far, from number `seen` on: a node reports in order."""
     found = []
-    for path in sorted(spool.glob(f"*{DONE}")):
+    while (path := spool / f"{seen:06d}{DONE}").is_file():
         content = read_json(path, "node's report")
         files = {name: (Path(file), digest, size) for name, (file, digest, size) in content["files"].items()}
-        found.append(Report(content["frame"], content["cpu_seconds"], files))
+        found.append(Report(content["index"], content["cpu_seconds"], files))
+        seen += 1
     return found
+
+
+def synthetic_seconds(task: Task, seed: int, mean: float) -> float:
+    """Seconds that a synthetic node takes for a task: the same whenever it is asked, lognormal around the mean."""
+    return mean * random.Random(f"{seed} {task}").lognormvariate(-0.03125, 0.25)
+
+
+def synthetic_product(task: Task, output: str, attempt: int) -> bytes:
+    """What a synthetic node leaves for an output of a task: the same bytes whenever it is asked."""
+    text = f"{task} {output} {attempt}\n".encode()
+    return (text * (SYNTHETIC_BYTES // len(text) + 1))[:SYNTHETIC_BYTES]
+
+
+def synthetic_digest(data: bytes) -> str:
+    """BLAKE3 of a synthetic product."""
+    return blake3(data).hexdigest()
 
 
 def spoil(path: Path, kind: str) -> None:

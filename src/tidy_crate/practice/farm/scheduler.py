@@ -1,7 +1,8 @@
 """Hands batches to simulated nodes and keeps their clocks.
 
 A node's clock counts farm time: start-up, then the processor seconds of what it rendered divided by its speed,
-whatever else this machine is doing meanwhile.
+whatever else this machine is doing meanwhile. What a tick costs goes with the nodes and what they finish, not with the
+size of the job.
 """
 
 from __future__ import annotations
@@ -10,26 +11,49 @@ import multiprocessing
 import os
 import secrets
 import threading
-from collections.abc import Callable
+import traceback
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from tidy_crate.core.farm.protocol import JobState, Reading, TaskState
-from tidy_crate.practice.farm.node import BatchOrder, Report, read_reports, render_batch
+from tidy_crate.core.farm.protocol import JobOrder, JobState, Reading
+from tidy_crate.core.work.task import Task, TaskState
+from tidy_crate.practice.farm.node import (
+    BatchOrder,
+    Report,
+    read_reports,
+    render_batch,
+    synthetic_digest,
+    synthetic_product,
+    synthetic_seconds,
+)
 from tidy_crate.practice.farm.reading import read_scene
 from tidy_crate.practice.farm.settings import FarmSettings
-from tidy_crate.practice.farm.store import FarmJobRow, ProductRow, ShiftRow, Store, TaskRow, open_jobs
+from tidy_crate.practice.farm.store import (
+    AttemptRow,
+    FarmJobRow,
+    ProductRow,
+    ShiftRow,
+    Store,
+    TaskRow,
+    move,
+    open_jobs,
+    shifts_of,
+)
 
 TICK = 0.05
 # how long it sleeps when there is nothing to do, if nobody wakes it
 IDLE = 2.0
 MOST_ATTEMPTS = 3
 ERROR_TAIL = 500
+# tasks that synthetic nodes finish in one tick
+SYNTHETIC_AT_ONCE = 2000
 
 
 @dataclass
@@ -37,9 +61,10 @@ class _Running:
     future: Future[None]
     job: str
     shift: int
-    tasks: dict[int, int]  # frame: task
+    attempts: list[int]
+    """Ids of attempts, in the order of the batch."""
     spool: Path
-    seen: set[int]
+    seen: int = 0
 
 
 class Scheduler:
@@ -51,6 +76,7 @@ class Scheduler:
         self._settings = settings
         self._gone = gone
         self._running: list[_Running] = []
+        self._orders: dict[str, JobOrder] = {}
         self._stop = threading.Event()
         self._work = threading.Event()
         self._workers = min(os.cpu_count() or 1, settings.nodes)
@@ -77,7 +103,7 @@ class Scheduler:
         return self._pool.submit(read_scene, folder, scene).result(timeout=300)
 
     def crate_folder(self, crate: str) -> Path:
-        """Where a crate lies on the farm's disk."""
+        """Where a crate is on the farm's disk."""
         return self._folder / "crates" / crate
 
     def _new_pool(self) -> ProcessPoolExecutor:
@@ -86,125 +112,206 @@ class Scheduler:
     def _loop(self) -> None:
         while not self._stop.is_set():
             self._work.clear()
-            with self._store.session() as session:
-                self._take_in(session)
-                self._hand_out(session)
-                busy = bool(self._running or session.new or session.dirty)
-                session.commit()
-            if busy:
-                self._stop.wait(TICK)
+            with self._store.writing() as session:
+                changed = self._take_in(session)
+                changed |= self._hand_out(session)
+            if self._running or changed:
+                self._stop.wait(0 if changed and self._settings.synthetic_seconds else TICK)
             else:
                 self._work.wait(IDLE)
                 if not self._folder.is_dir():
-                    # whoever removed it wants no farm, and nobody could stop this one any more
+                    # whoever removed it wants no farm, and nothing could stop this one any more
                     self._gone()
                     return
 
-    def _take_in(self, session: Session) -> None:
+    def _order(self, job: FarmJobRow) -> JobOrder:
+        if job.id not in self._orders:
+            self._orders[job.id] = job.job_order()
+        return self._orders[job.id]
+
+    def _take_in(self, session: Session) -> bool:
         """Note finished frames, and the end of batches."""
+        changed = False
         for running in list(self._running):
             ended = running.future.done()
-            for report in read_reports(running.spool):
-                if report.frame in running.tasks and report.frame not in running.seen:
-                    running.seen.add(report.frame)
-                    self._finish(session, running, report)
+            for report in read_reports(running.spool, running.seen):
+                running.seen += 1
+                attempt = session.get_one(AttemptRow, running.attempts[report.index])
+                self._finish(session, attempt, session.get_one(ShiftRow, running.shift), report)
+                changed = True
             if ended:
                 self._running.remove(running)
                 self._close(session, running)
+                changed = True
+        return changed
 
-    def _finish(self, session: Session, running: _Running, report: Report) -> None:
-        task = session.get_one(TaskRow, running.tasks[report.frame])
-        shift = session.get_one(ShiftRow, running.shift)
+    def _finish(self, session: Session, attempt: AttemptRow, shift: ShiftRow, report: Report) -> None:
         seconds = report.cpu_seconds / self._settings.speed
+        files = [(output, str(path), digest, size) for output, (path, digest, size) in report.files.items()]
+        job = session.get_one(FarmJobRow, attempt.job_id)
+        self._done(session, job, session.get_one(TaskRow, attempt.task_id), attempt, shift, seconds, files)
+
+    def _done(
+        self,
+        session: Session,
+        job: FarmJobRow,
+        task: TaskRow,
+        attempt: AttemptRow,
+        shift: ShiftRow,
+        seconds: float,
+        files: Sequence[tuple[str, str | None, str, int]],
+    ) -> None:
+        """A node has finished a task. files: output, path, BLAKE3 and bytes of each."""
+        attempt.began, attempt.ended = shift.free_at, shift.free_at + seconds
         shift.free_at += seconds
         shift.frames += 1
-        task.state, task.seconds, task.error = TaskState.DONE.value, seconds, None
         price = self._settings.price_per_hour / Decimal(3600)
-        task.cost = str(Decimal(task.cost) + (Decimal(str(seconds)) * price).quantize(Decimal("0.000001")))
-        for output, (path, digest, size) in report.files.items():
-            task.products.append(
-                ProductRow(key=secrets.token_hex(8), output=output, path=str(path), blake3=digest, bytes=size)
-            )
+        attempt.state, attempt.seconds, attempt.error = TaskState.DONE.value, seconds, None
+        attempt.cost = (Decimal(str(seconds)) * price).quantize(Decimal("0.000001"))
+        attempt.log = f"{task.task()} done in {seconds:.4f} s on {shift.node}\n"
+        move(job, task, TaskState.DONE)
+        for output, path, digest, size in files:
+            session.add(
+                ProductRow(
+                    key=secrets.token_hex(8), attempt_id=attempt.id, output=output, path=path, blake3=digest,
+                    bytes=size, served=0,
+                )
+            )  # fmt: skip
+        attempt.changed, shift.changed = job.next_change(), job.next_change()
 
     def _close(self, session: Session, running: _Running) -> None:
         shift = session.get_one(ShiftRow, running.shift)
+        job = session.get_one(FarmJobRow, running.job)
         shift.busy = False
         error = running.future.exception()
         if isinstance(error, BrokenProcessPool):
             self._pool = self._new_pool()
-        for frame, task_id in running.tasks.items():
-            if frame in running.seen:
-                continue
-            task = session.get_one(TaskRow, task_id)
-            task.error = f"{type(error).__name__}: {error}"[:ERROR_TAIL] if error else "the node left no frame"
-            again = task.attempt < MOST_ATTEMPTS and task.state == TaskState.RENDERING.value
-            task.state = (TaskState.WAITING if again else TaskState.FAILED).value
+        for attempt_id in running.attempts[running.seen :]:
+            attempt = session.get_one(AttemptRow, attempt_id)
+            task = session.get_one(TaskRow, attempt.task_id)
+            attempt.error = f"{type(error).__name__}: {error}"[:ERROR_TAIL] if error else "the node left no frame"
+            attempt.log = "".join(traceback.format_exception(error)) if error else attempt.error
+            attempt.state, attempt.ended, attempt.changed = TaskState.FAILED.value, shift.free_at, job.next_change()
+            again = attempt.number < MOST_ATTEMPTS and job.state != JobState.CANCELLED.value
+            move(job, task, TaskState.WAITING if again else TaskState.FAILED)
 
-    def _hand_out(self, session: Session) -> None:
+    def _hand_out(self, session: Session) -> bool:
+        changed = False
         for job in open_jobs(session):
-            waiting = [task for task in job.tasks if task.state == TaskState.WAITING.value]
             busy = any(running.job == job.id for running in self._running)
-            if not waiting and not busy:
-                failed = any(task.state == TaskState.FAILED.value for task in job.tasks)
-                job.state = (JobState.FAILED if failed else JobState.DONE).value
-                for shift in job.shifts:
+            if not job.waiting and not busy:
+                job.state = (JobState.FAILED if job.failed else JobState.DONE).value
+                for shift in shifts_of(session, job):
                     shift.over = True
+                changed = True
                 continue
-            while waiting and len(self._running) < self._workers:
-                node = self._free_node(session, job, len(waiting))
-                if node is None:
+            if self._settings.synthetic_seconds:
+                changed |= self._synthesise(session, job)
+                continue
+            while job.waiting and len(self._running) < self._workers:
+                free = self._free_shift(session, job)
+                if free is None:
                     break
-                batch = _next_batch(waiting, job.job_order().batch)
-                waiting = waiting[len(batch) :]
-                self._begin(job, node, batch)
+                self._begin(session, job, free)
+                changed = True
+        return changed
 
-    def _free_node(self, session: Session, job: FarmJobRow, waiting: int) -> ShiftRow | None:
+    def _free_shift(self, session: Session, job: FarmJobRow) -> ShiftRow | None:
         """The node that is free first in farm time. All nodes of a job start together."""
-        on_shift = [shift for shift in job.shifts if not shift.over]
-        if not on_shift:
-            order = job.job_order()
-            began = max((shift.free_at for shift in job.shifts), default=0.0)
-            count = min(order.nodes, self._settings.nodes, -(-waiting // order.batch))
-            for number in range(1, count + 1):
-                job.shifts.append(
-                    ShiftRow(
-                        node=f"node-{number:02d}", began=began, free_at=began + self._settings.startup_seconds,
-                        frames=0, busy=False, over=False,
-                    )
-                )  # fmt: skip
-            session.flush()
-            on_shift = [shift for shift in job.shifts if not shift.over]
-        free = [shift for shift in on_shift if not shift.busy]
+        free = [shift for shift in self._on_shift(session, job) if not shift.busy]
         return min(free, key=lambda shift: (shift.free_at, shift.id), default=None)
 
-    def _begin(self, job: FarmJobRow, shift: ShiftRow, batch: list[TaskRow]) -> None:
-        order = job.job_order()
-        request = next(one for one in order.requests if one.name == batch[0].request)
-        for task in batch:
-            task.state, task.node, task.attempt = TaskState.RENDERING.value, shift.node, task.attempt + 1
-            task.products.clear()
-        spool = self._folder / "jobs" / job.id / request.name / f"{batch[0].frame}-{secrets.token_hex(4)}"
+    def _on_shift(self, session: Session, job: FarmJobRow) -> list[ShiftRow]:
+        shifts = shifts_of(session, job)
+        on_shift = [shift for shift in shifts if not shift.over]
+        if on_shift:
+            return on_shift
+        order = self._order(job)
+        began = max((shift.free_at for shift in shifts), default=0.0)
+        count = min(order.nodes, self._settings.nodes, -(-job.waiting // order.batch))
+        found = [
+            ShiftRow(
+                job_id=job.id, node=f"node-{number:02d}", began=began, free_at=began + self._settings.startup_seconds,
+                frames=0, busy=False, over=False, changed=job.next_change(),
+            )
+            for number in range(1, count + 1)
+        ]  # fmt: skip
+        session.add_all(found)
+        session.flush()
+        return found
+
+    def _next_batch(self, session: Session, job: FarmJobRow, size: int) -> list[TaskRow]:
+        """The next tasks of one request, in order."""
+        query = (
+            select(TaskRow)
+            .where(TaskRow.job_id == job.id, TaskRow.state == TaskState.WAITING.value)
+            .order_by(TaskRow.position)
+            .limit(size)
+        )
+        found = list(session.scalars(query))
+        return [task for task in found if task.request == found[0].request]
+
+    def _attempt(self, session: Session, job: FarmJobRow, task: TaskRow, node: str) -> AttemptRow:
+        """The attempt that begins now: the one that was asked for, or the next one."""
+        last = None
+        if task.attempts:
+            last = session.scalar(
+                select(AttemptRow).where(AttemptRow.task_id == task.id, AttemptRow.number == task.attempts)
+            )
+        if last is not None and last.state == TaskState.WAITING.value:
+            attempt = last
+        else:
+            task.attempts += 1
+            attempt = AttemptRow(job_id=job.id, task_id=task.id, number=task.attempts, cost=Decimal(0))
+            session.add(attempt)
+        attempt.state, attempt.node, attempt.changed = TaskState.RENDERING.value, node, job.next_change()
+        move(job, task, TaskState.RENDERING)
+        return attempt
+
+    def _begin(self, session: Session, job: FarmJobRow, shift: ShiftRow) -> None:
+        order = self._order(job)
+        tasks = self._next_batch(session, job, order.batch)
+        request = next(one for one in order.requests if one.name == tasks[0].request)
+        attempts = [self._attempt(session, job, task, shift.node) for task in tasks]
+        for attempt in attempts:
+            attempt.began = shift.free_at
+        session.flush()
+        spool = self._folder / "jobs" / job.id / request.name / f"{tasks[0].position}-{secrets.token_hex(4)}"
         spool.mkdir(parents=True)
         folder = self.crate_folder(order.crate)
-        batch_order = BatchOrder(
+        batch = BatchOrder(
             scene=folder / (folder / ".scene").read_text(encoding="utf-8"),
             request=request,
-            frames=tuple(task.frame for task in batch),
-            attempts={task.frame: task.attempt for task in batch},
+            tasks=tuple(task.task() for task in tasks),
+            attempts=tuple(attempt.number for attempt in attempts),
             spool=spool,
             faults=self._settings.faults,
         )
         job.state, shift.busy = JobState.RENDERING.value, True
         try:
-            future = self._pool.submit(render_batch, batch_order)
+            future = self._pool.submit(render_batch, batch)
         except BrokenProcessPool:
             self._pool = self._new_pool()
-            future = self._pool.submit(render_batch, batch_order)
-        tasks = {task.frame: task.id for task in batch}
-        self._running.append(_Running(future, job.id, shift.id, tasks, spool, set()))
+            future = self._pool.submit(render_batch, batch)
+        self._running.append(_Running(future, job.id, shift.id, [attempt.id for attempt in attempts], spool))
 
+    def _synthesise(self, session: Session, job: FarmJobRow) -> bool:
+        """Let synthetic nodes finish the next tasks, each on the node that is free first."""
+        order = self._order(job)
+        shifts = {shift.id: shift for shift in self._on_shift(session, job)}
+        outputs = {request.name: request.outputs for request in order.requests}
+        job.state = JobState.RENDERING.value
+        for task in self._next_batch(session, job, SYNTHETIC_AT_ONCE):
+            shift = min(shifts.values(), key=lambda one: (one.free_at, one.id))
+            attempt = self._attempt(session, job, task, shift.node)
+            session.flush([attempt])
+            identity = task.task()
+            seconds = synthetic_seconds(identity, self._settings.seed, self._settings.synthetic_seconds)
+            files = [self._synthetic(identity, output, attempt.number) for output in outputs[task.request]]
+            self._done(session, job, task, attempt, shift, seconds / self._settings.speed, files)
+        return True
 
-def _next_batch(waiting: list[TaskRow], size: int) -> list[TaskRow]:
-    """The next tasks of one request, in order."""
-    same = [task for task in waiting if task.request == waiting[0].request]
-    return same[:size]
+    @staticmethod
+    def _synthetic(task: Task, output: str, attempt: int) -> tuple[str, None, str, int]:
+        data = synthetic_product(task, output, attempt)
+        return output, None, synthetic_digest(data), len(data)

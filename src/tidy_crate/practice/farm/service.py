@@ -2,53 +2,77 @@
 
 from __future__ import annotations
 
+import asyncio
 import hmac
 import os
 import re
 import secrets
 import shutil
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from decimal import Decimal
 from pathlib import Path
 from typing import Annotated
 
 from blake3 import blake3
-from fastapi import Depends, FastAPI, Header, HTTPException, Request, Response
-from fastapi.responses import FileResponse, JSONResponse
+from fastapi import Depends, FastAPI, Header, HTTPException, Query, Request, Response
+from fastapi.responses import FileResponse, JSONResponse, PlainTextResponse, StreamingResponse
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, joinedload, selectinload
 
 from tidy_crate import __version__
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.farm.protocol import (
+    OLDEST,
+    PAGE,
+    VERSION,
     Account,
+    Action,
     BlobList,
-    FarmJob,
+    Capability,
+    Changes,
+    ControlOrder,
+    FarmQuote,
+    Hello,
     JobOrder,
     JobState,
-    Node,
-    Product,
+    JobSummary,
+    NodeChange,
     Registered,
-    RerenderOrder,
     Submitted,
-    Task,
-    TaskState,
+    TaskChange,
+    TaskPage,
 )
 from tidy_crate.core.files import inside, write_bytes
+from tidy_crate.core.work.attempt import Attempt, Product
+from tidy_crate.core.work.task import TaskState, tasks_of
+from tidy_crate.practice.farm.node import synthetic_product
 from tidy_crate.practice.farm.scheduler import Scheduler
 from tidy_crate.practice.farm.settings import FarmSettings, takes_path
 from tidy_crate.practice.farm.store import (
+    AttemptRow,
     FarmJobRow,
     KeyRow,
     ProductRow,
+    ShiftRow,
     Store,
     TaskRow,
+    add_job,
+    call_off,
     job_cost,
+    move,
     shift_cost,
+    shifts_of,
 )
 
+_WITH = (joinedload(AttemptRow.task), selectinload(AttemptRow.products))
 _DIGEST = re.compile(r"[0-9a-f]{64}")
+# the farm knows no further states of payment, so that much is offered
+OFFERS = tuple(capability.value for capability in Capability)
+# seconds between two looks for changes while somebody listens
+LISTEN = 0.1
+# seconds after which a listener is sent a sign of life
+ALIVE = 15.0
 
 
 def make_app(
@@ -66,13 +90,12 @@ def make_app(
             raise HTTPException(401, "the token is not accepted")
 
     app = FastAPI(
-        title="Practice farm", version=__version__, dependencies=[Depends(signed_in)], docs_url=None, redoc_url=None
-    )
+        title="Farm protocol", version=str(VERSION), dependencies=[Depends(signed_in)], docs_url=None, redoc_url=None,
+        description="What the tool and a farm say to each other over HTTP.",
+    )  # fmt: skip
     blobs = folder / "blobs"
     blobs.mkdir(parents=True, exist_ok=True)
-
-    def cost_of(job: FarmJobRow) -> Decimal:
-        return job_cost(job, settings.price_per_hour, settings.billing_increment_seconds)
+    price, increment = settings.price_per_hour, settings.billing_increment_seconds
 
     def job_of(session: Session, name: str) -> FarmJobRow:
         job = session.get(FarmJobRow, name)
@@ -89,18 +112,27 @@ def make_app(
     def _plain(_: Request, error: TidyCrateError) -> Response:
         return JSONResponse({"detail": str(error)}, 422)
 
-    @app.get("/v1/account")
+    @app.get("/hello", tags=["all"])
+    def hello() -> Hello:
+        """Say which versions of the protocol the farm speaks, and what it can do."""
+        return Hello(protocol=VERSION, oldest=OLDEST, farm=f"practice farm {__version__}", offers=OFFERS)
+
+    @app.get("/v2/account", tags=["account"])
     def account() -> Account:
-        with store.session() as session:
-            spent = sum((cost_of(job) for job in session.scalars(select(FarmJobRow))), Decimal(0))
+        """Say who is signed in, and what is left to spend."""
+        with store.reading() as session:
+            jobs = session.scalars(select(FarmJobRow))
+            spent = sum((job_cost(session, job, price, increment) for job in jobs), Decimal(0))
         return Account(user="wrangler", balance=(settings.balance - spent).quantize(Decimal("0.01")), currency="EUR")
 
-    @app.post("/v1/blobs/missing")
+    @app.post("/v2/blobs/missing", tags=["deliver"])
     def missing(asked: BlobList) -> BlobList:
+        """Say which of these blobs the farm does not have complete."""
         return BlobList(blobs=tuple(blob for blob in asked.blobs if not blob_path(blob.blake3).is_file()))
 
-    @app.put("/v1/blobs/{digest}", status_code=201)
+    @app.put("/v2/blobs/{digest}", status_code=201, tags=["deliver"])
     async def put_blob(digest: str, request: Request) -> Response:
+        """Take in a blob, and verify it."""
         path = blob_path(digest)
         path.parent.mkdir(exist_ok=True)
         draft = path.with_name(f".{digest[:16]}.{secrets.token_hex(4)}.part")
@@ -117,95 +149,186 @@ def make_app(
             draft.unlink(missing_ok=True)
         return Response(status_code=201)
 
-    @app.post("/v1/crates", status_code=201)
+    @app.post("/v2/crates", status_code=201, tags=["deliver"])
     def register(content: PackingList) -> Registered:
+        """Assemble a crate from blobs that are there, and read its scene."""
         name = blake3(content.model_dump_json().encode()).hexdigest()[:24]
         target = scheduler.crate_folder(name)
         if not (target / ".scene").is_file():
             _assemble(content, target, blob_path)
         return Registered(crate=name, reading=scheduler.read(target, content.scene))
 
-    @app.post("/v1/jobs", status_code=201)
-    def submit(order: JobOrder) -> Submitted:
+    def checked(order: JobOrder) -> None:
         if not (scheduler.crate_folder(Path(order.crate).name) / ".scene").is_file():
             raise HTTPException(404, "there is no such crate")
         for output, path in order.outputs.items():
             if not takes_path(settings.output_path, path):
                 raise HTTPException(422, f"the path of {output} is not {settings.output_path}: {path}")
-        with store.session() as session:
+
+    @app.post("/v2/jobs", status_code=201, tags=["submit"])
+    def submit(order: JobOrder) -> Submitted:
+        """Take an order. The same key twice makes one job."""
+        checked(order)
+        with store.writing() as session:
             known = session.scalar(select(FarmJobRow).where(FarmJobRow.key == order.key))
             if known is not None:
                 return Submitted(job=known.id)
-            number = len(list(session.scalars(select(FarmJobRow.id)))) + 1
-            job = FarmJobRow(
-                id=f"{number:06d}", key=order.key, order=order.model_dump_json(), state=JobState.WAITING.value
-            )
-            position = 0
-            for request in order.requests:
-                for frame in request.numbers():
-                    job.tasks.append(
-                        TaskRow(position=position, request=request.name, frame=frame, state=TaskState.WAITING.value,
-                                attempt=0, cost="0")
-                    )  # fmt: skip
-                    position += 1
-            session.add(job)
-            session.commit()
-            scheduler.wake()
-            return Submitted(job=job.id)
+            name = add_job(session, order, tasks_of(order.tasks, order.requests)).id
+        scheduler.wake()
+        return Submitted(job=name)
 
-    @app.get("/v1/jobs/{name}")
-    def show(name: str) -> FarmJob:
-        with store.session() as session:
+    @app.post("/v2/quotes", tags=["quote"])
+    def quote(order: JobOrder) -> FarmQuote:
+        """Say what an order would cost. A synthetic farm knows its own law; a real one says what it would guess."""
+        checked(order)
+        requests = {request.name: request for request in order.requests}
+        tasks = sum(one.count(requests[one.request]) for one in order.tasks if one.request in requests)
+        each = (settings.synthetic_seconds or settings.quoted_seconds) / settings.speed
+        nodes = min(order.nodes, settings.nodes, -(-tasks // order.batch))
+        seconds = settings.startup_seconds + each * tasks / nodes
+        cost = Decimal(str(round(nodes * seconds, 3))) * price / Decimal(3600)
+        return FarmQuote(cost=cost.quantize(Decimal("0.01")), currency="EUR", seconds=seconds)
+
+    @app.get("/v2/jobs/{name}", tags=["changes"])
+    def summary(name: str) -> JobSummary:
+        """Say how a job stands, in short."""
+        with store.reading() as session:
             job = job_of(session, name)
-            return _farm_job(job, settings, cost_of(job))
+            latest = max((shift.free_at for shift in shifts_of(session, job)), default=0.0)
+            return JobSummary(
+                job=job.id,
+                state=JobState(job.state),
+                submitted=job.moment(0),
+                now=job.moment(latest),
+                cost=job_cost(session, job, price, increment).quantize(Decimal("0.0001")),
+                currency="EUR",
+                counts=job.counts(),
+                cursor=str(job.cursor),
+            )
 
-    @app.post("/v1/jobs/{name}/rerender")
-    def rerender(name: str, order: RerenderOrder) -> Response:
-        with store.session() as session:
+    @app.get("/v2/jobs/{name}/tasks", tags=["changes"])
+    def tasks(
+        name: str,
+        begin: Annotated[int, Query(ge=0)] = 0,
+        limit: Annotated[int, Query(ge=1, le=PAGE)] = PAGE,
+    ) -> TaskPage:
+        """List all tasks in their order, a page of them."""
+        with store.reading() as session:
+            job = job_of(session, name)
+            query = select(TaskRow).where(TaskRow.job_id == job.id, TaskRow.position >= begin)
+            rows = list(session.scalars(query.order_by(TaskRow.position).limit(limit + 1)))
+            ids = [row.id for row in rows[:limit] if row.attempts]
+            attempts = session.scalars(select(AttemptRow).where(AttemptRow.task_id.in_(ids)).options(*_WITH))
+            latest: dict[int, AttemptRow] = {}
+            for attempt in attempts:
+                if attempt.task_id not in latest or latest[attempt.task_id].number < attempt.number:
+                    latest[attempt.task_id] = attempt
+            found = [
+                _change(job, latest[row.id])
+                if row.id in latest
+                else TaskChange(task=row.task(), attempt=Attempt(number=0, state=TaskState(row.state), cost=Decimal(0)))
+                for row in rows[:limit]
+            ]
+        return TaskPage(tasks=tuple(found), next=rows[limit].position if len(rows) > limit else None)
+
+    def changes_since(name: str, since: str, limit: int = PAGE) -> Changes:
+        if since and not (since.isascii() and since.isdigit() and len(since) < 19):
+            raise HTTPException(422, "not a cursor of this farm")
+        last = int(since or 0)
+        with store.reading() as session:
+            job = job_of(session, name)
+            if last > job.cursor:
+                raise HTTPException(422, "a cursor from the future: the farm has lost its state")
+            attempts = select(AttemptRow).where(AttemptRow.job_id == job.id, AttemptRow.changed > last)
+            changed = list(session.scalars(attempts.options(*_WITH).order_by(AttemptRow.changed).limit(limit + 1)))
+            more = len(changed) > limit
+            upto = changed[limit - 1].changed if more else job.cursor
+            shifts = select(ShiftRow).where(
+                ShiftRow.job_id == job.id, ShiftRow.changed > last, ShiftRow.changed <= upto
+            )
+            return Changes(
+                cursor=str(upto),
+                more=more,
+                tasks=tuple(_change(job, attempt) for attempt in changed[:limit]),
+                nodes=tuple(_node(job, shift, price, increment) for shift in session.scalars(shifts)),
+            )
+
+    @app.get("/v2/jobs/{name}/changes", tags=["changes"])
+    def changes(name: str, since: str = "", limit: Annotated[int, Query(ge=1, le=PAGE)] = PAGE) -> Changes:
+        """List what has changed since a cursor, the oldest first."""
+        return changes_since(name, since, limit)
+
+    @app.get("/v2/jobs/{name}/events", tags=["changes"], response_class=StreamingResponse)
+    def events(name: str, since: str = "", last_event_id: Annotated[str, Header()] = "") -> StreamingResponse:
+        """Stream the same changes as server-sent events. The id of an event is the cursor after it."""
+        cursor = last_event_id or since
+        changes_since(name, cursor, 1)
+
+        async def stream() -> AsyncIterator[str]:
+            nonlocal cursor
+            quiet = 0.0
+            while True:
+                found = await asyncio.to_thread(changes_since, name, cursor)
+                if found.cursor != (cursor or "0"):
+                    cursor, quiet = found.cursor, 0.0
+                    yield f"id: {cursor}\ndata: {found.model_dump_json()}\n\n"
+                if not found.more:
+                    await asyncio.sleep(LISTEN)
+                    quiet += LISTEN
+                    if quiet >= ALIVE:
+                        quiet = 0.0
+                        yield ": still here\n\n"
+
+        return StreamingResponse(stream(), media_type="text/event-stream")
+
+    @app.get("/v2/jobs/{name}/logs/{log}", tags=["changes"], response_class=PlainTextResponse)
+    def log(name: str, log: int) -> str:
+        """Give out the log of an attempt."""
+        with store.reading() as session:
+            row = session.get(AttemptRow, log)
+            if row is None or row.job_id != name:
+                raise HTTPException(404, "there is no such log")
+            return row.log or ""
+
+    @app.post("/v2/jobs/{name}/control", tags=["control"])
+    def control(name: str, order: ControlOrder) -> Response:
+        """Carry out one action on a job. The same key twice is carried out once."""
+        with store.writing() as session:
             job = job_of(session, name)
             if session.get(KeyRow, order.key) is None:
                 session.add(KeyRow(key=order.key))
-                wanted = {(task.request, task.frame) for task in order.tasks}
-                for row in job.tasks:
-                    ended = row.state in (TaskState.DONE.value, TaskState.FAILED.value)
-                    if (row.request, row.frame) in wanted and ended:
-                        row.state = TaskState.WAITING.value
-                        job.state = JobState.RENDERING.value
-            session.commit()
+                _carry_out(session, job, order)
         scheduler.wake()
         return Response(status_code=204)
 
-    @app.post("/v1/jobs/{name}/cancel")
-    def cancel(name: str) -> Response:
-        with store.session() as session:
-            job = job_of(session, name)
-            if job.state in (JobState.WAITING.value, JobState.RENDERING.value):
-                job.state = JobState.CANCELLED.value
-                for shift in job.shifts:
-                    shift.over = True
-            session.commit()
-        return Response(status_code=204)
-
-    @app.get("/v1/jobs/{name}/products/{key}")
-    def product(name: str, key: str) -> Response:
-        with store.session() as session:
+    @app.get("/v2/jobs/{name}/products/{key}", tags=["fetch"])
+    def product(name: str, key: str, range_header: Annotated[str, Header(alias="range")] = "") -> Response:
+        """Give out a product. Byte ranges are understood."""
+        with store.writing() as session:
             row = session.get(ProductRow, key)
-            task = session.get(TaskRow, row.task_id) if row else None
-            if row is None or task is None or task.job_id != name:
+            attempt = row.attempt if row is not None else None
+            if row is None or attempt is None or attempt.job_id != name:
                 raise HTTPException(404, "there is no such product")
+            task, number, output = attempt.task.task(), attempt.number, row.output
+            path, digest = row.path, row.blake3
             row.served += 1
             first = row.served == 1
-            session.commit()
         damaged = first and any(
-            f.kind == "damaged" and f.frame == task.frame and f.output in (None, row.output) for f in settings.faults
+            f.kind == "damaged" and f.frame == task.frame and f.output in (None, output) for f in settings.faults
         )
+        if path is None:
+            data = synthetic_product(task, output, number)
+            at = re.fullmatch(r"bytes=(\d+)-", range_header)
+            if at is None:
+                return Response(data, media_type="application/octet-stream")
+            return Response(data[int(at[1]) :], 206, media_type="application/octet-stream")
         if damaged:
-            data = bytearray(Path(row.path).read_bytes())
-            data[len(data) // 2] ^= 0xFF
-            return Response(bytes(data), media_type="application/octet-stream")
-        return FileResponse(row.path, media_type="application/octet-stream", headers={"ETag": f'"{row.blake3}"'})
+            spoilt = bytearray(Path(path).read_bytes())
+            spoilt[len(spoilt) // 2] ^= 0xFF
+            return Response(bytes(spoilt), media_type="application/octet-stream")
+        return FileResponse(path, media_type="application/octet-stream", headers={"ETag": f'"{digest}"'})
 
-    @app.post("/v1/shutdown")
+    @app.post("/shutdown", include_in_schema=False)
     def shutdown() -> Response:
         stop()
         return Response(status_code=204)
@@ -213,11 +336,53 @@ def make_app(
     return app
 
 
+def _carry_out(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
+    under_way = job.state in (JobState.WAITING.value, JobState.RENDERING.value)
+    match order.action:
+        case Action.PAUSE if under_way:
+            job.state = JobState.PAUSED.value
+        case Action.RESUME if job.state == JobState.PAUSED.value:
+            job.state = JobState.RENDERING.value
+        case Action.CANCEL if not JobState(job.state).ended:
+            job.state = JobState.CANCELLED.value
+            call_off(session, job)
+            for shift in shifts_of(session, job):
+                shift.over = True
+        case Action.PRIORITY:
+            job.priority = 50 if order.priority is None else order.priority
+        case Action.RERENDER:
+            _rerender(session, job, order)
+
+
+def _rerender(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
+    for task in tasks_of(order.tasks, job.job_order().requests):
+        row = session.scalar(
+            select(TaskRow).where(
+                TaskRow.job_id == job.id,
+                TaskRow.request == task.request,
+                TaskRow.view == task.view,
+                TaskRow.frame == task.frame,
+                TaskRow.tile == (-1 if task.tile is None else task.tile),
+                TaskRow.share == (-1 if task.share is None else task.share),
+            )
+        )
+        if row is None or not TaskState(row.state).ended:
+            continue
+        row.attempts += 1
+        attempt = AttemptRow(
+            job_id=job.id, task_id=row.id, number=row.attempts, state=TaskState.WAITING.value, cost=Decimal(0),
+            changed=job.next_change(),
+        )  # fmt: skip
+        session.add(attempt)
+        move(job, row, TaskState.WAITING)
+        job.state = JobState.RENDERING.value
+
+
 def _assemble(content: PackingList, target: Path, blob_path: Callable[[str], Path]) -> None:
-    """Build the crate's folder from its contents: a hard link each, a copy where links do not work."""
+    """Build the crate's folder from its blobs: a hard link each, a copy where links do not work."""
     lacking = [file.path for file in content.files if not blob_path(file.blake3).is_file()]
     if lacking:
-        raise HTTPException(409, f"contents are missing, first of {lacking[0]}")
+        raise HTTPException(409, f"blobs are missing, first of {lacking[0]}")
     draft = target.with_name(f"{target.name}.{secrets.token_hex(4)}.part")
     for file in content.files:
         path = inside(draft, file.path)
@@ -233,37 +398,29 @@ def _assemble(content: PackingList, target: Path, blob_path: Callable[[str], Pat
     draft.replace(target)
 
 
-def _farm_job(job: FarmJobRow, settings: FarmSettings, cost: Decimal) -> FarmJob:
-    price, increment = settings.price_per_hour, settings.billing_increment_seconds
-    return FarmJob(
-        job=job.id,
-        state=JobState(job.state),
-        clock=max((shift.free_at for shift in job.shifts), default=0.0),
-        cost=cost.quantize(Decimal("0.0001")),
-        currency="EUR",
-        tasks=tuple(
-            Task(
-                id=task.task_id(),
-                state=TaskState(task.state),
-                attempt=task.attempt,
-                node=task.node,
-                seconds=task.seconds,
-                cost=Decimal(task.cost),
-                error=task.error,
-                products=tuple(
-                    Product(output=p.output, key=p.key, blake3=p.blake3, bytes=p.bytes) for p in task.products
-                ),
-            )
-            for task in job.tasks
+def _change(job: FarmJobRow, row: AttemptRow) -> TaskChange:
+    return TaskChange(
+        task=row.task.task(),
+        attempt=Attempt(
+            number=row.number,
+            state=TaskState(row.state),
+            node=row.node,
+            began=None if row.began is None else job.moment(row.began),
+            ended=None if row.ended is None else job.moment(row.ended),
+            billed=row.seconds,
+            cost=row.cost,
+            error=row.error,
+            log=str(row.id) if row.log else "",
         ),
-        nodes=tuple(
-            Node(
-                name=shift.node,
-                began=shift.began,
-                free_at=shift.free_at,
-                frames=shift.frames,
-                cost=shift_cost(shift, price, increment).quantize(Decimal("0.0001")),
-            )
-            for shift in job.shifts
-        ),
+        products=tuple(Product(output=p.output, key=p.key, blake3=p.blake3, bytes=p.bytes) for p in row.products),
+    )
+
+
+def _node(job: FarmJobRow, shift: ShiftRow, price: Decimal, increment: int) -> NodeChange:
+    return NodeChange(
+        name=shift.node,
+        began=job.moment(shift.began),
+        until=job.moment(shift.free_at),
+        tasks=shift.frames,
+        cost=shift_cost(shift, price, increment).quantize(Decimal("0.0001")),
     )

@@ -44,13 +44,19 @@ class FarmSettings(Model):
     output_path: the form of output paths that it takes, as farm cards have it.
     """
 
-    nodes: int = Field(default=4, ge=1, le=64)
+    nodes: int = Field(default=4, ge=1, le=10_000)
     speed: float = Field(default=1.0, gt=0)
     startup_seconds: float = Field(default=40, ge=0)
     price_per_hour: Amount = Field(default="24.00", ge=0, validate_default=True)
     billing_increment_seconds: int = Field(default=1, ge=1)
     balance: Amount = Field(default="250.00", ge=0, validate_default=True)
     output_path: Literal["any", "name", "relative"] = "relative"
+    synthetic_seconds: float = Field(default=0, ge=0)
+    """Mean seconds of a frame on nodes that render nothing, for tests of large jobs; 0 for real nodes."""
+    quoted_seconds: float = Field(default=10, gt=0)
+    """Seconds of a frame that its own quotes assume."""
+    seed: int = 1
+    """For the times of synthetic nodes."""
     faults: tuple[Fault, ...] = ()
 
     @field_validator("faults", mode="before")

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from contextlib import AbstractContextManager
+from datetime import UTC, datetime, timedelta
 from decimal import ROUND_CEILING, Decimal
 from pathlib import Path
 
-from sqlalchemy import ForeignKey, select
+from sqlalchemy import ForeignKey, Index, Text, UniqueConstraint, func, insert, select, update
 from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column, relationship
 
-from tidy_crate.core.database import open_database
-from tidy_crate.core.farm.protocol import JobOrder, JobState, TaskState
-from tidy_crate.core.job.identity import TaskId
+from tidy_crate.core.database import Database, Money
+from tidy_crate.core.farm.protocol import Counts, JobOrder, JobState
+from tidy_crate.core.work.task import Task, TaskState
+
+WHOLE = -1
+AT_ONCE = 5000
 
 
 class Base(DeclarativeBase):
@@ -18,61 +24,118 @@ class Base(DeclarativeBase):
 
 
 class FarmJobRow(Base):
-    """A job. key: of the submission, so that a repeat makes no second job."""
+    """A job. waiting … cancelled: its tasks by state, kept by `move`, so that nobody has to count them."""
 
     __tablename__ = "job"
     id: Mapped[str] = mapped_column(primary_key=True)
     key: Mapped[str] = mapped_column(unique=True)
-    order: Mapped[str]
+    order: Mapped[str] = mapped_column(Text)
     state: Mapped[str]
-    tasks: Mapped[list[TaskRow]] = relationship(order_by="TaskRow.position", back_populates="job")
-    shifts: Mapped[list[ShiftRow]] = relationship(order_by="ShiftRow.id")
+    submitted: Mapped[str]
+    """UTC, ISO 8601."""
+    priority: Mapped[int] = mapped_column(default=50)
+    cursor: Mapped[int] = mapped_column(default=0)
+    """Number of the last change."""
+    waiting: Mapped[int] = mapped_column(default=0)
+    rendering: Mapped[int] = mapped_column(default=0)
+    done: Mapped[int] = mapped_column(default=0)
+    failed: Mapped[int] = mapped_column(default=0)
+    cancelled: Mapped[int] = mapped_column(default=0)
 
     def job_order(self) -> JobOrder:
         """What was ordered."""
         return JobOrder.model_validate_json(self.order)
 
+    def counts(self) -> Counts:
+        """Its tasks by state."""
+        return Counts(
+            waiting=self.waiting,
+            rendering=self.rendering,
+            done=self.done,
+            failed=self.failed,
+            cancelled=self.cancelled,
+        )
+
+    def moment(self, seconds: float) -> datetime:
+        """A point on the event clock, which counts seconds of farm time since submission."""
+        return datetime.fromisoformat(self.submitted) + timedelta(seconds=seconds)
+
+    def next_change(self) -> int:
+        """The number of a new change."""
+        self.cursor += 1
+        return self.cursor
+
 
 class TaskRow(Base):
-    """A task and its latest attempt. cpu_seconds: of that attempt; cost: of all."""
+    """A task. attempts: how many there were."""
 
     __tablename__ = "task"
+    __table_args__ = (
+        UniqueConstraint("job_id", "position"),
+        Index("task_by_state", "job_id", "state", "position"),
+        Index("task_by_name", "job_id", "request", "view", "frame", "tile", "share"),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[str] = mapped_column(ForeignKey("job.id"), index=True)
+    job_id: Mapped[str] = mapped_column(ForeignKey("job.id"))
     position: Mapped[int]
     request: Mapped[str]
+    view: Mapped[str]
     frame: Mapped[int]
+    tile: Mapped[int]
+    share: Mapped[int]
     state: Mapped[str]
-    attempt: Mapped[int] = mapped_column(default=0)
-    node: Mapped[str | None]
-    seconds: Mapped[float | None]
-    cost: Mapped[str] = mapped_column(default="0")
-    error: Mapped[str | None]
-    job: Mapped[FarmJobRow] = relationship(back_populates="tasks")
-    products: Mapped[list[ProductRow]] = relationship(cascade="all, delete-orphan")
+    attempts: Mapped[int] = mapped_column(default=0)
 
-    def task_id(self) -> TaskId:
+    def task(self) -> Task:
         """Its identity."""
-        return TaskId(request=self.request, frame=self.frame)
+        tile, share = (None if part == WHOLE else part for part in (self.tile, self.share))
+        return Task(self.request, self.frame, self.view, tile, share)
+
+
+class AttemptRow(Base):
+    """A try at a task. began, ended, seconds: farm time."""
+
+    __tablename__ = "attempt"
+    __table_args__ = (UniqueConstraint("task_id", "number"), Index("attempt_by_change", "job_id", "changed"))
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[str] = mapped_column(ForeignKey("job.id"))
+    task_id: Mapped[int] = mapped_column(ForeignKey("task.id"))
+    number: Mapped[int]
+    state: Mapped[str]
+    node: Mapped[str | None]
+    began: Mapped[float | None]
+    ended: Mapped[float | None]
+    seconds: Mapped[float | None]
+    cost: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
+    error: Mapped[str | None] = mapped_column(Text)
+    log: Mapped[str | None] = mapped_column(Text)
+    """What the node printed."""
+    changed: Mapped[int]
+    """Number of the job's change that it was last part of."""
+    task: Mapped[TaskRow] = relationship()
+    products: Mapped[list[ProductRow]] = relationship(order_by="ProductRow.output", back_populates="attempt")
 
 
 class ProductRow(Base):
-    """A file that a task left. served: how often it was asked for."""
+    """A file that an attempt left. path: None for one that a synthetic node makes when it is asked for."""
 
     __tablename__ = "product"
     key: Mapped[str] = mapped_column(primary_key=True)
-    task_id: Mapped[int] = mapped_column(ForeignKey("task.id"), index=True)
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id"), index=True)
     output: Mapped[str]
-    path: Mapped[str]
+    path: Mapped[str | None]
     blake3: Mapped[str]
     bytes: Mapped[int]
     served: Mapped[int] = mapped_column(default=0)
+    """How often it was asked for."""
+    attempt: Mapped[AttemptRow] = relationship(back_populates="products")
 
 
 class ShiftRow(Base):
     """A node's time on one job, from start-up until it is let go, in seconds of farm time since submission."""
 
     __tablename__ = "shift"
+    __table_args__ = (Index("shift_by_change", "job_id", "changed"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[str] = mapped_column(ForeignKey("job.id"), index=True)
     node: Mapped[str]
@@ -81,6 +144,7 @@ class ShiftRow(Base):
     frames: Mapped[int] = mapped_column(default=0)
     busy: Mapped[bool] = mapped_column(default=False)
     over: Mapped[bool] = mapped_column(default=False)
+    changed: Mapped[int] = mapped_column(default=0)
 
 
 class KeyRow(Base):
@@ -94,33 +158,93 @@ class Store:
     """Opens the state. What was under way when the farm last stopped waits to be rendered again."""
 
     def __init__(self, path: Path) -> None:
-        self._engine = open_database(path, synchronous="NORMAL")
-        Base.metadata.create_all(self._engine)
-        with self.session() as session:
-            for task in session.scalars(select(TaskRow).where(TaskRow.state == TaskState.RENDERING.value)):
-                task.state = TaskState.WAITING.value
+        self._database = Database(path, "state of the practice farm", synchronous="NORMAL")
+        with self._database.connection() as connection:
+            Base.metadata.create_all(connection)
+        with self.writing() as session:
+            for attempt in session.scalars(select(AttemptRow).where(AttemptRow.state == TaskState.RENDERING.value)):
+                job = session.get_one(FarmJobRow, attempt.job_id)
+                move(job, session.get_one(TaskRow, attempt.task_id), TaskState.WAITING)
+                attempt.state, attempt.node, attempt.changed = TaskState.WAITING.value, None, job.next_change()
             for shift in session.scalars(select(ShiftRow).where(ShiftRow.busy)):
                 shift.busy = False
-            session.commit()
 
-    def session(self) -> Session:
-        """One transaction."""
-        return Session(self._engine, expire_on_commit=False)
+    def reading(self) -> AbstractContextManager[Session]:
+        """One transaction that only reads."""
+        return self._database.reading()
+
+    def writing(self) -> AbstractContextManager[Session]:
+        """One transaction, committed when the block ends well."""
+        return self._database.writing()
 
     def close(self) -> None:
-        """Let go of the file."""
-        self._engine.dispose()
+        """Close the file."""
+        self._database.close()
+
+
+def add_job(session: Session, order: JobOrder, tasks: Iterable[Task]) -> FarmJobRow:
+    """Enter a job and its tasks."""
+    number = (session.scalar(select(func.count()).select_from(FarmJobRow)) or 0) + 1
+    submitted = datetime.now(UTC).isoformat(timespec="milliseconds")
+    job = FarmJobRow(
+        id=f"{number:06d}", key=order.key, order=order.model_dump_json(), state=JobState.WAITING.value,
+        submitted=submitted, cursor=0, waiting=0, rendering=0, done=0, failed=0, cancelled=0,
+    )  # fmt: skip
+    session.add(job)
+    session.flush()
+    rows: list[dict[str, object]] = []
+    for position, task in enumerate(tasks):
+        rows.append(
+            {
+                "job_id": job.id, "position": position, "request": task.request, "view": task.view,
+                "frame": task.frame, "tile": WHOLE if task.tile is None else task.tile,
+                "share": WHOLE if task.share is None else task.share, "state": TaskState.WAITING.value, "attempts": 0,
+            }
+        )  # fmt: skip
+        if len(rows) == AT_ONCE:
+            session.execute(insert(TaskRow), rows)
+            job.waiting += len(rows)
+            rows = []
+    if rows:
+        session.execute(insert(TaskRow), rows)
+        job.waiting += len(rows)
+    return job
+
+
+def move(job: FarmJobRow, task: TaskRow, state: TaskState) -> None:
+    """Give a task another state, and keep the job's counts."""
+    if task.state != state.value:
+        setattr(job, task.state, getattr(job, task.state) - 1)
+        setattr(job, state.value, getattr(job, state.value) + 1)
+        task.state = state.value
+
+
+def call_off(session: Session, job: FarmJobRow) -> None:
+    """Cancel all tasks that wait. Those that nothing happened to need no change of their own."""
+    waiting = (TaskRow.job_id == job.id, TaskRow.state == TaskState.WAITING.value)
+    for attempt in session.scalars(
+        select(AttemptRow).where(AttemptRow.job_id == job.id, AttemptRow.state == TaskState.WAITING.value)
+    ):
+        attempt.state, attempt.changed = TaskState.CANCELLED.value, job.next_change()
+    session.execute(update(TaskRow).where(*waiting).values(state=TaskState.CANCELLED.value))
+    job.cancelled, job.waiting = job.cancelled + job.waiting, 0
 
 
 def open_jobs(session: Session) -> list[FarmJobRow]:
-    """Jobs with work left, the oldest first."""
+    """Jobs with work left, by priority, then the oldest first."""
     states = (JobState.WAITING.value, JobState.RENDERING.value)
-    return list(session.scalars(select(FarmJobRow).where(FarmJobRow.state.in_(states)).order_by(FarmJobRow.id)))
+    query = select(FarmJobRow).where(FarmJobRow.state.in_(states)).order_by(FarmJobRow.priority.desc(), FarmJobRow.id)
+    return list(session.scalars(query))
 
 
-def job_cost(job: FarmJobRow, price_per_hour: Decimal, increment: int) -> Decimal:
+def shifts_of(session: Session, job: FarmJobRow) -> list[ShiftRow]:
+    """The shifts of a job, in the order in which they began."""
+    return list(session.scalars(select(ShiftRow).where(ShiftRow.job_id == job.id).order_by(ShiftRow.id)))
+
+
+def job_cost(session: Session, job: FarmJobRow, price_per_hour: Decimal, increment: int) -> Decimal:
     """What a job has cost: every shift in whole billing increments."""
-    return sum((shift_cost(shift, price_per_hour, increment) for shift in job.shifts), Decimal(0))
+    return sum((shift_cost(shift, price_per_hour, increment) for shift in shifts_of(session, job)), Decimal(0))
 
 
 def shift_cost(shift: ShiftRow, price_per_hour: Decimal, increment: int) -> Decimal:

@@ -154,10 +154,10 @@ def bake_frames(scene: HostScene, name: str, first: int, last: int, into: Path) 
 
 def _away(path: Path, scene: HostScene, name: str, frame: int, moved: dict[str, Motion]) -> float:
     """Where a simulation is: by its cache, else solved from the first frame that this run was given."""
-    from tidy_crate.core.asset.sequences import at_frame
+    from tidy_crate.core.asset.sequences import STANDARD
 
     if name in scene.caches:
-        cached = path.parent / at_frame(scene.caches[name], frame)
+        cached = path.parent / STANDARD.at_frame(scene.caches[name], frame)
         return float(json.loads(cached.read_text(encoding="utf-8"))["place"])
     return moved.setdefault(name, Motion(frame)).go_to(frame)
 
@@ -169,7 +169,7 @@ def render_frames(path: Path, scene: HostScene, frames: str, into: Path) -> None
     from PIL import Image
 
     from tidy_crate.core.asset.frames import parse_frames
-    from tidy_crate.core.asset.sequences import at_frame
+    from tidy_crate.core.asset.sequences import STANDARD
 
     tones = []
     for texture in scene.textures.values():
@@ -186,7 +186,7 @@ def render_frames(path: Path, scene: HostScene, frames: str, into: Path) -> None
         row = np.asarray(tones or [[0.5, 0.5, 0.5]], np.float32)[band]
         channels = {c: np.repeat(row[None, :, i], height, axis=0).astype(np.float16) for i, c in enumerate("RGB")}
         for output in scene.outputs.values():
-            target = into / at_frame(output, frame)
+            target = into / STANDARD.at_frame(output, frame)
             target.parent.mkdir(parents=True, exist_ok=True)
             header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
             OpenEXR.File(header, channels).write(str(target))

@@ -23,20 +23,23 @@ def main() -> int:
     words = parser.parse_args()
     try:
         # after the command line is known to be right: these take a moment to load
+        from tidy_crate.core.work.request import View
+        from tidy_crate.core.work.task import Task
         from tidy_crate.practice.render.renderer import Order, Rendered, render
 
         def tell(done: Rendered) -> None:
-            print(f"frame {done.frame} done in {done.seconds:.4f} s", flush=True)
+            print(f"frame {done.task.frame} done in {done.seconds:.4f} s", flush=True)
 
+        view = {"": View(name="camera", camera=words.camera)} if words.camera else {}
         render(
             Order(
                 scene=words.scene,
-                frames=parse_frames(words.frames),
+                tasks=tuple(Task("main", frame) for frame in parse_frames(words.frames)),
                 into=words.into,
                 width=words.width or None,
                 height=words.height or None,
                 samples=words.samples or None,
-                camera=words.camera,
+                views=view,
             ),
             tell,
         )

@@ -169,15 +169,18 @@ class SceneReader:
 
 
 def camera_rays(
-    stage: Usd.Stage, path: str, time: float, width: int, height: int, jitter: np.ndarray
+    stage: Usd.Stage, path: str, time: float, width: int, height: int, pixels: np.ndarray, jitter: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Origins and unit directions of one ray per pixel, row by row from the top. jitter: (pixels, 2) in 0..1."""
+    """Origins and unit directions of one ray per pixel, each of shape (pixels, 3).
+
+    pixels: their numbers, counted row by row from the top left; jitter: (pixels, 2) in 0..1.
+    """
     camera = UsdGeom.Camera(stage.GetPrimAtPath(path)).GetCamera(time)
     window = camera.frustum.GetWindow()
     # the horizontal field of view holds; the vertical one follows from the picture's shape
     half = (window.GetMax()[0] - window.GetMin()[0]) / 2
     centre_x = (window.GetMax()[0] + window.GetMin()[0]) / 2
-    y, x = np.divmod(np.arange(width * height), width)
+    y, x = np.divmod(pixels, width)
     px = ((x + jitter[:, 0]) / width * 2 - 1) * half + centre_x
     py = (1 - (y + jitter[:, 1]) / height * 2) * half * height / width
     matrix = np.array(camera.transform)

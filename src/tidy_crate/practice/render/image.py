@@ -9,19 +9,28 @@ import numpy as np
 import OpenEXR
 
 from tidy_crate.core.scene.model import Output
+from tidy_crate.core.work.parts import Window
 from tidy_crate.practice.render.shade import Picture
 
 
-def write_exr(path: Path, output: Output, picture: Picture, width: int, height: int) -> None:
-    """Write the passes that an output asks for. A pass this renderer does not know is left out, and review sees it."""
+def write_exr(path: Path, output: Output, picture: Picture, pixels: Window, size: tuple[int, int]) -> None:
+    """Write the passes that an output asks for, a tile with its place in the whole picture of that size.
+
+    A pass this renderer does not know is left out, and review sees it.
+    """
     channels: dict[str, np.ndarray] = {}
     for variable in output.variables:
-        channels.update(_channels(variable.source, variable.name, picture, width, height))
+        channels.update(_channels(variable.source, variable.name, picture, pixels))
     if not channels:
         raise ValueError(f"output {output.name} has no pass that can be rendered")
     path.parent.mkdir(parents=True, exist_ok=True)
     draft = path.with_name(f".{path.stem}.{secrets.token_hex(3)}.exr")
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    header = {
+        "compression": OpenEXR.ZIP_COMPRESSION,
+        "type": OpenEXR.scanlineimage,
+        "dataWindow": _box(pixels.left, pixels.top, pixels.right, pixels.bottom),
+        "displayWindow": _box(0, 0, *size),
+    }
     try:
         OpenEXR.File(header, channels).write(str(draft))
         draft.replace(path)
@@ -29,9 +38,14 @@ def write_exr(path: Path, output: Output, picture: Picture, width: int, height: 
         draft.unlink(missing_ok=True)
 
 
-def _channels(source: str, name: str, picture: Picture, width: int, height: int) -> dict[str, np.ndarray]:
+def _box(left: int, top: int, right: int, bottom: int) -> tuple[np.ndarray, np.ndarray]:
+    """A rectangle as the format has it: both corners are in it."""
+    return np.array([left, top], np.int32), np.array([right - 1, bottom - 1], np.int32)
+
+
+def _channels(source: str, name: str, picture: Picture, pixels: Window) -> dict[str, np.ndarray]:
     def plane(values: np.ndarray, kind: type) -> np.ndarray:
-        return np.ascontiguousarray(values.reshape(height, width), dtype=kind)
+        return np.ascontiguousarray(values.reshape(pixels.height, pixels.width), dtype=kind)
 
     if source == "beauty":
         return {c: plane(picture.beauty[:, i], np.float16) for i, c in enumerate("RGB")}

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib.metadata import entry_points
 from pathlib import Path
 
 from tidy_crate.core.asset.follow.interface import Follower
+from tidy_crate.core.plugins import plugins
 
 GROUP = "tidy_crate.followers"
 
@@ -14,8 +14,8 @@ GROUP = "tidy_crate.followers"
 @cache
 def _by_suffix() -> dict[str, Follower]:
     found = {}
-    for entry in sorted(entry_points(group=GROUP), key=lambda entry: entry.name):
-        follower: Follower = entry.load()()
+    for made in plugins(GROUP).values():
+        follower: Follower = made()
         found.update(dict.fromkeys(follower.suffixes, follower))
     return found
 

@@ -1,46 +1,154 @@
-"""What the tool asks of a farm, whatever way it is reached. A new way is a sibling of `http`."""
+"""What the tool asks of a farm, by capability. A new way to reach farms is a sibling of `http`.
+
+A link offers the capabilities that it has and None for the others. A stage asks for what it needs with `needed`, which
+says plainly what a farm without it cannot do.
+"""
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.farm.protocol import Account, Blob, FarmJob, JobOrder, Registered, RerenderOrder
+from tidy_crate.core.errors import FarmError
+from tidy_crate.core.farm.protocol import (
+    Account,
+    Action,
+    Blob,
+    Capability,
+    Changes,
+    ControlOrder,
+    FarmQuote,
+    JobOrder,
+    JobSummary,
+    Registered,
+)
+from tidy_crate.core.work.attempt import Product
 
-Received = Callable[[int], None]
+# is told the bytes that have just gone or come
+Moved = Callable[[int], None]
 
 
-class FarmLink(Protocol):
-    """Every call raises FarmError when the farm cannot be reached or refuses, with what to do about it."""
-
-    def account(self) -> Account:
-        """Sign in; who that is and what is left to spend."""
+class Delivering(Protocol):
+    """Takes a crate. Every call raises FarmError when the farm cannot be reached or refuses; so below."""
 
     def missing(self, blobs: Iterable[Blob]) -> set[str]:
-        """The BLAKE3 of those contents that the farm does not have whole."""
+        """Return the BLAKE3 of those blobs that the farm does not have complete."""
 
-    def upload(self, blob: Blob, path: Path, sent: Received) -> None:
-        """Send one content, which the farm verifies. `sent` is told of bytes as they go."""
+    def upload(self, blob: Blob, path: Path, moved: Moved) -> None:
+        """Send one blob, which the farm verifies."""
 
     def register(self, content: PackingList) -> Registered:
-        """Tell the farm of a crate whose contents it has; it reads the scene and says what it understood."""
+        """Tell the farm of a crate whose blobs it has; it reads the scene and says what it understood."""
+
+
+class Submitting(Protocol):
+    """Takes orders."""
 
     def submit(self, order: JobOrder) -> str:
-        """Start a job; the same key twice makes one job. Returns the farm's name for it."""
+        """Start a job and return the farm's name for it. The same key twice makes one job."""
 
-    def job(self, job: str) -> FarmJob:
-        """How a job stands."""
 
-    def download(self, job: str, key: str, target: Path, offset: int, received: Received) -> None:
+class Telling(Protocol):
+    """Tells how a job stands. What one call costs goes with what has changed, not with the size of the job."""
+
+    def summary(self, job: str) -> JobSummary:
+        """Return the job in short."""
+
+    def changes(self, job: str, cursor: str) -> Changes:
+        """Return what has changed since a cursor; an empty one stands for the beginning."""
+
+    def wait(self, job: str, cursor: str, seconds: float) -> None:
+        """Return when something may have changed since a cursor, at the latest after so many seconds."""
+
+    def log(self, job: str, log: str) -> str:
+        """Return the log of an attempt."""
+
+
+class Fetching(Protocol):
+    """Gives out products."""
+
+    def fetch(self, job: str, product: Product, target: Path, offset: int, moved: Moved) -> None:
         """Append a product's bytes from `offset` on to the file `target`."""
 
-    def rerender(self, job: str, order: RerenderOrder) -> None:
-        """Render tasks again, on their own numbers."""
 
-    def cancel(self, job: str) -> None:
-        """Stop a job; what has rendered stays."""
+class Controlling(Protocol):
+    """Changes a job that was submitted."""
 
-    def close(self) -> None:
-        """Let go of connections."""
+    actions: frozenset[Action]
+    """What it can do; others are never asked for."""
+
+    def control(self, job: str, order: ControlOrder) -> None:
+        """Carry out one action. The same key twice is carried out once."""
+
+
+class Quoting(Protocol):
+    """Says what an order will cost."""
+
+    def quote(self, order: JobOrder) -> FarmQuote:
+        """Return the farm's own quote. Nothing is ordered."""
+
+
+class Accounting(Protocol):
+    """Knows the account."""
+
+    def account(self) -> Account:
+        """Sign in, and return who that is and what is left to spend."""
+
+
+@dataclass(frozen=True)
+class FarmLink:
+    """A farm within reach: what it can do, a capability each."""
+
+    farm: str
+    """The farm's name, for messages."""
+    deliver: Delivering | None = None
+    submit: Submitting | None = None
+    changes: Telling | None = None
+    fetch: Fetching | None = None
+    control: Controlling | None = None
+    quote: Quoting | None = None
+    account: Accounting | None = None
+    close: Callable[[], None] = lambda: None
+
+    def offers(self) -> tuple[Capability, ...]:
+        """The capabilities that it has."""
+        return tuple(one for one in Capability if getattr(self, one.value) is not None)
+
+
+# what cannot be done without a capability, and what to do then
+_WITHOUT = {
+    Capability.DELIVER: ("cannot take a crate from here", "make an archive with archive and take it there by hand"),
+    Capability.SUBMIT: ("cannot take an order from here", "order at the farm by hand"),
+    Capability.CHANGES: ("cannot say how a job stands", "look at the farm itself"),
+    Capability.FETCH: ("cannot give out frames from here", "fetch them by hand and judge them with review FOLDER"),
+    Capability.CONTROL: ("cannot change a job that it has taken", "change it at the farm by hand"),
+    Capability.QUOTE: ("makes no quotes of its own", "use estimate"),
+    Capability.ACCOUNT: ("does not tell its balance", "look at the farm itself"),
+}
+T = TypeVar("T")
+
+
+def needed(capability: T | None, link: FarmLink, what: Capability) -> T:
+    """Return a capability of a link. Raises FarmError that says what a farm without it cannot do."""
+    if capability is None:
+        cannot, remedy = _WITHOUT[what]
+        raise FarmError(f"this farm {cannot}", link.farm, remedy)
+    return capability
+
+
+def controlling(link: FarmLink, action: Action) -> Controlling:
+    """Return what carries out an action. Raises FarmError where the farm cannot do that."""
+    control = needed(link.control, link, Capability.CONTROL)
+    if action not in control.actions:
+        known = ", ".join(sorted(control.actions)) or "nothing"
+        raise FarmError(f"this farm cannot {action.value} a job", link.farm, f"it can do this: {known}")
+    return control
+
+
+def sleep(seconds: float) -> None:
+    """Wait, for links that are not told of changes."""
+    time.sleep(seconds)

@@ -7,21 +7,25 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Protocol
 
-from tidy_crate.core.scene.decisions import RenderCommand
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
+from tidy_crate.core.scene.formats.baking import Baker
 from tidy_crate.core.scene.model import Survey
-from tidy_crate.core.scene.request import RenderRequest
 from tidy_crate.core.scene.settings import SettingsMap
 from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.work.command import RenderCommand
+from tidy_crate.core.work.request import RenderRequest
 
 
 @dataclass(frozen=True)
 class StagedScene:
-    """What staging wrote, relative to the crate. root: the scene that a node opens; written: all files it wrote."""
+    """What staging wrote, relative to the crate."""
 
     root: PurePosixPath
+    """The scene that a node opens."""
     written: tuple[PurePosixPath, ...]
-    # places that scene files take in the crate as they are, and where their bytes come from
+    """All files that staging wrote."""
     copied: Mapping[PurePosixPath, Path]
+    """Scene files that stay as they are: their path in the crate, and the file that they are copied from."""
 
 
 class SceneFormat(Protocol):
@@ -37,21 +41,28 @@ class SceneFormat(Protocol):
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
         memory: Path | None = None,
+        tokens: FrameTokens = STANDARD,
     ) -> Survey:
-        """Survey a scene as found, or with a plan as it would be staged.
+        """Survey a scene as saved, or with a plan as it would be staged.
 
         `needed` is judged for the request, or without one for the scene's own range.
-        memory: a file in which the format may keep what it worked out, to be faster the next time.
+        memory: a file in which the format may keep results, to be faster the next time.
+        tokens: the frame tokens that count in file names.
         Raises UnreadableInput when the scene itself cannot be read; what is wrong further down is in the survey.
         """
 
     def render_command(self, scene: Path) -> RenderCommand | None:
-        """The command line that the scene itself names for rendering it, None where the format cannot say."""
+        """Return the command line that the scene itself names for rendering it, None where the format has none."""
 
-    def geometry_bytes(self, scene: Path, plan: StagingPlan, memory: Path | None = None) -> int | None:
-        """The arrays of everything that renders at the first frame, instances once; None where it cannot be known.
+    def opens(self, scene: Path) -> Path:
+        """Return the file that a renderer opens: the scene, or the scene of the host application that it describes."""
 
-        memory: see `read`.
+    def geometry_bytes(
+        self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
+    ) -> int | None:
+        """Return the bytes of all arrays that render at the first frame, instances once; None where unknown.
+
+        memory, tokens: see `read`.
         """
 
     def apply(
@@ -64,6 +75,9 @@ class SceneFormat(Protocol):
     ) -> StagedScene:
         """Write the staged scene files into `folder`.
 
-        survey: the staged survey. places: for every source file (or set pattern) its place in the crate.
+        survey: the staged survey. places: for every source file (or set pattern) its path in the crate.
         Files that are not scene files, and scene files whose paths hold as they are, are left to the caller to copy.
         """
+
+    def baker(self) -> Baker | None:
+        """Return what bakes simulations in scenes of this format, None where the format has none."""

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib.metadata import entry_points
 from pathlib import Path
 
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.plugins import plugins
 from tidy_crate.core.scene.formats.interface import SceneFormat
 
 GROUP = "tidy_crate.scene_formats"
@@ -15,7 +15,7 @@ GROUP = "tidy_crate.scene_formats"
 @cache
 def formats() -> tuple[SceneFormat, ...]:
     """All formats that are installed, this tool's own and those of other packages."""
-    return tuple(entry.load()() for entry in sorted(entry_points(group=GROUP), key=lambda entry: entry.name))
+    return tuple(found() for found in plugins(GROUP).values())
 
 
 def format_of(scene: Path) -> SceneFormat:

@@ -6,14 +6,15 @@ from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
-    from tidy_crate.core.scene.decisions import RenderCommand
     from tidy_crate.core.scene.model import Survey
-    from tidy_crate.core.scene.request import RenderRequest
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
+    from tidy_crate.core.work.command import RenderCommand
+    from tidy_crate.core.work.request import RenderRequest
 
 
 class Gltf:
@@ -29,17 +30,28 @@ class Gltf:
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
         memory: Path | None = None,
+        tokens: FrameTokens = STANDARD,
     ) -> Survey:
         """See SceneFormat.read. A file states no frame range, rate or outputs, so a request changes nothing."""
         from tidy_crate.core.scene.formats.gltf.read import read
 
-        return read(scene, plan)
+        return read(scene, plan, tokens)
 
     def render_command(self, scene: Path) -> RenderCommand | None:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
 
-    def geometry_bytes(self, scene: Path, plan: StagingPlan, memory: Path | None = None) -> int | None:
+    def opens(self, scene: Path) -> Path:
+        """See SceneFormat.opens."""
+        return scene
+
+    def baker(self) -> None:
+        """See SceneFormat.baker. The format has no simulations."""
+        return None
+
+    def geometry_bytes(
+        self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
+    ) -> int | None:
         """See SceneFormat.geometry_bytes."""
         from tidy_crate.core.scene.formats.gltf.read import geometry_bytes
 

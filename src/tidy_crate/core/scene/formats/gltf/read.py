@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from tidy_crate.core.asset.resolve import Disk, resolve
+from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.gltf.document import Link, entry, links, read_document, rows
@@ -26,10 +27,10 @@ from tidy_crate.core.scene.staging import StagingPlan
 FIELD = "uri"
 
 
-def read(scene: Path, plan: StagingPlan | None) -> Survey:
+def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
     """Survey a glTF file. It has no frames, outputs or resolution; its animations' times in seconds are settings."""
     scene = scene.absolute()
-    in_force, disk = plan or StagingPlan(), Disk()
+    in_force, disk = plan or StagingPlan(), Disk(tokens)
     content = read_document(scene).content
     images = needed_images(content)
     ids, stem = Ids(), stem_of(scene, scene)
@@ -58,6 +59,8 @@ def read(scene: Path, plan: StagingPlan | None) -> Survey:
         variants=(),
         motion=_motion(content, moving),
         totals=totals(assets, ()),
+        frame_tokens=dict(tokens.declared),
+        layers=(scene,),
     )
 
 

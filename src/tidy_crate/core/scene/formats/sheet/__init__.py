@@ -6,14 +6,16 @@ from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
-    from tidy_crate.core.scene.decisions import RenderCommand
+    from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
-    from tidy_crate.core.scene.request import RenderRequest
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
+    from tidy_crate.core.work.command import RenderCommand
+    from tidy_crate.core.work.request import RenderRequest
 
 
 class SceneSheet:
@@ -29,13 +31,16 @@ class SceneSheet:
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
         memory: Path | None = None,
+        tokens: FrameTokens = STANDARD,
     ) -> Survey:
         """See SceneFormat.read. What is needed is what the exporter says, and in doubt everything."""
         from tidy_crate.core.scene.formats.sheet.read import read
 
-        return read(scene, plan, maps)
+        return read(scene, plan, maps, tokens)
 
-    def geometry_bytes(self, scene: Path, plan: StagingPlan, memory: Path | None = None) -> int | None:
+    def geometry_bytes(
+        self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
+    ) -> int | None:
         """See SceneFormat.geometry_bytes."""
         return None
 
@@ -46,6 +51,18 @@ class SceneSheet:
         from tidy_crate.core.scene.formats.sheet.apply import apply
 
         return apply(scene, plan, survey, places, folder)
+
+    def opens(self, scene: Path) -> Path:
+        """See SceneFormat.opens: the host's own scene."""
+        from tidy_crate.core.scene.formats.sheet.model import host_scene, read_sheet
+
+        return host_scene(scene, read_sheet(scene))
+
+    def baker(self) -> Baker:
+        """See SceneFormat.baker."""
+        from tidy_crate.core.scene.formats.sheet.bake import SheetBaker
+
+        return SheetBaker()
 
     def render_command(self, scene: Path) -> RenderCommand | None:
         """See SceneFormat.render_command."""

@@ -10,8 +10,8 @@ from pydantic import Field
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import read_json
 from tidy_crate.core.model import Model, validated
-from tidy_crate.core.scene.decisions import RenderCommand
 from tidy_crate.core.scene.model import SimulationState
+from tidy_crate.core.work.command import RenderCommand
 
 VERSION = 1
 SUFFIX = ".sheet.json"

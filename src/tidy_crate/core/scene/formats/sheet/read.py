@@ -9,6 +9,7 @@ from typing import Any
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk, resolve
+from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.files import hash_file
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
@@ -40,11 +41,11 @@ OWN, SCALE = "sheet", "resolution.scale"
 HOST_SCENE = "the host's scene"
 
 
-def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...]) -> Survey:
+def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...], tokens: FrameTokens) -> Survey:
     """Survey what a sheet says, and look at every file it names."""
     path, in_force = scene.absolute(), plan or StagingPlan()
     sheet = read_sheet(path)
-    disk, ids, stem = Disk(), Ids(), stem_of(path, path)
+    disk, ids, stem = Disk(tokens), Ids(), stem_of(path, path)
     host = SheetAsset(slot=HOST_SCENE, path=sheet.scene, kind="scene", because="the scene itself")
     folder = host_scene(path, sheet).parent
     named = (
@@ -94,6 +95,8 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...]) -
         variants=(),
         motion=sheet.motion,
         totals=totals(assets, simulations),
+        frame_tokens=dict(tokens.declared),
+        layers=(path,),
     )
 
 

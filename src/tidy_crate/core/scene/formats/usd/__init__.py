@@ -6,14 +6,16 @@ from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
-    from tidy_crate.core.scene.decisions import RenderCommand
+    from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
-    from tidy_crate.core.scene.request import RenderRequest
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
+    from tidy_crate.core.work.command import RenderCommand
+    from tidy_crate.core.work.request import RenderRequest
 
 
 class OpenUsd:
@@ -29,21 +31,34 @@ class OpenUsd:
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
         memory: Path | None = None,
+        tokens: FrameTokens = STANDARD,
     ) -> Survey:
         """See SceneFormat.read."""
         from tidy_crate.core.scene.formats.usd.read import read
 
-        return read(scene, plan, request, maps, memory)
+        return read(scene, plan, request, maps, memory, tokens)
 
     def render_command(self, scene: Path) -> RenderCommand | None:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
 
-    def geometry_bytes(self, scene: Path, plan: StagingPlan, memory: Path | None = None) -> int | None:
+    def opens(self, scene: Path) -> Path:
+        """See SceneFormat.opens."""
+        return scene
+
+    def baker(self) -> Baker:
+        """See SceneFormat.baker."""
+        from tidy_crate.core.scene.formats.usd.simulation.baker import UsdBaker
+
+        return UsdBaker()
+
+    def geometry_bytes(
+        self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
+    ) -> int | None:
         """See SceneFormat.geometry_bytes."""
         from tidy_crate.core.scene.formats.usd.geometry import geometry_bytes
 
-        return geometry_bytes(scene, plan, memory)
+        return geometry_bytes(scene, plan, memory, tokens)
 
     def apply(
         self,

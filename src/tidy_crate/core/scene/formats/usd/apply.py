@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from functools import cache
 from pathlib import Path, PurePosixPath
 
 from pxr import Sdf
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.scene.formats.interface import StagedScene
-from tidy_crate.core.scene.formats.usd.compose import compose_source, staged_root
-from tidy_crate.core.scene.formats.usd.layers import Walk, walk_layers
-from tidy_crate.core.scene.formats.usd.quiet import usd_messages
-from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
+from tidy_crate.core.scene.formats.usd import package
+from tidy_crate.core.scene.formats.usd.compose import Arc, compose, needs_stage, staged_root
+from tidy_crate.core.scene.formats.usd.quiet import open_layer, usd_messages
+from tidy_crate.core.scene.formats.usd.slots import ARCS, Slot, rewrite
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.rewriting import new_texts
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
@@ -23,58 +23,63 @@ from tidy_crate.core.scene.staging import StagingPlan, UseCache
 def apply(
     scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
 ) -> StagedScene:
-    """Write the staged scene into `folder`. See SceneFormat.apply."""
+    """Write the staged scene into `folder`. See SceneFormat.apply.
+
+    The survey names every slot, so that no layer is walked again; only layers whose paths change are opened.
+    """
     scene = scene.absolute()
-    walk = walk_layers(scene, plan, Disk())
     by_layer: dict[Path, list[Asset]] = {}
     for asset in survey.assets:
         by_layer.setdefault(asset.layer, []).append(asset)
+    layer_of = cache(open_layer)
     written: list[PurePosixPath] = []
     copied: dict[PurePosixPath, Path] = {}
     with usd_messages():
-        for path in walk.facts:
+        for path in survey.layers:
             place = places.get(path)
             if place is None:
                 continue  # it travels inside its package, or lies where no node can see it
-            texts = _new_texts(walk, path, place, by_layer.get(path, []), places)
+            texts = _new_texts(by_layer.get(path, []), place, places)
             if texts:
-                layer = walk.library.layer(path)
+                layer = layer_of(path)
                 export(_edited(layer, path, texts), folder / place, _encoding(layer))
                 written.append(place)
             else:
                 copied[place] = path
         root = _root_place(places[scene], set(places.values()))
         caches = {e.simulation: paths.relative(places[e.layer], root.parent) for e in plan.of(UseCache)}
-        staged = staged_root(compose_source(walk).stage, plan, caches, paths.relative(places[scene], root.parent))
+        source = compose(scene, _arcs(survey), survey.layers, layer_of).stage if needs_stage(plan) else None
+        scene_text = paths.relative(places[scene], root.parent)
+        staged = staged_root(source, layer_of(scene), plan, caches, scene_text)
         # asset paths in the metadata taken over from the scene's root stay valid: both lie in one folder
-        top = _new_texts(walk, scene, places[scene], [a for a in by_layer.get(scene, []) if a.owner == "/"], places)
+        top = _new_texts([a for a in by_layer.get(scene, []) if a.owner == "/"], places[scene], places)
         rewrite(staged, lambda slot: top.get((slot.path, slot.field, slot.text, slot.time), slot.text))
         export(staged, folder / root, "usda")
     written.append(root)
     return StagedScene(root=root, written=tuple(written), copied=copied)
 
 
+def _arcs(survey: Survey) -> Iterator[Arc]:
+    """The places where one layer of the scene brings in another."""
+    unseen = {one.path for one in survey.unread}
+    for asset in survey.assets:
+        if asset.field in ARCS and asset.members and asset.resolved is not None and asset.resolved not in unseen:
+            target = asset.resolved
+            if paths.dialect(asset.value) is paths.Dialect.PACKAGED:
+                target = package.joined(target, asset.value[:-1].partition("[")[2])
+            yield Arc(asset.layer, asset.owner, asset.field, asset.authored, target, asset.relinked)
+
+
+# owner, field, text as written, and time code of a time sample: the identity of a slot in its layer
 Key = tuple[str, str, str, float | None]
 
 
-def _new_texts(
-    walk: Walk, layer: Path, place: PurePosixPath, assets: list[Asset], places: Mapping[Path, PurePosixPath]
-) -> dict[Key, str]:
+def _new_texts(assets: list[Asset], place: PurePosixPath, places: Mapping[Path, PurePosixPath]) -> dict[Key, str]:
     """The slots of a layer whose text must change so that it points into the crate; empty when all hold as they are."""
     texts = new_texts(assets, place, places)
-    # the field alone does not tell two time samples of one attribute apart, and need not: the text does
     return {
-        (asset.owner, asset.field, asset.authored, time): texts[asset.id]
-        for asset in assets
-        if asset.id in texts
-        for time in _times(walk, layer, asset)
+        (asset.owner, asset.field, asset.authored, asset.time): texts[asset.id] for asset in assets if asset.id in texts
     }
-
-
-def _times(walk: Walk, layer: Path, asset: Asset) -> list[float | None]:
-    if asset.field != "timeSamples":
-        return [None]
-    return list(walk.library.layer(layer).ListTimeSamplesForPath(asset.owner))
 
 
 def _edited(layer: Sdf.Layer, path: Path, texts: dict[Key, str]) -> Sdf.Layer:

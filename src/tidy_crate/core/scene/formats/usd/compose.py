@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 from pxr import Sdf, Usd
 
-from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
+from tidy_crate.core.scene.formats.usd.layers import Walk
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs, plain
 from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
 from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
@@ -30,34 +31,68 @@ class Composed:
         return found if found is not None else (Path(layer.realPath) if layer.realPath else None)
 
 
+@dataclass(frozen=True)
+class Arc:
+    """One place in a layer that brings in another layer."""
+
+    layer: Path
+    path: str
+    field: str
+    text: str
+    target: Path
+    relinked: bool
+
+
 def compose_source(walk: Walk) -> Composed:
     """The scene as the artist saved it, with relinked layers in their places, and nothing else changed."""
+    arcs = [
+        Arc(o.layer, o.slot.path, o.slot.field, o.slot.text, o.layer_target, o.relinked)
+        for o in walk.occurrences
+        if o.slot.is_arc and o.layer_target is not None
+    ]
+    return compose(walk.root, arcs, walk.facts, walk.library.layer)
+
+
+def compose(root: Path, arcs: Iterable[Arc], layers: Iterable[Path], layer_of: Callable[[Path], Sdf.Layer]) -> Composed:
+    """Compose a scene from its root, with relinked layers in their places. layers: all files of the scene."""
     with usd_messages():
-        root, origin = _with_relinked_arcs(walk)
-    # an in-memory layer lives as long as somebody holds it, which the stage does from here on
-    return Composed(open_stage(root, walk.root), origin)
+        top, origin, held = _with_relinked_arcs(root, arcs, layers, layer_of)
+        # an in-memory layer lives as long as somebody holds it, which the stage does from here on
+        stage = open_stage(top, root)
+    del held
+    return Composed(stage, origin)
 
 
 def compose_staged(walk: Walk, plan: StagingPlan, source: Composed) -> Composed:
     """The scene as the plan would have it: caches over it, live solvers off, overrides in force."""
-    root = source.stage.GetRootLayer().identifier
+    root = source.stage.GetRootLayer()
     with usd_messages():
-        staged = staged_root(source.stage, plan, {e.simulation: str(e.layer) for e in plan.of(UseCache)}, root)
+        caches = {e.simulation: str(e.layer) for e in plan.of(UseCache)}
+        staged = staged_root(source.stage, root, plan, caches, root.identifier)
     return Composed(open_stage(staged, walk.root), source.origin)
 
 
-def staged_root(source: Usd.Stage, plan: StagingPlan, cache_texts: dict[str, str], scene_text: str) -> Sdf.Layer:
+def needs_stage(plan: StagingPlan) -> bool:
+    """Return whether the plan changes prims, so that the scene must be composed to stage it."""
+    return bool(plan.of(UseCache) or plan.changes or plan.of(ChooseVariant))
+
+
+def staged_root(
+    source: Usd.Stage | None, top: Sdf.Layer, plan: StagingPlan, cache_texts: dict[str, str], scene_text: str
+) -> Sdf.Layer:
     """The new root over a scene: caches first, the scene last, everything that only a root can say copied onto it.
 
     A cache brought in by the scene itself would lose to the scene's own opinions. cache_texts: for every
     simulation the path of its cache as it is to be written; scene_text: likewise for the scene's root layer.
+    source: the scene as composed, None for a plan that changes no prims; top: its root layer.
     """
-    top = source.GetRootLayer()
     layer = Sdf.Layer.CreateAnonymous("staged.usda")
     for key in top.pseudoRoot.ListInfoKeys():
         if key not in ("subLayers", "subLayerOffsets"):
             layer.pseudoRoot.SetInfo(key, top.pseudoRoot.GetInfo(key))
     layer.subLayerPaths[:] = [*dict.fromkeys(cache_texts.values()), scene_text]
+    if source is None:
+        return layer
     for edit in plan.of(UseCache):
         path = Sdf.Path(edit.simulation)
         if not source.GetPrimAtPath(path):
@@ -110,20 +145,21 @@ def _author(spec: Sdf.PrimSpec, name: str, kind: Sdf.ValueTypeName, value: objec
     attribute.default = value
 
 
-def _with_relinked_arcs(walk: Walk) -> tuple[Sdf.Layer, dict[str, Path]]:
+def _with_relinked_arcs(
+    root: Path, found: Iterable[Arc], layers: Iterable[Path], layer_of: Callable[[Path], Sdf.Layer]
+) -> tuple[Sdf.Layer, dict[str, Path], list[Sdf.Layer]]:
     """In-memory copies of the layers that lead to a relinked layer; every other layer is used as it is."""
-    arcs: dict[Path, list[Occurrence]] = {}
-    for occurrence in walk.occurrences:
-        if occurrence.slot.is_arc and occurrence.layer_target is not None:
-            arcs.setdefault(occurrence.layer, []).append(occurrence)
+    arcs: dict[Path, list[Arc]] = {}
+    for arc in found:
+        arcs.setdefault(arc.layer, []).append(arc)
     changed = _leading_to_relinks(arcs)
     copies = {path: Sdf.Layer.CreateAnonymous(path.name) for path in changed}
     # a layer is known to the library by the path it was opened with
-    origin = {str(path): path for path in walk.facts}
+    origin = {str(path): path for path in layers}
     origin |= {layer.identifier: path for path, layer in copies.items()}
     for path, copy in copies.items():
-        copy.TransferContent(walk.library.layer(path))
-        targets = {(o.slot.path, o.slot.field, o.slot.text): o.layer_target for o in arcs.get(path, ())}
+        copy.TransferContent(layer_of(path))
+        targets = {(arc.path, arc.field, arc.text): arc.target for arc in arcs.get(path, ())}
         folder = path.parent
 
         def new_text(slot: Slot, targets=targets, folder=folder) -> str:  # type: ignore[no-untyped-def]
@@ -134,19 +170,15 @@ def _with_relinked_arcs(walk: Walk) -> tuple[Sdf.Layer, dict[str, Path]]:
             return str(folder / slot.text) if slot.text.startswith(("./", "../")) else slot.text
 
         rewrite(copy, new_text)
-    root = copies.get(walk.root, walk.library.layer(walk.root))
-    walk.in_memory.extend(copies.values())
-    return root, origin
+    return copies.get(root) or layer_of(root), origin, list(copies.values())
 
 
-def _leading_to_relinks(arcs: dict[Path, list[Occurrence]]) -> set[Path]:
+def _leading_to_relinks(arcs: dict[Path, list[Arc]]) -> set[Path]:
     """The layers that hold a relinked arc, and all from which they are reached."""
-    changed = {path for path, found in arcs.items() if any(o.relinked for o in found)}
+    changed = {path for path, found in arcs.items() if any(arc.relinked for arc in found)}
     while True:
         more = {
-            path
-            for path, found in arcs.items()
-            if path not in changed and any(o.layer_target in changed for o in found)
+            path for path, found in arcs.items() if path not in changed and any(arc.target in changed for arc in found)
         }
         if not more:
             return changed

@@ -21,6 +21,7 @@ from tidy_crate.core.scene.formats.usd.facts import LayerFacts
 from tidy_crate.core.scene.formats.usd.library import Library
 from tidy_crate.core.scene.formats.usd.slots import Slot
 from tidy_crate.core.scene.ids import Ids, stem_of
+from tidy_crate.core.scene.model import Unread, Why
 from tidy_crate.core.scene.staging import StagingPlan
 
 MOST_LAYERS = 100_000
@@ -57,12 +58,10 @@ class Walk:
     library: Library
     facts: dict[Path, LayerFacts] = field(default_factory=dict)
     occurrences: list[Occurrence] = field(default_factory=list)
-    unread: dict[Path, str] = field(default_factory=dict)
+    unread: dict[Path, Unread] = field(default_factory=dict)
     opaque: set[Path] = field(default_factory=set)
     # value clips that name files themselves
     clips: set[Path] = field(default_factory=set)
-    # layers made for composing: held here, or they would vanish before a stage holds them
-    in_memory: list[Sdf.Layer] = field(default_factory=list)
 
 
 def walk_layers(scene: Path, plan: StagingPlan, disk: Disk, memory: Path | None = None) -> Walk:
@@ -126,7 +125,7 @@ def _read_facts(walk: Walk, path: Path) -> bool:
     try:
         walk.facts[path] = walk.library.facts(path)
     except UnreadableInput as error:
-        walk.unread[path] = error.what
+        walk.unread[path] = Unread(path=path, why=Why.BROKEN, detail=error.what)
         return False
     return True
 
@@ -141,7 +140,7 @@ def _clips_with_files(walk: Walk, occurrence: Occurrence) -> Iterator[Path]:
         try:
             facts = walk.library.facts(path)
         except UnreadableInput as error:
-            walk.unread[path] = error.what
+            walk.unread[path] = Unread(path=path, why=Why.BROKEN, detail=error.what)
             continue
         if facts.slots:
             walk.facts[path] = facts
@@ -178,7 +177,7 @@ def _occurrence(
 def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> Resolution:
     """packed: whether the layer lies in a package, asked once for all its slots."""
     if packed:
-        return package.resolve_inside(value, path)
+        return package.resolve_inside(value, path, disk.tokens)
     if paths.dialect(value) is paths.Dialect.PACKAGED:
         return package.resolve_outside(value, path.parent, disk)
     if slot.numbers:

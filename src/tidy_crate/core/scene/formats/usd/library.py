@@ -34,9 +34,12 @@ class Library:
     """Gives the facts of layers. memory: a file in which they are kept from one command to the next.
 
     Use it as a context manager: helpers end with it. opened: layers opened here, held so that a stage finds them.
+    cores: how many helpers may work, those of the machine when None.
     """
 
-    def __init__(self, memory: Path | None = None) -> None:
+    def __init__(self, memory: Path | None = None, cores: int | None = None) -> None:
+        self._cores = _cores() if cores is None else cores
+        self.helpers = 0
         self.opened: dict[Path, Sdf.Layer] = {}
         self._memory = memory
         self._kept: dict[str, list[Any]] | None = None
@@ -56,10 +59,11 @@ class Library:
     def expect(self, paths: Iterable[Path]) -> None:
         """Say which layers will be asked for, so that helpers can start on them."""
         new = [path for path in paths if path not in self._awaited and self._remembered(path, _mark(path)) is None]
-        workers = _cores()
+        workers = self._cores
         large = sum(_size(path) for path in new) >= MANY_BYTES
         if self._helpers is None and workers > 1 and len(new) >= MANY_LAYERS and large:
             self._helpers = _Helpers(workers)
+            self.helpers = workers
         if self._helpers is not None:
             self._awaited.update((path, self._helpers.ask(path)) for path in new)
 
@@ -132,6 +136,11 @@ class Library:
             write_bytes(self._memory, json.dumps({"tool": __version__, "layers": layers}).encode())
         except (OSError, TypeError, ValueError):
             pass  # a memory that cannot be kept costs time next time, nothing else
+
+
+def forget() -> None:
+    """Let go of what this process has worked out: the next question reads the layers, or the memory, again."""
+    _here.clear()
 
 
 class _Helpers:

@@ -11,9 +11,10 @@ import zipfile
 from functools import lru_cache
 from pathlib import Path
 
-from tidy_crate.core.asset import paths, sequences
+from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.paths import Dialect
 from tidy_crate.core.asset.resolve import Disk, Member, Resolution, resolve
+from tidy_crate.core.asset.sequences import FrameTokens
 
 SUFFIX = ".usdz"
 
@@ -74,7 +75,7 @@ def resolve_outside(value: str, folder: Path, disk: Disk) -> Resolution:
     return Resolution(found.location, (), f"the package holds no {inner}")
 
 
-def resolve_inside(value: str, layer: Path) -> Resolution:
+def resolve_inside(value: str, layer: Path, tokens: FrameTokens) -> Resolution:
     """What a path in a layer of a package stands for: a file beside it, else one from the package's own root.
 
     A package cannot be written anew here, so what leads out of it leads nowhere on another machine.
@@ -90,7 +91,7 @@ def resolve_inside(value: str, layer: Path) -> Resolution:
     beside = posixpath.normpath(posixpath.join(posixpath.dirname(own), plain))
     held = names(package)
     for inner in dict.fromkeys((beside, posixpath.normpath(plain))):
-        matching = sequences.members(posixpath.basename(inner), _in_folder(held, posixpath.dirname(inner)))
+        matching = tokens.members(posixpath.basename(inner), _in_folder(held, posixpath.dirname(inner)))
         if inner in held or matching:
             size = package.stat()
             return Resolution(joined(package, inner), (Member(package, None, size.st_size, size.st_mtime_ns),))

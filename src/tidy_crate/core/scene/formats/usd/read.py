@@ -11,6 +11,7 @@ from pxr import Usd, UsdGeom
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
@@ -22,7 +23,7 @@ from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge
 from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings, schema_settings
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
-from tidy_crate.core.scene.formats.usd.simulations import find_simulations
+from tidy_crate.core.scene.formats.usd.simulation.states import find_simulations
 from tidy_crate.core.scene.model import (
     Asset,
     Camera,
@@ -31,12 +32,14 @@ from tidy_crate.core.scene.model import (
     Simulation,
     Software,
     Survey,
+    Unread,
     Variant,
+    Why,
     totals,
 )
-from tidy_crate.core.scene.request import RenderRequest
 from tidy_crate.core.scene.settings import SettingsMap, canonical, features_of, renderer_of
 from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.work.request import RenderRequest
 
 # of the prims that a file reaches, so many are listed
 MOST_USERS = 8
@@ -56,10 +59,11 @@ def read(
     request: RenderRequest | None,
     maps: tuple[SettingsMap, ...],
     memory: Path | None = None,
+    tokens: FrameTokens = STANDARD,
 ) -> Survey:
     """Survey a scene as found, or as the plan would stage it. See SceneFormat.read."""
     with no_garbage_collection():
-        return _read(scene.absolute(), plan, request, maps, memory)
+        return _read(scene.absolute(), plan, request, maps, memory, tokens)
 
 
 def _read(
@@ -68,9 +72,10 @@ def _read(
     request: RenderRequest | None,
     maps: tuple[SettingsMap, ...],
     memory: Path | None,
+    tokens: FrameTokens,
 ) -> Survey:
     in_force = plan or StagingPlan()
-    disk = Disk()
+    disk = Disk(tokens)
     walk = walk_layers(scene, in_force, disk, memory)
     source = compose_source(walk)
     composed = compose_staged(walk, in_force, source) if in_force.edits else source
@@ -131,9 +136,10 @@ def _survey(
         fraction=_fraction(stage),
         variants=_variants(scene.named(names.variants)),
         motion=_motion(scene.named(names.timed), cameras, simulations),
-        unread=tuple(f"{path}: {why}" for path, why in walk.unread.items())
-        + tuple(f"{path}: no reader for this format here, prims behind it are unseen" for path in sorted(walk.opaque)),
+        unread=(*walk.unread.values(), *(Unread(path=path, why=Why.NO_READER) for path in sorted(walk.opaque))),
         totals=totals(assets, simulations),
+        frame_tokens=dict(disk.tokens.declared),
+        layers=tuple(path for path in walk.facts if package.split(path) is None or path.suffix == package.SUFFIX),
     )
 
 
@@ -194,12 +200,13 @@ def _asset(
         owner=occurrence.slot.path,
         field=occurrence.slot.field,
         context=occurrence.context,
+        time=occurrence.slot.time,
         used_by=tuple(map(str, users[:MOST_USERS])),
         kind=_kind(occurrence),
         needed=used,
         because=because,
         relinked=occurrence.relinked,
-        unread=next(unread, None),
+        unread=next((one.detail for one in unread), None),
     )
 
 

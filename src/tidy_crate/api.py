@@ -1,0 +1,642 @@
+"""The stages as plain functions on the models of `core`: the one place that joins them.
+
+The command line and the demo are its clients. Each function takes what it needs as arguments, returns a model, raises a
+subclass of TidyCrateError, and reports progress to a callback. Heavy libraries load in the function that needs them.
+
+    from pathlib import Path
+    from tidy_crate import api
+
+    scene = Path("shots/q010/scene_v003.usda")
+    api.bake(scene)
+    crate = api.collect(scene).crate
+    assert api.prove(crate).whole
+    job = api.send(api.prepare(crate, "harbour")).job
+    api.retrieve(job, Path("frames"), follow=True)
+    print(api.review(job).clean)
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tidy_crate.core.errors import TidyCrateError, WrongUsage
+from tidy_crate.core.progress import Progress, silent
+
+if TYPE_CHECKING:
+    from tidy_crate.core.bake.plan import PlannedBake
+    from tidy_crate.core.bake.proof import OrderProof
+    from tidy_crate.core.bake.run import BakeResult
+    from tidy_crate.core.bake.verify import VerifiedCache
+    from tidy_crate.core.check.mends import Mend
+    from tidy_crate.core.check.result import CheckResult
+    from tidy_crate.core.check.run import Against
+    from tidy_crate.core.context.decisions import MendDecision, Waiver
+    from tidy_crate.core.context.relink import Proposal
+    from tidy_crate.core.context.scene import SceneContext
+    from tidy_crate.core.crate.collect import CollectResult
+    from tidy_crate.core.crate.proving import Proof
+    from tidy_crate.core.estimate.model import Estimate, Quote
+    from tidy_crate.core.estimate.probe import ProbeResult
+    from tidy_crate.core.farm.card import FarmCard
+    from tidy_crate.core.farm.links.interface import FarmLink
+    from tidy_crate.core.farm.protocol import Account
+    from tidy_crate.core.job.ledger import Ledger
+    from tidy_crate.core.job.rerender import Rerender
+    from tidy_crate.core.job.retrieve import Retrieved
+    from tidy_crate.core.job.send import Sending, Sent
+    from tidy_crate.core.job.tables import SubmissionRow
+    from tidy_crate.core.job.track import JobLine, JobView
+    from tidy_crate.core.review.run import Review
+    from tidy_crate.core.scene.model import Asset, Survey
+    from tidy_crate.core.work.task import Task, TaskRange
+
+HOME = "TIDY_CRATE_HOME"
+LEDGER = "TIDY_CRATE_LEDGER"
+MOST_REMEMBERED = 40
+USUAL_BATCH = 4
+SCORE_HERE = 100.0
+
+
+@dataclass(frozen=True)
+class User:
+    """Where one user's ledger, farm cards and notes are."""
+
+    home: Path
+    """The folder for the ledger, cards and configuration."""
+    cache: Path
+    """The folder for what can be worked out again."""
+    cwd: Path
+    """Cards are looked for in `farms` below it first."""
+    environment: Mapping[str, str] = field(repr=False)
+    """Tokens for farms, and the environment of the proof."""
+
+    @classmethod
+    def here(cls, environment: Mapping[str, str] | None = None) -> User:
+        """The user of this process: TIDY_CRATE_HOME, or the system's usual folders."""
+        environment = os.environ if environment is None else environment
+        if environment.get(HOME):
+            home = Path(environment[HOME]).absolute()
+            return cls(home, home / "memory", Path.cwd(), environment)
+        import platformdirs
+
+        home = Path(platformdirs.user_data_dir("tidy-crate", appauthor=False))
+        cache = Path(platformdirs.user_cache_dir("tidy-crate", appauthor=False), "scenes")
+        return cls(home, cache, Path.cwd(), environment)
+
+    @property
+    def ledger(self) -> Path | str:
+        """The ledger: TIDY_CRATE_LEDGER, or the user's configuration, or an SQLite file in the user's folder."""
+        from tidy_crate.core.context.user import FILE_NAME, read_user_file
+
+        named = self.environment.get(LEDGER) or read_user_file(self.home / FILE_NAME).ledger
+        return named or self.home / "ledger.sqlite"
+
+    @property
+    def card_folders(self) -> list[Path]:
+        """Where a card is looked for by name."""
+        return [self.cwd / "farms", self.home / "farms"]
+
+    def memory_of(self, scene: Path) -> Path:
+        """The file in which a scene's format keeps results. Those of scenes not opened for long make room."""
+        kept = sorted(self.cache.glob("*.json"), key=lambda path: path.stat().st_mtime) if self.cache.is_dir() else []
+        for path in kept[:-MOST_REMEMBERED]:
+            path.unlink(missing_ok=True)
+        return self.cache / f"{_mark(scene)}.json"
+
+    def origin_of(self, crate: Path) -> Path:
+        """Where this machine notes what a crate was made from."""
+        return self.home / "crates" / f"{_mark(crate)}.json"
+
+    @property
+    def name(self) -> str:
+        """Who uses this machine, for the record of a waiver; empty where the system does not say."""
+        import getpass
+
+        try:
+            return getpass.getuser()
+        except (OSError, KeyError, ImportError):
+            return ""
+
+
+def _mark(path: Path) -> str:
+    return hashlib.sha256(str(path.absolute()).encode(errors="surrogatepass")).hexdigest()[:24]
+
+
+# ---- the scene
+
+
+def open_scene(scene: Path, *, tidy_dir: Path | None = None, user: User | None = None) -> SceneContext:
+    """Open a scene with its format, project, decisions and caches. tidy_dir: where decisions and caches are."""
+    from tidy_crate.core.context.scene import open_scene as core
+
+    return core(scene, tidy_dir, (user or User.here()).memory_of(scene))
+
+
+def survey(scene: Path, *, as_saved: bool = False, tidy_dir: Path | None = None, user: User | None = None) -> Survey:
+    """Return what is in a scene as it would be staged now, or as the artist saved it."""
+    context = open_scene(scene, tidy_dir=tidy_dir, user=user)
+    return context.survey_as_found() if as_saved else context.survey()
+
+
+def bake(
+    scene: Path,
+    only: Iterable[str] = (),
+    *,
+    again: bool = False,
+    tidy_dir: Path | None = None,
+    user: User | None = None,
+    progress: Progress = silent,
+) -> BakeResult:
+    """Write simulations into caches; what is up to date is skipped unless `again`. only: by name."""
+    from tidy_crate.core.bake.run import bake as core
+    from tidy_crate.core.crate.staged_copy import staged_copy
+
+    context = open_scene(scene, tidy_dir=tidy_dir, user=user)
+    return core(context, only, again, progress, staged_copy=staged_copy)
+
+
+def plan_bake(
+    scene: Path, only: Iterable[str] = (), *, tidy_dir: Path | None = None, user: User | None = None
+) -> tuple[PlannedBake, ...]:
+    """Return what a bake would do, in its order. Nothing is written."""
+    from tidy_crate.core.bake.plan import plan_bake as core
+
+    return core(open_scene(scene, tidy_dir=tidy_dir, user=user), tuple(only))
+
+
+def verify_caches(scene: Path, *, tidy_dir: Path | None = None, user: User | None = None) -> tuple[VerifiedCache, ...]:
+    """Look at every cache of a scene, down to its bytes."""
+    from tidy_crate.core.bake.verify import verify_caches as core
+
+    return core(open_scene(scene, tidy_dir=tidy_dir, user=user))
+
+
+def prove_order(
+    scene: Path,
+    batch: int = 2,
+    *,
+    tidy_dir: Path | None = None,
+    user: User | None = None,
+    progress: Progress = silent,
+) -> OrderProof:
+    """Show that frames come out the same in any order. batch: frames that a node takes at a time."""
+    from tidy_crate.core.bake.proof import prove_order as core
+
+    return core(open_scene(scene, tidy_dir=tidy_dir, user=user), batch, progress)
+
+
+@dataclass(frozen=True)
+class Relinked:
+    """What relinking proposed and decided."""
+
+    proposals: tuple[Proposal, ...]
+    applied: tuple[Proposal, ...]
+    """Written into the decisions."""
+    still_missing: tuple[Asset, ...]
+    decisions: Path
+    """The decisions file."""
+
+
+# chooses among proposals, given everything that is missing
+Choose = Callable[[tuple["Proposal", ...], "list[Asset]"], "tuple[Proposal, ...]"]
+
+
+def relink(
+    scene: Path,
+    look_in: Sequence[Path] = (),
+    maps: Sequence[tuple[str, str]] = (),
+    *,
+    apply: bool = False,
+    choose: Choose | None = None,
+    tidy_dir: Path | None = None,
+    user: User | None = None,
+) -> Relinked:
+    """Propose files for what is missing, and with `apply` or `choose` write decisions.
+
+    look_in: folders to search. maps: pairs of an old prefix and what takes its place. choose: asked to choose.
+    """
+    from tidy_crate.core.context import relink as core
+    from tidy_crate.core.crate.memory import collected_contents
+
+    context = open_scene(scene, tidy_dir=tidy_dir, user=user)
+    found = context.survey()
+    lacking = core.missing(found)
+    proposals = core.propose(found, look_in, maps, collected_contents(context.tidy))
+    chosen = choose(proposals, lacking) if choose else proposals
+    applied = core.apply_relinks(context, chosen, found) if apply or choose else ()
+    done = {proposal.asset for proposal in applied}
+    still = tuple(asset for asset in lacking if asset.id not in done)
+    return Relinked(tuple(proposals), tuple(applied), still, context.file.path)
+
+
+def let_go(scene: Path, asset: str, because: str, *, tidy_dir: Path | None = None, user: User | None = None) -> None:
+    """Decide to do without a missing file, by id or path as written, for a reason."""
+    from tidy_crate.core.context import relink as core
+
+    if not because.strip():
+        raise WrongUsage("a file is let go with a reason", asset, 'add --because "..."')
+    context = open_scene(scene, tidy_dir=tidy_dir, user=user)
+    core.let_go(context, context.survey(), asset, because)
+
+
+# ---- checks
+
+
+def against(
+    farms: Iterable[str] = (),
+    *,
+    brief: Path | None = None,
+    account: str | None = None,
+    score_here: float = SCORE_HERE,
+    accept_practice: bool = False,
+    user: User | None = None,
+) -> Against:
+    """What a scene is checked against. farms: cards by file or name; account: at a farm, that pays."""
+    from tidy_crate.core.check.run import Against
+    from tidy_crate.core.context.brief import read_brief
+    from tidy_crate.core.estimate.model import Wishes
+
+    cards = tuple(load_card(name, user=user)[0] for name in farms)
+    names = [card.name for card in cards]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise WrongUsage("two of the cards have one name", twice, "name each farm once")
+    return Against(
+        cards=cards,
+        brief=read_brief(brief) if brief is not None else None,
+        today=date.today(),
+        account=account,
+        wishes=Wishes(score_here=score_here, accept_practice=accept_practice),
+    )
+
+
+def check(
+    target: Path, what: Against | None = None, *, tidy_dir: Path | None = None, user: User | None = None
+) -> CheckResult:
+    """Check a scene or a crate. what: see `against`."""
+    from tidy_crate.core.check import run as core
+
+    user = user or User.here()
+    if target.is_dir():
+        return core.check_crate(target, what or core.NOTHING, user.origin_of(target))
+    return core.check_scene(open_scene(target, tidy_dir=tidy_dir, user=user), what or core.NOTHING)
+
+
+def mend(
+    scene: Path, what: Against | None = None, *, tidy_dir: Path | None = None, user: User | None = None
+) -> tuple[Mend, ...]:
+    """Fix in the staged copy what needs no human decision, and return what was done."""
+    from tidy_crate.core.check import decide
+    from tidy_crate.core.check.run import NOTHING
+
+    def reopen() -> SceneContext:
+        return open_scene(scene, tidy_dir=tidy_dir, user=user)
+
+    return decide.mend(reopen(), reopen, what or NOTHING)
+
+
+def take_back(
+    scene: Path, code: str, *, tidy_dir: Path | None = None, user: User | None = None
+) -> tuple[MendDecision, ...]:
+    """Remove the fixes of one check, or of `all`."""
+    from tidy_crate.core.check import decide
+
+    return decide.take_back(open_scene(scene, tidy_dir=tidy_dir, user=user), code)
+
+
+def waive(
+    scene: Path,
+    code: str,
+    because: str,
+    *,
+    subject: str | None = None,
+    by: str = "",
+    tidy_dir: Path | None = None,
+    user: User | None = None,
+) -> Waiver:
+    """Accept a warning for a reason, and return what was written down."""
+    from tidy_crate.core.check import decide
+    from tidy_crate.core.context.decisions import Waiver
+
+    user = user or User.here()
+    if not because.strip():
+        raise WrongUsage("a waiver needs a reason", code, 'add --because "..."')
+    waiver = Waiver(code=code, subject=subject, because=because, by=by or user.name, on=date.today())
+    decide.waive(open_scene(scene, tidy_dir=tidy_dir, user=user), waiver)
+    return waiver
+
+
+# ---- the crate
+
+
+def collect(
+    scene: Path,
+    crate: Path | None = None,
+    *,
+    frames: str | None = None,
+    using: str = "copy",
+    needed_frames_only: bool = False,
+    on_share: Sequence[str] = (),
+    tidy_dir: Path | None = None,
+    user: User | None = None,
+    progress: Progress = silent,
+) -> CollectResult:
+    """Copy the staged scene and every file it names into one folder. Originals are only read.
+
+    frames: a frame list, the scene's own range when None. using: `copy`, `reflink` or `hard-link`.
+    on_share: `LOCAL=NODE` each, for shared storage.
+    """
+    from tidy_crate.core.crate import collect as core
+    from tidy_crate.core.crate.copying import Way
+    from tidy_crate.core.crate.shared import read_share
+    from tidy_crate.core.scene.request import request_for
+
+    if using not in list(Way):
+        raise WrongUsage("no way to bring files in", using, f"say one of {', '.join(Way)}")
+    user = user or User.here()
+    context = open_scene(scene, tidy_dir=tidy_dir, user=user)
+    requests = () if frames is None else (request_for(context.survey(), frames=frames),)
+    target = crate or core.default_crate(context.scene)
+    return core.collect(
+        context,
+        target,
+        requests,
+        progress,
+        way=Way(using),
+        needed_frames_only=needed_frames_only,
+        shares=[read_share(text) for text in on_share],
+        origin=user.origin_of(target),
+    )
+
+
+def archive(crate: Path, file: Path, progress: Progress = silent) -> int:
+    """Write a crate as one file, `.zip` or `.tar.zst`, and return its bytes."""
+    from tidy_crate.core.crate.archive import write_archive
+
+    return write_archive(crate, file.absolute(), progress)
+
+
+def prove(crate: Path, *, frame: int | None = None, test: bool = True, user: User | None = None) -> Proof:
+    """Show that a crate, or an archive of one, is complete with no way back to the originals.
+
+    frame: the test frame, the middle one when None. test: whether to render one.
+    """
+    from tidy_crate.core.crate.archive import unpacked
+    from tidy_crate.core.crate.prove import prove as core
+
+    with unpacked(crate.absolute()) as folder:
+        return core(folder, (user or User.here()).environment, frame, test=test)
+
+
+# ---- before spending
+
+
+def load_card(name: str, *, user: User | None = None) -> tuple[FarmCard, Path]:
+    """Return a farm card, by path or name, and its file."""
+    from tidy_crate.core.farm.card import find_card, read_card
+
+    path = find_card(name, (user or User.here()).card_folders)
+    return read_card(path), path
+
+
+def probe(crate: Path, *, frames: int | None = None, scale: float = 1.0, progress: Progress = silent) -> ProbeResult:
+    """Render a few test frames on this machine and measure them.
+
+    frames: exactly so many. scale: of width and height.
+    """
+    from tidy_crate.core.estimate.probe import probe as core
+
+    return core(crate, frames, scale, progress)
+
+
+def estimate(
+    crate: Path,
+    farms: Iterable[str],
+    *,
+    machine: str | None = None,
+    nodes: int | None = None,
+    batch: int | None = None,
+    score_here: float = SCORE_HERE,
+    accept_practice: bool = False,
+    accept_old_timings: bool = False,
+    user: User | None = None,
+) -> Estimate:
+    """Say what a crate costs and takes on each farm, from its test frames."""
+    from tidy_crate.core.crate.packing import read_packing_list
+    from tidy_crate.core.estimate.model import Wishes
+    from tidy_crate.core.estimate.probe import read_probe
+    from tidy_crate.core.estimate.quote import estimate as core
+
+    crate = crate.absolute()
+    content = read_packing_list(crate)
+    timings = read_probe(crate, content, accept_old=accept_old_timings)
+    wishes = Wishes(machine, nodes, batch, score_here, accept_practice)
+    return core(content, timings, [load_card(name, user=user)[0] for name in farms], wishes)
+
+
+def account(farm: str, *, user: User | None = None) -> tuple[FarmCard, Account]:
+    """Sign in to a farm, and return its card, who that is there, and what is left to spend."""
+    from tidy_crate.core.farm.links.interface import needed
+    from tidy_crate.core.farm.protocol import Capability
+
+    card, path = load_card(farm, user=user)
+    with FarmLinks(user) as links:
+        link = links.to(str(path))
+        return card, needed(link.account, link, Capability.ACCOUNT).account()
+
+
+# ---- jobs
+
+
+@contextmanager
+def ledger(user: User | None = None) -> Iterator[Ledger]:
+    """The user's ledger, open for as long as the block runs."""
+    from tidy_crate.core.job.ledger import Ledger
+
+    found = Ledger((user or User.here()).ledger)
+    try:
+        yield found
+    finally:
+        found.close()
+
+
+class FarmLinks:
+    """One open link per farm, by the card that a submission noted. Use it as a context manager."""
+
+    def __init__(self, user: User | None = None) -> None:
+        self._user = user or User.here()
+        self._open: dict[str, FarmLink] = {}
+
+    def __call__(self, row: SubmissionRow) -> FarmLink:
+        """The link to the farm of a submission."""
+        return self.to(row.card)
+
+    def to(self, card: str) -> FarmLink:
+        """The link to the farm of a card, by path or name."""
+        from tidy_crate.core.farm.sign_in import open_link
+
+        if card not in self._open:
+            found, path = load_card(card, user=self._user)
+            self._open[card] = open_link(found, path, self._user.environment)
+        return self._open[card]
+
+    def __enter__(self) -> FarmLinks:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for link in self._open.values():
+            link.close()
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A job that could be sent."""
+
+    sending: Sending
+    card: FarmCard
+    card_path: Path
+    quote: Quote | None
+    """What this very submission will cost, where the crate was probed."""
+    no_quote: str = ""
+    """Why there is no quote."""
+
+
+def prepare(
+    crate: Path,
+    farm: str,
+    *,
+    machine: str | None = None,
+    nodes: int | None = None,
+    batch: int = USUAL_BATCH,
+    tasks: tuple[TaskRange, ...] = (),
+    user: User | None = None,
+) -> Prepared:
+    """Check a crate against a farm and quote it. Nothing is sent. tasks: some of the crate's only."""
+    from tidy_crate.core.estimate.model import Wishes
+    from tidy_crate.core.estimate.probe import read_probe
+    from tidy_crate.core.estimate.quote import estimate as quotes
+    from tidy_crate.core.job.send import prepare as core
+
+    user = user or User.here()
+    card, path = load_card(farm, user=user)
+    sending = core(crate, card, machine, nodes, batch, date.today(), user.origin_of(crate))
+    if tasks:
+        sending = sending.of(tasks)
+    quote, why = None, ""
+    try:
+        timings = read_probe(sending.crate, sending.packing)
+        wishes = Wishes(machine=sending.machine, nodes=sending.nodes, batch=sending.batch)
+        quote = quotes(sending.packing, timings, [card], wishes).quotes[0]
+    except TidyCrateError as error:
+        why = f"{error.what}: {error.remedy}" if error.remedy else error.what
+    return Prepared(sending, card, path, quote, why)
+
+
+def send(prepared: Prepared, *, job: str | None = None, user: User | None = None, progress: Progress = silent) -> Sent:
+    """Upload what the farm lacks and submit. This spends money. job: adds the submission to that job."""
+    from tidy_crate.core.job.send import send as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        link = links.to(str(prepared.card_path))
+        return core(prepared.sending, prepared.card, prepared.card_path, link, book, prepared.quote, progress, job=job)
+
+
+def jobs(*, user: User | None = None) -> tuple[JobLine, ...]:
+    """List all jobs at all farms, as far as the ledger knows."""
+    from tidy_crate.core.job.track import list_jobs
+
+    with ledger(user) as book:
+        return list_jobs(book)
+
+
+def track(
+    job: str,
+    *,
+    frames: bool = True,
+    follow: Callable[[JobView], None] | None = None,
+    pause: float = 0.5,
+    user: User | None = None,
+) -> JobView:
+    """Ask the farms how a job stands. follow: is shown every state until the job has ended, `pause` seconds apart."""
+    from tidy_crate.core.farm.protocol import JobState
+    from tidy_crate.core.job.track import track as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        view = core(book, job, links, frames=frames)
+        while follow is not None and not (view.state in list(JobState) and JobState(view.state).ended):
+            follow(view)
+            _wait(book, job, links, pause)
+            view = core(book, job, links, frames=frames)
+        return view
+
+
+def _wait(book: Ledger, job: str, links: FarmLinks, seconds: float) -> None:
+    from tidy_crate.core.job.submission import wait_for_changes
+
+    wait_for_changes(book, job, links, seconds)
+
+
+def cancel(job: str, *, user: User | None = None) -> JobView:
+    """Stop a job at all its farms. What has rendered stays there."""
+    from tidy_crate.core.job.track import cancel as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return core(book, job, links)
+
+
+def log(job: str, task: Task, *, user: User | None = None) -> str:
+    """Return the log of the last attempt at a task."""
+    from tidy_crate.core.job.track import log_of
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return log_of(book, job, task, links)
+
+
+def retrieve(
+    job: str, into: Path, *, follow: bool = False, user: User | None = None, progress: Progress = silent
+) -> Retrieved:
+    """Bring frames home, verified. follow: stay until every farm is done."""
+    from tidy_crate.core.job.retrieve import retrieve as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return core(book, job, into, links, progress, follow=follow)
+
+
+def review(
+    what: str | Path, *, expect: Path | None = None, user: User | None = None, progress: Progress = silent
+) -> Review:
+    """Open every frame of a job, or of a folder, and judge it. expect: for a folder, the crate it was rendered from."""
+    from tidy_crate.core.review import run as core
+
+    if Path(what).is_dir():
+        from tidy_crate.core.crate.packing import read_packing_list
+
+        content = read_packing_list(expect.absolute()) if expect is not None else None
+        return core.review_folder(Path(what), content, progress)
+    if expect is not None:
+        raise WrongUsage("a job knows its crate itself", what, "leave --expect out")
+    with ledger(user) as book:
+        return core.review_job(book, str(what), progress)
+
+
+def to_rerender(job: str, *, user: User | None = None) -> Rerender:
+    """Return what the last review rejected, and what the farms failed to render."""
+    from tidy_crate.core.job.rerender import to_rerender as core
+
+    with ledger(user) as book:
+        return core(book, job)
+
+
+def rerender(wanted: Rerender, *, user: User | None = None) -> None:
+    """Ask the farms for these tasks again, on their own numbers. This spends money."""
+    from tidy_crate.core.job.rerender import rerender as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        core(book, wanted, links)

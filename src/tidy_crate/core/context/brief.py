@@ -1,0 +1,111 @@
+"""The brief: what the production ordered, to compare a scene with."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+from pydantic import Field, model_validator
+
+from tidy_crate.core.asset.frames import frame_count
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.model import Model
+from tidy_crate.core.toml import read_toml
+
+Ending = Annotated[str, Field(pattern=r"^[a-z0-9]+$")]
+
+
+class BriefFrames(Model):
+    """Both ends counted. count: how many that are, said once more to be sure; seconds: likewise."""
+
+    start: int | None = None
+    end: int | None = None
+    step: int = Field(default=1, ge=1)
+    fps: float | None = Field(default=None, gt=0)
+    count: int | None = Field(default=None, ge=1)
+    seconds: float | None = Field(default=None, gt=0)
+
+    @model_validator(mode="after")
+    def _agrees(self) -> BriefFrames:
+        if (self.start is None) != (self.end is None):
+            raise ValueError("frames need both a start and an end, or neither")
+        if self.start is None or self.end is None:
+            return self
+        if self.end < self.start:
+            raise ValueError(f"the frames end at {self.end}, before they start at {self.start}")
+        count = frame_count(self.start, self.end, self.step)
+        if self.count is not None and self.count != count:
+            raise ValueError(f"frames {self.start}-{self.end} are {count}, not {self.count}: both ends count")
+        if self.seconds is not None and self.fps is not None:
+            length = (self.end - self.start + 1) / self.fps
+            if abs(length - self.seconds) * self.fps > 1:
+                raise ValueError(f"frames {self.start}-{self.end} at {self.fps:g} a second last {length:g} s")
+        return self
+
+
+class BriefResolution(Model):
+    """Pixels that come out, after every scale."""
+
+    width: int = Field(ge=1)
+    height: int = Field(ge=1)
+
+
+class BriefOutput(Model):
+    """One output that was ordered: all of its passes together in one file."""
+
+    name: str = Field(min_length=1)
+    passes: tuple[str, ...] = ()
+    format: Ending | None = None
+    colour_space: str | None = None
+    bit_depth: int | None = Field(default=None, ge=1)
+
+
+class Brief(Model):
+    """What was ordered. What it does not say is not compared.
+
+    passes: needed in some output or other. naming: of output files, with {scene}, {version}, {output} and a frame
+    token; `*` stands for anything. moving_camera: whether the camera is expected to move.
+    """
+
+    title: str = ""
+    frames: BriefFrames = BriefFrames()
+    resolution: BriefResolution | None = None
+    passes: tuple[str, ...] = ()
+    format: Ending | None = None
+    colour_space: str | None = None
+    bit_depth: int | None = Field(default=None, ge=1)
+    naming: str | None = None
+    moving_camera: bool | None = None
+    output: tuple[BriefOutput, ...] = ()
+
+    @model_validator(mode="after")
+    def _agrees(self) -> Brief:
+        names = [one.name for one in self.output]
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice is not None:
+            raise ValueError(f"the output {twice!r} is ordered twice")
+        if self.naming is not None:
+            ending = self.naming.rpartition(".")[2].lower() if "." in self.naming else ""
+            if self.format is not None and ending.isalnum() and ending != self.format:
+                raise ValueError(f"the naming ends in .{ending}, and the format ordered is {self.format}")
+        for one in self.output:
+            if one.format and self.format and one.format != self.format:
+                raise ValueError(f"{one.name} is ordered as {one.format}, and all outputs as {self.format}")
+        return self
+
+    def of_output(self, name: str) -> BriefOutput | None:
+        """What was ordered of one output, by name; capitals do not count."""
+        return next((one for one in self.output if one.name.casefold() == name.casefold()), None)
+
+
+def read_brief(path: Path, tokens: FrameTokens = STANDARD) -> Brief:
+    """Read a brief. Raises UnreadableInput on a key that is not known, or when it contradicts itself.
+
+    tokens: the frame tokens of the project.
+    """
+    found = read_toml(Brief, path, "brief")
+    if found.naming is not None and not tokens.has_frame(found.naming) and (found.frames.count or 2) > 1:
+        what = f"the brief's naming {found.naming!r} has no frame token, and there is more than one frame"
+        raise UnreadableInput(what, path, "put #### where the frame number belongs")
+    return found

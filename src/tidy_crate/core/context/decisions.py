@@ -1,0 +1,202 @@
+"""Decisions: the small file beside a scene that people read, edit and keep under version control."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import date
+from pathlib import Path
+from typing import Annotated, Any
+
+import tomlkit
+from pydantic import Field
+from tomlkit.exceptions import TOMLKitError
+
+from tidy_crate.core.asset.paths import scene_stem, version_of, without_version
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.files import os_reason, write_bytes
+from tidy_crate.core.model import Model, validated
+from tidy_crate.core.scene.staging import ChooseCamera, Edit, LetGo, OutputPath, Relink, SetSetting
+from tidy_crate.core.toml import read_toml
+from tidy_crate.core.work.command import RenderCommand
+
+HEADER = """\
+Decisions about this scene: relinks, waivers with their reasons, overrides.
+Edit it freely, comments stay. Relative paths start at the scene's folder.
+"""
+
+
+class RelinkDecision(Model):
+    """An occurrence (by id, or by a pattern for the path as written) takes another file, or a whole folder moved."""
+
+    asset: str | None = None
+    authored: str | None = None
+    folder: str | None = None
+    to: str
+    because: str = ""
+
+
+class LetGoDecision(Model):
+    """A missing file is done without."""
+
+    asset: str | None = None
+    authored: str | None = None
+    because: str = Field(min_length=1)
+
+
+class Waiver(Model):
+    """A finding is accepted: by code, or by code and subject. on: the day it was waived."""
+
+    code: str
+    subject: str | None = None
+    because: str = Field(min_length=1)
+    by: str = ""
+    on: date | None = None
+
+
+class OutputDecision(Model):
+    """Overrides of one output."""
+
+    path: str
+    because: str = ""
+
+
+MendEdit = Annotated[OutputPath | ChooseCamera | SetSetting, Field(discriminator="kind")]
+
+
+class MendDecision(Model):
+    """Something that check put right by itself: the finding, and the edit of the staged copy."""
+
+    code: str
+    subject: str
+    because: str = ""
+    edit: MendEdit
+
+    def as_written(self) -> dict[str, Any]:
+        """For the decisions file: without what goes without saying."""
+        plain = self.model_dump(mode="json", exclude_none=True)
+        plain["edit"] = {key: value for key, value in plain["edit"].items() if key not in ("origin", "because")}
+        return plain
+
+
+class VersionDecisions(Model):
+    """What holds for one version of the scene only."""
+
+    relink: tuple[RelinkDecision, ...] = ()
+    let_go: tuple[LetGoDecision, ...] = ()
+    waive: tuple[Waiver, ...] = ()
+    output: dict[str, OutputDecision] = Field(default_factory=dict)
+    mend: tuple[MendDecision, ...] = ()
+
+
+class Decisions(VersionDecisions):
+    """The whole decisions file."""
+
+    render: RenderCommand | None = None
+    version: dict[str, VersionDecisions] = Field(default_factory=dict)
+
+    def for_version(self, version: str | None) -> Decisions:
+        """With the decisions for one version of the scene added after those that hold for all."""
+        extra = self.version.get(version) if version else None
+        if extra is None:
+            return self
+        return self.model_copy(
+            update={
+                "relink": self.relink + extra.relink,
+                "let_go": self.let_go + extra.let_go,
+                "waive": self.waive + extra.waive,
+                "output": {**self.output, **extra.output},
+                "mend": self.mend + extra.mend,
+            }
+        )
+
+    def edits(self, scene: Path) -> tuple[Edit, ...]:
+        """The decisions as edits of a staging plan."""
+        found: list[Edit] = [
+            Relink(asset=r.asset, authored=r.authored, folder=r.folder, to=Path(scene.parent, r.to), because=r.because)
+            for r in self.relink
+        ]
+        found += [LetGo(asset=g.asset, authored=g.authored, because=g.because) for g in self.let_go]
+        found += [m.edit.model_copy(update={"origin": "mend", "because": m.because}) for m in self.mend]
+        found += [OutputPath(output=name, path=o.path, because=o.because) for name, o in self.output.items()]
+        return tuple(found)
+
+
+def tidy_folder(scene: Path, tidy_dir: Path | None = None) -> Path:
+    """Where decisions and caches of a scene live: `NAME.tidy` beside it, or below `tidy_dir`."""
+    return (tidy_dir or scene.parent) / f"{without_version(scene_stem(scene.name))}.tidy"
+
+
+class DecisionsFile:
+    """The decisions file of one scene: read as a model, changed in place so that comments survive."""
+
+    def __init__(self, scene: Path, tidy_dir: Path | None = None) -> None:
+        self.scene = scene
+        self.path = tidy_folder(scene, tidy_dir) / "decisions.toml"
+
+    def read(self) -> Decisions:
+        """The decisions that hold for this version of the scene. Raises UnreadableInput on a broken file."""
+        if not self.path.exists():
+            return Decisions()
+        whole = read_toml(Decisions, self.path, "decisions file")
+        return whole.for_version(version_of(scene_stem(self.scene.name)))
+
+    def add(self, table: str, entries: list[dict[str, Any]]) -> None:
+        """Append entries to an array of tables ("relink", "let_go", "waive"). Equal ones are not written twice."""
+        document = self._document()
+        rows = document.setdefault(table, tomlkit.aot())
+        have = rows.unwrap()
+        for entry in entries:
+            if entry in have:
+                continue
+            row = tomlkit.table()
+            row.trivia.indent = "\n"
+            row.update(entry)
+            rows.append(row)
+        self._write(document)
+
+    def drop(self, table: str, key: str, values: set[str]) -> None:
+        """Remove the entries of an array of tables whose `key` has one of these values."""
+        self.drop_where(table, lambda row: row.get(key) in values)
+
+    def drop_where(self, table: str, gone: Callable[[dict[str, Any]], bool]) -> None:
+        """Remove the entries of an array of tables of which `gone` says so."""
+        document = self._document()
+        rows = document.get(table)
+        if rows is None:
+            return
+        for at in reversed(range(len(rows))):
+            if gone(rows[at].unwrap()):
+                del rows[at]
+        if not rows:
+            del document[table]
+        self._write(document)
+
+    def set(self, path: tuple[str, ...], values: dict[str, Any]) -> None:
+        """Set values in a table, made where it is not there yet: `("output", "Matte")`."""
+        document = self._document()
+        table: Any = document
+        for key in path:
+            if key not in table:
+                table[key] = tomlkit.table(is_super_table=key != path[-1])
+            table = table[key]
+        table.update(values)
+        self._write(document)
+
+    def _document(self) -> tomlkit.TOMLDocument:
+        if not self.path.exists():
+            document = tomlkit.document()
+            for line in HEADER.splitlines():
+                document.add(tomlkit.comment(line))
+            return document
+        try:
+            return tomlkit.parse(self.path.read_text(encoding="utf-8"))
+        except OSError as error:
+            raise UnreadableInput(f"cannot read the decisions ({os_reason(error)})", self.path) from error
+        except (TOMLKitError, ValueError) as error:
+            raise UnreadableInput(f"the decisions are not valid TOML ({error})", self.path) from error
+
+    def _write(self, document: tomlkit.TOMLDocument) -> None:
+        text = tomlkit.dumps(document)
+        # never leave a file behind that the next command cannot read
+        validated(Decisions, tomlkit.parse(text).unwrap(), "decisions file", self.path)
+        write_bytes(self.path, text.encode())

@@ -1,0 +1,90 @@
+"""Project configuration: `tidy-crate.toml` in a scene's folder or any folder above it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from tidy_crate.core.asset.sequences import FrameTokens
+from tidy_crate.core.context.brief import read_brief
+from tidy_crate.core.context.rules import CheckLimits, CheckRules, Confidential
+from tidy_crate.core.model import Model
+from tidy_crate.core.toml import read_toml
+from tidy_crate.core.work.command import RenderCommand
+
+FILE_NAME = "tidy-crate.toml"
+
+
+class ProjectFile(Model):
+    """What the file may say.
+
+    roots: aliases for folders outside the project that files come from, by which they are noted in a packing
+    list. settings_maps: files that say what a renderer's own settings mean. tidy_dir: where decisions and
+    caches go when they may not lie beside the scene. frame_tokens: texts in file names that stand for a frame
+    number, each with the least number of digits it is written with. severity: other severities of checks, by code.
+    brief: the file of the project's brief. naming: of outputs without a path. See CheckRules for the rest.
+    """
+
+    name: str = ""
+    roots: dict[str, Path] = Field(default_factory=dict)
+    settings_maps: tuple[Path, ...] = ()
+    tidy_dir: Path | None = None
+    render: RenderCommand | None = None
+    frame_tokens: dict[Annotated[str, Field(min_length=2)], Annotated[int, Field(ge=1, le=20)]] = Field(
+        default_factory=dict
+    )
+    severity: dict[str, Literal["error", "warning", "note"]] = Field(default_factory=dict)
+    limits: CheckLimits = CheckLimits()
+    confidential: Confidential = Confidential()
+    naming: str | None = None
+    brief: Path | None = None
+
+
+class Project:
+    """A project: its root folder and what its file says. Without a file the root is None."""
+
+    def __init__(self, root: Path | None, content: ProjectFile) -> None:
+        self.root = root
+        self.content = content
+
+    @classmethod
+    def of(cls, scene: Path) -> Project:
+        """The project that a scene belongs to. Raises UnreadableInput on a broken file."""
+        for folder in scene.absolute().parents:
+            file = folder / FILE_NAME
+            if file.is_file():
+                return cls(folder, _read(file))
+        return cls(None, ProjectFile())
+
+    @property
+    def tidy_dir(self) -> Path | None:
+        """Absolute folder for decisions and caches, None for beside the scene."""
+        return self._absolute(self.content.tidy_dir) if self.content.tidy_dir else None
+
+    @property
+    def settings_maps(self) -> tuple[Path, ...]:
+        """Absolute paths of the project's settings maps."""
+        return tuple(self._absolute(path) for path in self.content.settings_maps)
+
+    @property
+    def tokens(self) -> FrameTokens:
+        """The frame tokens that count in this project's file names."""
+        return FrameTokens.of(self.content.frame_tokens)
+
+    def rules(self) -> CheckRules:
+        """What the project says of the checks. Raises UnreadableInput on a broken brief."""
+        content = self.content
+        rules = CheckRules(severity=content.severity, limits=content.limits, confidential=content.confidential)
+        update = {"naming": content.naming} if content.naming else {}
+        if content.brief is not None:
+            return rules.model_copy(update=update | {"brief": read_brief(self._absolute(content.brief), self.tokens)})
+        return rules.model_copy(update=update)
+
+    def _absolute(self, path: Path) -> Path:
+        return path if self.root is None else self.root / path
+
+
+def _read(file: Path) -> ProjectFile:
+    return read_toml(ProjectFile, file, "project file")

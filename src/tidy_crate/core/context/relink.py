@@ -1,0 +1,198 @@
+"""Finding what went missing, and recording which file takes its place."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.search import SURE, Candidate, Content, FolderIndex, by_content, by_name, mapped
+from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.errors import UnreadableInput, WrongUsage
+from tidy_crate.core.model import Model
+from tidy_crate.core.scene.model import Asset, Status, Survey
+
+MOST_CANDIDATES = 5
+# as many files that moved together are decided as one
+WHOLE_FOLDER = 3
+
+
+class Proposal(Model):
+    """A candidate for a missing file. sure: it may be taken without asking.
+
+    moved: the leading folders that the two paths differ in, old and new, where they share the rest.
+    """
+
+    asset: str
+    authored: str
+    needed: bool
+    candidate: Path
+    reason: str
+    confidence: float
+    sure: bool
+    moved: tuple[str, str] | None = None
+
+
+def propose(
+    survey: Survey,
+    look_in: Sequence[Path],
+    maps: Sequence[tuple[str, str]],
+    known: Mapping[Path, Content] | None = None,
+) -> tuple[Proposal, ...]:
+    """Candidates for everything missing, best first for each asset.
+
+    look_in: folders to search. maps: pairs of an old prefix and what takes its place. known: what files held when
+    they were last collected, by the path they had then.
+    Raises UnreadableInput when a folder to search does not exist.
+    """
+    for folder in look_in:
+        if not folder.is_dir():
+            raise UnreadableInput("there is no such folder to look in", folder, "check the path")
+    index = FolderIndex([folder.absolute() for folder in look_in])
+    lacking = missing(survey)
+    by_asset = {asset.id: _candidates(asset, index, maps, known or {}) for asset in lacking}
+    moves = _Moves.of(lacking, by_asset)
+    found = []
+    for asset in lacking:
+        ranked = moves.ranked(asset, by_asset[asset.id])
+        for rank, candidate in enumerate(ranked[:MOST_CANDIDATES]):
+            found.append(
+                Proposal(
+                    asset=asset.id,
+                    authored=asset.authored,
+                    needed=asset.needed,
+                    candidate=candidate.path.absolute(),
+                    reason=candidate.reason,
+                    confidence=candidate.confidence,
+                    sure=rank == 0 and candidate.confidence >= SURE,
+                    moved=paths.heads(asset.authored, candidate.path.absolute().as_posix()),
+                )
+            )
+    return tuple(found)
+
+
+@dataclass
+class _Moves:
+    """How many missing files each pair of folders, old and new, would explain: a folder moves as a whole."""
+
+    explained: Counter[tuple[str, str]]
+
+    @classmethod
+    def of(cls, lacking: list[Asset], candidates: Mapping[str, list[Candidate]]) -> _Moves:
+        counts: Counter[tuple[str, str]] = Counter()
+        for asset in lacking:
+            counts.update({m for c in candidates[asset.id] if (m := _moved(asset, c)) is not None})
+        return cls(counts)
+
+    def ranked(self, asset: Asset, candidates: list[Candidate]) -> list[Candidate]:
+        """Best first. Where nothing else tells them apart, the folder that explains most of what is missing does."""
+        support = [self.explained[m] if (m := _moved(asset, c)) is not None else 0 for c in candidates]
+        best = max(support, default=0)
+        if best >= 2 and support.count(best) == 1 and candidates[0].confidence < SURE:
+            at = support.index(best)
+            winner = candidates[at]
+            reason = f"{winner.reason}; {best} missing files lie in that folder"
+            found = Candidate(winner.path, reason, max(winner.confidence, 0.9))
+            return [found, *candidates[:at], *candidates[at + 1 :]]
+        return candidates
+
+
+def _moved(asset: Asset, candidate: Candidate) -> tuple[str, str] | None:
+    return paths.heads(asset.authored, candidate.path.absolute().as_posix())
+
+
+def missing(survey: Survey) -> list[Asset]:
+    """The occurrences that lack files and were not let go."""
+    return [asset for asset in survey.assets if asset.status in (Status.MISSING, Status.PARTIAL)]
+
+
+def _candidates(
+    asset: Asset, index: FolderIndex, maps: Iterable[tuple[str, str]], known: Mapping[Path, Content]
+) -> list[Candidate]:
+    best: dict[Path, Candidate] = {}
+    texts = (asset.value, str(asset.resolved) if asset.resolved else asset.value)
+    was = known.get(asset.resolved) if asset.resolved is not None else None
+    found = [c for text in texts for c in mapped(text, maps)]
+    found += by_name(asset.value, index)
+    found += by_content(was, index) if was is not None else []
+    for candidate in found:
+        path = candidate.path.absolute()
+        if was is not None and candidate.confidence < 1.0 and path.is_file() and not index.holds(path, was):
+            candidate = Candidate(path, f"{candidate.reason}, but other content than when it was last collected", 0.4)
+        if path not in best or best[path].confidence < candidate.confidence:
+            best[path] = candidate
+    return sorted(best.values(), key=lambda candidate: (-candidate.confidence, str(candidate.path)))
+
+
+def apply_relinks(
+    context: SceneContext, proposals: Iterable[Proposal], survey: Survey | None = None
+) -> tuple[Proposal, ...]:
+    """Write the sure proposals into the decisions. Returns those written.
+
+    survey: of the scene; with it, files that moved with their folder are decided as one.
+    """
+    taken = [proposal for proposal in proposals if proposal.sure]
+    if not taken:
+        return ()
+    folders = _whole_folders(taken, survey) if survey is not None else {}
+    # a new relink takes the place of an earlier one of the same occurrence
+    context.file.drop("relink", "asset", {proposal.asset for proposal in taken})
+    context.file.drop("relink", "folder", {old for old, _ in folders})
+    entries: list[dict[str, str]] = [
+        {"folder": old, "to": written_path(Path(new), context), "because": f"{len(ids)} files moved with it"}
+        for (old, new), ids in folders.items()
+    ]
+    single = {proposal.asset for proposal in taken} - {asset for ids in folders.values() for asset in ids}
+    entries += [
+        {
+            "asset": proposal.asset,
+            "authored": proposal.authored,
+            "to": written_path(proposal.candidate, context),
+            "because": proposal.reason,
+        }
+        for proposal in taken
+        if proposal.asset in single
+    ]
+    context.file.add("relink", entries)
+    return tuple(taken)
+
+
+def _whole_folders(taken: list[Proposal], survey: Survey) -> dict[tuple[str, str], list[str]]:
+    """The moves that several files made together, and that touch nothing which is where it should be."""
+    moves: dict[tuple[str, str], list[str]] = {}
+    for proposal in taken:
+        # one root folder of a system stands for too much
+        if proposal.moved is not None and proposal.moved[0] not in ("/", ".", ""):
+            moves.setdefault(proposal.moved, []).append(proposal.asset)
+    going = {proposal.asset for proposal in taken}
+    staying = [asset.authored for asset in survey.assets if asset.id not in going]
+    found: dict[tuple[str, str], list[str]] = {}
+    for (old, new), ids in sorted(moves.items(), key=lambda item: (-len(item[1]), item[0])):
+        touches = any(paths.swap_prefix(text, old, "/") is not None for text in staying)
+        # of two places for one folder the one with more files; the other files are decided one by one
+        if len(ids) >= WHOLE_FOLDER and not touches and all(old != other for other, _ in found):
+            found[old, new] = ids
+    return found
+
+
+def written_path(path: Path, context: SceneContext) -> str:
+    """How a decision names a file: from the scene's folder inside the project, absolute outside it."""
+    root = context.project.root or context.scene.parent
+    if path.is_relative_to(root):
+        return Path(os.path.relpath(path, context.scene.parent)).as_posix()
+    return path.as_posix()
+
+
+def let_go(context: SceneContext, survey: Survey, asset: str, because: str) -> Asset:
+    """Record that a missing file is done without. `asset`: an id, or the path as written.
+
+    Raises WrongUsage when nothing missing answers to that.
+    """
+    found = next((one for one in missing(survey) if asset in (one.id, one.authored)), None)
+    if found is None:
+        raise WrongUsage("nothing missing has that id or path", asset, "the survey lists what is missing")
+    context.file.add("let_go", [{"asset": found.id, "authored": found.authored, "because": because}])
+    return found

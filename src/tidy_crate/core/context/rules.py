@@ -1,0 +1,53 @@
+"""What a project says of the checks: other severities and limits, who may see a scene, names for outputs."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from tidy_crate.core.context.brief import Brief
+from tidy_crate.core.model import Model
+
+# ISO 3166-1, with the part of a country that ISO 3166-2 adds
+Country = Annotated[str, Field(pattern=r"^[A-Z]{2}(-[A-Z0-9]{1,3})?$")]
+NAMING = "renders/{output}/{scene}_{output}.####.{format}"
+
+
+class CheckLimits(Model):
+    """From where on a check speaks.
+
+    samples: per pixel. path_length: characters from the project's root. rates_days: age of a card's prices.
+    texture_pixels: along an edge of a texture. duplicate_bytes: files smaller than that are not compared.
+    bucket_on_gpu: least pixels along a bucket's edge there; bucket_on_cpu: most.
+    """
+
+    samples: Annotated[int, Field(ge=1)] = 4096
+    path_length: Annotated[int, Field(ge=1)] = 240
+    rates_days: Annotated[int, Field(ge=0)] = 90
+    texture_pixels: Annotated[int, Field(ge=1)] = 16384
+    duplicate_bytes: Annotated[int, Field(ge=1)] = 1 << 20
+    bucket_on_gpu: Annotated[int, Field(ge=1)] = 64
+    bucket_on_cpu: Annotated[int, Field(ge=1)] = 256
+
+
+class Confidential(Model):
+    """Who may see the project's scenes, and where. What is empty allows everything.
+
+    operators: names; kinds: see the card; places: countries by ISO 3166; agreement: a signed one is needed.
+    """
+
+    operators: tuple[str, ...] = ()
+    kinds: tuple[Literal["own", "partner", "provider", "private"], ...] = ()
+    places: tuple[Country, ...] = ()
+    agreement: bool = False
+
+
+class CheckRules(Model):
+    """The rules in force. severity: by code. naming: of an output that has no path; see `Brief.naming`."""
+
+    severity: dict[str, Literal["error", "warning", "note"]] = Field(default_factory=dict)
+    limits: CheckLimits = CheckLimits()
+    confidential: Confidential = Confidential()
+    naming: str = NAMING
+    brief: Brief | None = None

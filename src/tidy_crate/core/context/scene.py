@@ -1,0 +1,87 @@
+"""A scene with all that belongs to it: its format, project, decisions and caches."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from tidy_crate.core.asset.sequences import FrameTokens
+from tidy_crate.core.context.decisions import Decisions, DecisionsFile
+from tidy_crate.core.context.project import Project
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.scene.caches import cache_edits
+from tidy_crate.core.scene.formats.interface import SceneFormat
+from tidy_crate.core.scene.formats.registry import format_of
+from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.settings import SettingsMap, load_maps
+from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.work.command import RenderCommand
+from tidy_crate.core.work.request import RenderRequest
+
+
+@dataclass(frozen=True)
+class SceneContext:
+    """scene: absolute path. plan: the staging plan that decisions and caches make now. memory: see SceneFormat.read."""
+
+    scene: Path
+    format: SceneFormat
+    project: Project
+    file: DecisionsFile
+    decisions: Decisions
+    plan: StagingPlan
+    maps: tuple[SettingsMap, ...]
+    memory: Path | None = None
+
+    @property
+    def tidy(self) -> Path:
+        """The folder of this scene's decisions and caches."""
+        return self.file.path.parent
+
+    @property
+    def tokens(self) -> FrameTokens:
+        """The frame tokens that count in this scene's file names."""
+        return self.project.tokens
+
+    @property
+    def render_command(self) -> RenderCommand | None:
+        """The command line that renders this scene: its own decision, else what it says itself, else the project's."""
+        return self.decisions.render or self.format.render_command(self.scene) or self.project.content.render
+
+    def with_caches_of_now(self) -> SceneContext:
+        """The same scene with the caches that lie there now."""
+        edits = (*cache_edits(self.tidy), *self.decisions.edits(self.scene))
+        return replace(self, plan=StagingPlan(edits=edits))
+
+    def survey(self, request: RenderRequest | None = None) -> Survey:
+        """The scene as it would be staged now."""
+        return self.format.read(self.scene, self.plan, request, self.maps, self.memory, self.tokens)
+
+    def survey_as_found(self, request: RenderRequest | None = None) -> Survey:
+        """The scene as the artist saved it."""
+        return self.format.read(self.scene, None, request, self.maps, self.memory, self.tokens)
+
+
+def open_scene(scene: Path, tidy_dir: Path | None = None, memory: Path | None = None) -> SceneContext:
+    """Find a scene's format, project, decisions and caches. Raises UnreadableInput when any of them is broken.
+
+    tidy_dir: overrides where decisions and caches lie. memory: see SceneFormat.read.
+    """
+    scene = scene.absolute()
+    chosen = format_of(scene)
+    project = Project.of(scene)
+    file = DecisionsFile(scene, tidy_dir or project.tidy_dir)
+    decisions = file.read()
+    maps = load_maps(project.settings_maps)
+    context = SceneContext(scene, chosen, project, file, decisions, StagingPlan(), maps, memory)
+    return context.with_caches_of_now()
+
+
+def need_render_command(command: RenderCommand | None, where: object) -> RenderCommand:
+    """The render command, or a WrongUsage that says how to name one."""
+    if command is None:
+        raise WrongUsage(
+            "no command is known that renders this scene",
+            where,
+            "name it under [render] in the decisions or in the project's tidy-crate.toml",
+        )
+    return command

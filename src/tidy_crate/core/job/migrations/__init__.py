@@ -1,0 +1,1 @@
+"""Migrations of the ledger's schema, run by Alembic. See `ledger`."""

@@ -1,0 +1,185 @@
+"""The tables of the ledger. A change here needs a migration in `migrations/versions`."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from decimal import Decimal
+
+from sqlalchemy import BigInteger, ForeignKey, Index, String, Text, UniqueConstraint
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+from tidy_crate.core.crate.packing import PackingList, packing_list_of
+from tidy_crate.core.database import Money
+from tidy_crate.core.work.attempt import Attempt, Verdict
+from tidy_crate.core.work.task import Task, TaskState
+
+# stands for "not split": a NULL would make no two rows alike
+WHOLE = -1
+
+
+class Base(DeclarativeBase):
+    """Declarative base."""
+
+
+class JobRow(Base):
+    """One job: a crate that was sent."""
+
+    __tablename__ = "job"
+    __table_args__ = (UniqueConstraint("name", "number"),)
+    id: Mapped[str] = mapped_column(String(200), primary_key=True)
+    """`NAME-NUMBER`."""
+    name: Mapped[str] = mapped_column(String(180))
+    """The crate's name."""
+    number: Mapped[int]
+    """Counted from 1 for each name; never given twice."""
+    created: Mapped[str] = mapped_column(String(40))
+    """UTC, ISO 8601."""
+    crate: Mapped[str] = mapped_column(Text)
+    packing: Mapped[str] = mapped_column(Text)
+    """The packing list as it was sent, as JSON."""
+    into: Mapped[str | None] = mapped_column(Text)
+    """The folder that its frames were last brought to."""
+    reviewed: Mapped[str | None] = mapped_column(String(40))
+    """When its frames were last reviewed; UTC, ISO 8601."""
+    estimate_low: Mapped[Decimal | None] = mapped_column(Money)
+    estimate_likely: Mapped[Decimal | None] = mapped_column(Money)
+    estimate_high: Mapped[Decimal | None] = mapped_column(Money)
+    estimate_currency: Mapped[str | None] = mapped_column(String(3))
+    submissions: Mapped[list[SubmissionRow]] = relationship(order_by="SubmissionRow.number", back_populates="job")
+
+    def packing_list(self) -> PackingList:
+        """The crate's packing list as it was sent."""
+        return packing_list_of(self.packing, self.id)
+
+
+class SubmissionRow(Base):
+    """One job at one farm."""
+
+    __tablename__ = "submission"
+    __table_args__ = (UniqueConstraint("job_id", "number"), UniqueConstraint("key"))
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[str] = mapped_column(ForeignKey("job.id"), index=True)
+    number: Mapped[int]
+    """Counted from 1 in its job."""
+    farm: Mapped[str] = mapped_column(String(60))
+    card: Mapped[str] = mapped_column(Text)
+    """Path of the farm's card."""
+    key: Mapped[str] = mapped_column(String(80))
+    """Makes repeats of one submission one job at the farm."""
+    order: Mapped[str] = mapped_column(Text)
+    """The order as JSON; empty for one that was made before orders named their tasks."""
+    farm_job: Mapped[str | None] = mapped_column(String(200))
+    """The farm's name for it, None until the farm confirmed."""
+    state: Mapped[str] = mapped_column(String(20))
+    cost: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
+    currency: Mapped[str] = mapped_column(String(3))
+    tasks: Mapped[int] = mapped_column(default=0)
+    """How many tasks were ordered."""
+    products: Mapped[int] = mapped_column(default=0)
+    """How many files they will leave."""
+    uploaded_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
+    reused_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
+    cursor: Mapped[str] = mapped_column(String(200), default="")
+    """Up to where the farm's changes are known here."""
+    began: Mapped[str | None] = mapped_column(String(40))
+    """When the farm took it, by the farm's clock; UTC, ISO 8601."""
+    job: Mapped[JobRow] = relationship(back_populates="submissions")
+
+
+class AttemptRow(Base):
+    """One try at a task. A task without a row is waiting."""
+
+    __tablename__ = "attempt"
+    __table_args__ = (
+        UniqueConstraint("submission_id", "request", "view", "frame", "tile", "share", "number"),
+        Index("attempt_by_state", "submission_id", "state"),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    submission_id: Mapped[int] = mapped_column(ForeignKey("submission.id"))
+    request: Mapped[str] = mapped_column(String(40))
+    view: Mapped[str] = mapped_column(String(40), default="")
+    frame: Mapped[int]
+    tile: Mapped[int] = mapped_column(default=WHOLE)
+    share: Mapped[int] = mapped_column(default=WHOLE)
+    number: Mapped[int]
+    latest: Mapped[bool] = mapped_column(default=True)
+    """Whether no later attempt at this task is known."""
+    state: Mapped[str] = mapped_column(String(20))
+    node: Mapped[str | None] = mapped_column(String(200))
+    began: Mapped[str | None] = mapped_column(String(40))
+    ended: Mapped[str | None] = mapped_column(String(40))
+    billed: Mapped[float | None]
+    cost: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
+    error: Mapped[str | None] = mapped_column(Text)
+    log: Mapped[str] = mapped_column(String(200), default="")
+
+    def task(self) -> Task:
+        """The task it is a try at."""
+        tile, share = (None if part == WHOLE else part for part in (self.tile, self.share))
+        return Task(self.request, self.frame, self.view, tile, share)
+
+    def attempt(self) -> Attempt:
+        """The same as a model."""
+        return Attempt(
+            number=self.number,
+            state=TaskState(self.state),
+            node=self.node,
+            began=from_text(self.began),
+            ended=from_text(self.ended),
+            billed=self.billed,
+            cost=self.cost,
+            error=self.error,
+            log=self.log,
+        )
+
+
+class ProductRow(Base):
+    """One output of one attempt."""
+
+    __tablename__ = "product"
+    __table_args__ = (UniqueConstraint("attempt_id", "output"), Index("product_by_home", "home"))
+    id: Mapped[int] = mapped_column(primary_key=True)
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id"))
+    output: Mapped[str] = mapped_column(String(200))
+    key: Mapped[str] = mapped_column(Text)
+    """The farm's name for the file."""
+    bytes: Mapped[int] = mapped_column(BigInteger)
+    blake3: Mapped[str] = mapped_column(String(64))
+    home: Mapped[bool] = mapped_column(default=False)
+    """Whether it is on this side, verified."""
+    path: Mapped[str | None] = mapped_column(Text)
+    """Where it is on this side."""
+    in_use: Mapped[bool] = mapped_column(default=False)
+    """Whether it is the one that counts for its task and output; others are set aside."""
+    verdict: Mapped[str | None] = mapped_column(String(20))
+    reasons: Mapped[str | None] = mapped_column(Text)
+    """JSON, a list of sentences."""
+    attempt: Mapped[AttemptRow] = relationship()
+
+    def judged(self) -> Verdict | None:
+        """Its verdict, None before a review."""
+        return None if self.verdict is None else Verdict(self.verdict)
+
+
+class NodeRow(Base):
+    """A machine that worked, or works, on a submission."""
+
+    __tablename__ = "node"
+    __table_args__ = (UniqueConstraint("submission_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    submission_id: Mapped[int] = mapped_column(ForeignKey("submission.id"))
+    name: Mapped[str] = mapped_column(String(200))
+    began: Mapped[str] = mapped_column(String(40))
+    until: Mapped[str] = mapped_column(String(40))
+    tasks: Mapped[int]
+    cost: Mapped[Decimal] = mapped_column(Money)
+
+
+def to_text(time: datetime | None) -> str | None:
+    """A point in time as it is stored: UTC, ISO 8601."""
+    return None if time is None else time.astimezone(UTC).isoformat()
+
+
+def from_text(text: str | None) -> datetime | None:
+    """The inverse of `to_text`."""
+    return None if text is None else datetime.fromisoformat(text)

@@ -1,0 +1,1 @@
+"""One rendered file: decoded and judged."""

@@ -1,0 +1,43 @@
+"""Parts that other packages bring, found by entry points. One that cannot be loaded is named, never passed over."""
+
+from __future__ import annotations
+
+from functools import cache
+from importlib.metadata import EntryPoint, entry_points
+from typing import Any
+
+from tidy_crate.core.errors import UnreadableInput
+
+
+@cache
+def names(group: str) -> tuple[str, ...]:
+    """The names of a group's entry points, in order."""
+    return tuple(sorted({entry.name for entry in entry_points(group=group)}))
+
+
+@cache
+def plugin(group: str, name: str) -> Any:
+    """Load one entry point, None where nothing has that name. Raises UnreadableInput when it cannot be loaded."""
+    found = entry_points(group=group, name=name)
+    if not found:
+        return None
+    packages = sorted({_package(entry) for entry in found})
+    if len(packages) > 1:
+        what = f"two packages bring {name!r}: {' and '.join(packages)}"
+        raise UnreadableInput(what, group, "remove one of them")
+    entry = next(iter(found))
+    try:
+        return entry.load()
+    except Exception as error:
+        reason = " ".join(f"{type(error).__name__}: {error}".split())[:200]
+        what = f"{name!r} of the package {_package(entry)} cannot be loaded ({reason})"
+        raise UnreadableInput(what, entry.value, f"repair or remove it: pip uninstall {_package(entry)}") from error
+
+
+def plugins(group: str) -> dict[str, Any]:
+    """Load all entry points of a group, by name. Raises UnreadableInput when one cannot be loaded."""
+    return {name: plugin(group, name) for name in names(group)}
+
+
+def _package(entry: EntryPoint) -> str:
+    return entry.dist.name if entry.dist is not None else entry.value.partition(".")[0]

@@ -1,0 +1,1 @@
+"""Simulations in a USD scene: finding them, solving them, caching them."""

@@ -1,0 +1,47 @@
+"""All kinds of simulation in a USD scene."""
+
+from __future__ import annotations
+
+from graphlib import CycleError, TopologicalSorter
+
+from pxr import Sdf, Usd
+
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.formats.usd.simulation.interface import Simulation, SimulationKind
+from tidy_crate.core.scene.formats.usd.simulation.jiggle_points import Jiggle
+from tidy_crate.core.scene.formats.usd.simulation.particle_emitter import Particles
+from tidy_crate.core.scene.formats.usd.simulation.rigid_bodies import RigidBodies
+from tidy_crate.core.scene.formats.usd.simulation.spring_follow import SpringFollow
+
+KINDS: dict[str, SimulationKind] = {kind.name: kind for kind in (RigidBodies(), SpringFollow(), Jiggle(), Particles())}
+
+
+def find_all(stage: Usd.Stage) -> list[Simulation]:
+    """Every simulation of a stage, kind by kind."""
+    return [simulation for kind in KINDS.values() for simulation in kind.find(stage)]
+
+
+def dependencies(simulations: list[Simulation]) -> dict[str, tuple[str, ...]]:
+    """By name, the other simulations that must be solved first: those that set the pose of what it goes by."""
+    setters: dict[str, str] = {prim: one.path for one in simulations for prim in one.prims}
+    found: dict[str, tuple[str, ...]] = {}
+    for one in simulations:
+        first = dict.fromkeys(
+            setters[str(above)]
+            for path in one.moved_by
+            for above in Sdf.Path(path).GetPrefixes()
+            if str(above) in setters and setters[str(above)] != one.path
+        )
+        found[one.path] = tuple(first)
+    return found
+
+
+def in_order(simulations: list[Simulation]) -> list[Simulation]:
+    """Return simulations so that each comes after what it depends on. Raises UnreadableInput on a cycle, by name."""
+    by_name = {one.path: one for one in simulations}
+    try:
+        return [by_name[name] for name in TopologicalSorter(dependencies(simulations)).static_order()]
+    except CycleError as error:
+        cycle = " -> ".join(reversed(error.args[1]))
+        what = "simulations depend on each other in a cycle"
+        raise UnreadableInput(what, cycle, "break the cycle in the scene") from error

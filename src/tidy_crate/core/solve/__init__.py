@@ -1,0 +1,1 @@
+"""Solvers: laws of motion on plain numbers, with no scene behind them."""

@@ -1,0 +1,137 @@
+"""Points on springs: each pulled to where the animation has it, with the lengths between neighbours kept in bounds.
+
+Every point obeys the equation of `spring`, solved exactly over a step in which its goal moves straight. Then the
+edges that have been stretched or squeezed too far are put right, a set of edges without a common point at a time, and
+the velocities take up what that moved. Source for the constraints: Müller et al., "Position Based Dynamics", 2007.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tidy_crate.core.solve.spring import SpringState, advance
+
+Points = NDArray[np.float64]
+Indices = NDArray[np.int64]
+
+# the lengths are put right again and again until none is out by more than this share, but not for ever
+SLACK = 0.01
+MOST_PASSES = 24
+_LOOK_EVERY = 4
+_TINY = 1e-12
+
+
+@dataclass(frozen=True)
+class JiggleBody:
+    """What does not change while it jiggles.
+
+    free: shape (n,), 0 for a point that sticks to its goal, 1 for one that swings freely. edges: shape (m, 2).
+    stretch: by which share of its length an edge may differ. frequency in hertz.
+    """
+
+    frequency: float
+    damping_ratio: float
+    stretch: float
+    free: NDArray[np.float64]
+    edges: Indices
+    sets: tuple[Indices, ...]
+
+    @classmethod
+    def of(
+        cls, frequency: float, damping_ratio: float, stretch: float, free: NDArray[np.float64], edges: Indices
+    ) -> JiggleBody:
+        """Make one. Edges between two points that stick are left out. Raises ValueError on values without sense."""
+        if (
+            not (frequency > 0 and damping_ratio >= 0 and stretch >= 0)
+            or not np.isfinite([frequency, damping_ratio, stretch]).all()
+        ):
+            raise ValueError("a jiggle needs a positive frequency, and no negative damping ratio or stretch")
+        if not ((free >= 0) & (free <= 1)).all():
+            raise ValueError("the weights of a jiggle lie between 0 and 1")
+        kept = edges[(free[edges] > 0).any(axis=1)] if len(edges) else edges
+        return cls(frequency, damping_ratio, stretch, free, kept, independent_sets(kept, len(free)))
+
+
+def edges_of(counts: NDArray[np.int64], indices: NDArray[np.int64]) -> Indices:
+    """The edges of faces, each once: shape (m, 2). counts, indices: corners per face, and the points they are."""
+    starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
+    after = np.arange(len(indices)) + 1
+    after[starts + counts - 1] = starts
+    pairs = np.sort(np.stack([indices, indices[after]], axis=1), axis=1)
+    return np.asarray(np.unique(pairs[pairs[:, 0] != pairs[:, 1]], axis=0), dtype=np.int64)
+
+
+def independent_sets(edges: Indices, points: int) -> tuple[Indices, ...]:
+    """Split edges into sets in which no point occurs twice, so that a set can be put right at one stroke.
+
+    Greedy, in the order given, hence the same on every machine.
+    """
+    # a node that is given frames in any order starts the same shape again and again
+    return _independent_sets(edges.tobytes(), points)
+
+
+@lru_cache(64)
+def _independent_sets(data: bytes, points: int) -> tuple[Indices, ...]:
+    edges = np.frombuffer(data, dtype=np.int64).reshape(-1, 2)
+    used: list[int] = [0] * points  # per point a bit for each set that it is in
+    chosen = np.empty(len(edges), dtype=np.int64)
+    for at, (a, b) in enumerate(edges.tolist()):
+        taken = used[a] | used[b]
+        number = (~taken & (taken + 1)).bit_length() - 1
+        chosen[at] = number
+        used[a] |= 1 << number
+        used[b] |= 1 << number
+    return tuple(np.flatnonzero(chosen == number) for number in range(int(chosen.max()) + 1)) if len(edges) else ()
+
+
+def step(body: JiggleBody, state: SpringState, goal_from: Points, goal_to: Points, seconds: float) -> SpringState:
+    """Carry all points over a step. goal_from, goal_to: where the animation has them before and after, shape (n, 3)."""
+    moved = advance(state, goal_from, goal_to, seconds, body.frequency, body.damping_ratio)
+    stuck = body.free == 0
+    position = np.where(stuck[:, None], goal_to, moved.position)
+    kept = position.copy()
+    _keep_lengths(body, kept, goal_to)
+    velocity = moved.velocity + (kept - position) / seconds
+    velocity[stuck] = (goal_to[stuck] - goal_from[stuck]) / seconds
+    return SpringState(kept, velocity)
+
+
+def shown(body: JiggleBody, state: SpringState, goal: Points) -> Points:
+    """Where the points are seen: a point that is half free goes half the way."""
+    return np.asarray(goal + body.free[:, None] * (state.position - goal))
+
+
+def _keep_lengths(body: JiggleBody, points: Points, goal: Points) -> None:
+    if not body.sets:
+        return
+    a, b = body.edges[:, 0], body.edges[:, 1]
+    rest = np.linalg.norm(goal[a] - goal[b], axis=1)
+    least, most = rest * max(0.0, 1 - body.stretch), rest * (1 + body.stretch)
+    movable = (body.free > 0).astype(np.float64)
+    share = movable[a] + movable[b]
+    by_a, by_b = (movable[a] / share)[:, None], (movable[b] / share)[:, None]
+    sets: list[tuple[Indices, Indices, Points, Points, Points, Points]] = []
+    for number in range(MOST_PASSES):
+        if number % _LOOK_EVERY == 0:
+            apart = points[a] - points[b]
+            length = np.sqrt(np.einsum("ij,ij->i", apart, apart))
+            out = np.maximum(least - length, length - most) > SLACK * rest + _TINY
+            if not out.any():
+                break
+            # only what is out, and what touches it, is worked on; each set with all it needs, looked up once
+            near = np.zeros(len(points), dtype=bool)
+            near[a[out]] = near[b[out]] = True
+            active = near[a] | near[b]
+            chosen = [one[active[one]] for one in body.sets]
+            sets = [(a[one], b[one], least[one], most[one], by_a[one], by_b[one]) for one in chosen if len(one)]
+        for first, second, low, high, left, right in sets:
+            apart = points[second] - points[first]
+            length = np.sqrt(np.einsum("ij,ij->i", apart, apart))
+            off = (length - np.minimum(np.maximum(length, low), high)) / np.maximum(length, _TINY)
+            apart *= off[:, None]
+            points[first] += left * apart
+            points[second] -= right * apart

@@ -1,0 +1,264 @@
+"""Rigid bodies by MuJoCo, described plainly: metres, kilograms, seconds, radians; quaternions with the real part first.
+
+A body that is driven by animation is a very heavy one whose place and speed are given at each step, so that what
+lies on it feels it move.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+Vector = NDArray[np.float64]
+
+LONGEST_STEP = 0.00025
+
+
+@dataclass(frozen=True)
+class Surface:
+    """friction: coefficient; restitution: share of the speed kept in a bounce."""
+
+    friction: float = 0.5
+    restitution: float = 0.0
+
+    def against(self, other: Surface) -> Surface:
+        """What counts between two surfaces: the mean, as UsdPhysics has it where nothing else is said."""
+        return Surface((self.friction + other.friction) / 2, (self.restitution + other.restitution) / 2)
+
+
+@dataclass(frozen=True)
+class Shape:
+    """One convex collider in its body's space.
+
+    kind: sphere, box, capsule, cylinder, ellipsoid, plane or hull. size: radius; half edges; radius and half height
+    (along z); half axes; nothing; nothing. points: of a hull, shape (n, 3), in the body's space. mass: None for what
+    the density makes it.
+    """
+
+    kind: str
+    size: tuple[float, ...]
+    place: Vector
+    turn: Vector
+    surface: Surface
+    density: float
+    points: Vector | None = None
+    mass: float | None = None
+
+
+@dataclass(frozen=True)
+class Body:
+    """One body. driven: moved by animation.
+
+    mass, centre, inertia (three, about the axes `axes`): None for what its shapes make them.
+    """
+
+    name: str
+    place: Vector
+    turn: Vector
+    shapes: tuple[Shape, ...]
+    driven: bool = False
+    mass: float | None = None
+    centre: Vector | None = None
+    inertia: Vector | None = None
+    axes: Vector | None = None
+    velocity: Vector = field(default_factory=lambda: np.zeros(3))
+    spin: Vector = field(default_factory=lambda: np.zeros(3))
+
+
+@dataclass(frozen=True)
+class Joint:
+    """A link between two bodies (None is the world), by a frame in each.
+
+    kind: fixed, revolute (about the frames' x), prismatic (along it), spherical, distance. limits: radians or metres,
+    None for none at that end.
+    """
+
+    name: str
+    kind: str
+    parent: str | None
+    child: str
+    parent_place: Vector
+    parent_turn: Vector
+    child_place: Vector
+    child_turn: Vector
+    limits: tuple[float | None, float | None] = (None, None)
+    collide: bool = False
+
+
+@dataclass(frozen=True)
+class World:
+    """Everything that takes part. still: colliders that never move, in world space.
+
+    apart: pairs of bodies that do not collide; an empty name stands for all that is still.
+    """
+
+    gravity: Vector
+    bodies: tuple[Body, ...]
+    still: tuple[Shape, ...] = ()
+    joints: tuple[Joint, ...] = ()
+    apart: tuple[tuple[str, str], ...] = ()
+
+
+Poses = Mapping[str, tuple[Vector, Vector]]
+
+
+class RigidRun:
+    """A world on its way through time."""
+
+    def __init__(self, world: World, quarter: float) -> None:
+        """quarter: seconds of a quarter of a frame, divided evenly into steps. Raises ValueError when it cannot be."""
+        import mujoco
+
+        from tidy_crate.core.solve.rigid_model import Builder, joint_tree
+
+        # left to itself the library writes its warnings into a file in whatever folder the program runs in
+        mujoco.set_mju_user_warning(lambda message: None)
+        self._mujoco = mujoco
+        self._hung = {joint.child for joint in joint_tree(world)[0]}
+        self.steps = max(1, math.ceil(quarter / LONGEST_STEP - 1e-9))
+        self.seconds = quarter / self.steps
+        self._world = world
+        try:
+            self._model = Builder(world, self.seconds).model()
+        except (ValueError, mujoco.FatalError) as error:
+            raise ValueError(f"the bodies cannot be simulated ({str(error).splitlines()[0]})") from error
+        self._data = mujoco.MjData(self._model)
+        self._driven = [body.name for body in world.bodies if body.driven]
+        self._begin()
+
+    def _begin(self) -> None:
+        mujoco, model, data = self._mujoco, self._model, self._data
+        mujoco.mj_forward(model, data)
+        for body in self._world.bodies:
+            if body.driven or body.name in self._hung:
+                continue
+            at = self._dof(body.name)
+            # half a step of gravity back: places then lie on the true parabola, not half a step beside it
+            data.qvel[at : at + 3] = body.velocity - self._world.gravity * self.seconds / 2
+            turn = data.body(body.name).xmat.reshape(3, 3)
+            data.qvel[at + 3 : at + 6] = turn.T @ body.spin
+        mujoco.mj_forward(model, data)
+
+    def _dof(self, name: str) -> int:
+        return int(self._model.body_dofadr[self._model.body(name).id])
+
+    def _free(self, name: str) -> int:
+        return int(self._model.jnt_qposadr[self._model.body_jntadr[self._model.body(name).id]])
+
+    def advance(self, before: Poses, after: Poses, share: float = 1.0) -> None:
+        """Go on for a quarter of a frame, or a share of one. before, after: where the driven bodies are at its ends."""
+        mujoco, model, data = self._mujoco, self._model, self._data
+        count = max(1, round(self.steps * share))
+        ways = [_way(before[name], after[name], count, self.seconds) for name in self._driven]
+        addresses = [(self._free(name), self._dof(name)) for name in self._driven]
+        for step in range(count):
+            for (at, dof), (places, turns, velocity, spins) in zip(addresses, ways, strict=True):
+                data.qpos[at : at + 3], data.qpos[at + 3 : at + 7] = places[step], turns[step]
+                data.qvel[dof : dof + 3], data.qvel[dof + 3 : dof + 6] = velocity, spins[step]
+            mujoco.mj_step(model, data)
+        for (at, _), (places, turns, _, _) in zip(addresses, ways, strict=True):
+            data.qpos[at : at + 3], data.qpos[at + 3 : at + 7] = places[-1], turns[-1]
+        mujoco.mj_kinematics(model, data)
+
+    def pose(self, name: str) -> tuple[Vector, Vector]:
+        """Where a body is and how it is turned."""
+        body = self._data.body(name)
+        return np.array(body.xpos), np.array(body.xquat)
+
+    def fastest(self) -> float:
+        """The highest speed of any body, in metres per second."""
+        return float(np.linalg.norm(self._data.cvel[1:, 3:], axis=1).max(initial=0.0))
+
+    def overlaps(self, least: float) -> list[tuple[str, str, float]]:
+        """Pairs of bodies that are inside each other by at least so many metres, `world` for what is still."""
+        found: dict[tuple[str, str], float] = {}
+        for number in range(self._data.ncon):
+            contact = self._data.contact[number]
+            if contact.dist < -least:
+                bodies = [self._model.body(self._model.geom_bodyid[geom]).name for geom in contact.geom]
+                one, other = sorted(bodies, key=lambda name: (name != "world", name))
+                found[one, other] = max(found.get((one, other), 0.0), float(-contact.dist))
+        return [(one, other, depth) for (one, other), depth in sorted(found.items())]
+
+    def energy(self) -> float:
+        """Kinetic and potential energy of all bodies that are not driven, in joules."""
+        self._mujoco.mj_energyPos(self._model, self._data)
+        self._mujoco.mj_energyVel(self._model, self._data)
+        return float(self._data.energy.sum())
+
+    def momentum(self) -> Vector:
+        """Mass times velocity, summed over all bodies that are free."""
+        total = np.zeros(3)
+        for update in (self._mujoco.mj_kinematics, self._mujoco.mj_comPos, self._mujoco.mj_comVel):
+            update(self._model, self._data)
+        for body in self._world.bodies:
+            if not body.driven:
+                velocity = np.zeros(6)
+                number = self._model.body(body.name).id
+                kind = self._mujoco.mjtObj.mjOBJ_BODY
+                self._mujoco.mj_objectVelocity(self._model, self._data, kind, number, velocity, 0)
+                total += self._model.body_mass[number] * velocity[3:]
+        return total
+
+    def state(self) -> NDArray[np.float64]:
+        """All that is needed to go on from here."""
+        kind = self._mujoco.mjtState.mjSTATE_INTEGRATION
+        found = np.empty(self._mujoco.mj_stateSize(self._model, kind))
+        self._mujoco.mj_getState(self._model, self._data, found, kind)
+        return found
+
+    def restore(self, state: NDArray[np.float64]) -> None:
+        """Go on from a state of the same world."""
+        self._mujoco.mj_setState(self._model, self._data, state, self._mujoco.mjtState.mjSTATE_INTEGRATION)
+        self._mujoco.mj_kinematics(self._model, self._data)
+
+
+def _way(
+    before: tuple[Vector, Vector], after: tuple[Vector, Vector], count: int, seconds: float
+) -> tuple[Vector, Vector, Vector, Vector]:
+    """Places and turns at the ends of all steps, and the speed and spin (in the body's own axes) between."""
+    shares = np.arange(count + 1) / count
+    places = before[0] + shares[:, None] * (after[0] - before[0])
+    first = before[1]
+    last = after[1] if float(first @ after[1]) >= 0 else -after[1]
+    turns = np.array([_between(first, last, share) for share in shares])
+    spin = _spin(first, last) / (count * seconds)
+    return places, turns, (after[0] - before[0]) / (count * seconds), np.tile(spin, (count + 1, 1))
+
+
+def _between(first: Vector, last: Vector, share: float) -> Vector:
+    """The turn a share of the way from one to another, at an even rate."""
+    cosine = min(1.0, float(first @ last))
+    angle = math.acos(cosine)
+    if angle < 1e-9:
+        return first
+    return np.asarray((math.sin((1 - share) * angle) * first + math.sin(share * angle) * last) / math.sin(angle))
+
+
+def _spin(first: Vector, last: Vector) -> Vector:
+    """The rotation vector, in the body's axes, that leads from one turn to another."""
+    difference = multiply(conjugate(first), last)
+    size = float(np.linalg.norm(difference[1:]))
+    angle = 2 * math.atan2(size, float(difference[0]))
+    return np.asarray(difference[1:] * (angle / size)) if size > 1e-12 else np.zeros(3)
+
+
+def multiply(a: Vector, b: Vector) -> Vector:
+    """The turn b, then a, as quaternions."""
+    w, v = a[0] * b[0] - a[1:] @ b[1:], a[0] * b[1:] + b[0] * a[1:] + np.cross(a[1:], b[1:])
+    return np.concatenate([[w], v])
+
+
+def conjugate(a: Vector) -> Vector:
+    """The turn back."""
+    return np.asarray(a * np.array([1.0, -1.0, -1.0, -1.0]))
+
+
+def rotate(turn: Vector, vector: Vector) -> Vector:
+    """A vector turned."""
+    w, v = turn[0], turn[1:]
+    return np.asarray(vector + 2 * np.cross(v, np.cross(v, vector) + w * vector))

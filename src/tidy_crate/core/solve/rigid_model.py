@@ -1,0 +1,297 @@
+"""From a plain description of rigid bodies to a model of MuJoCo.
+
+MuJoCo's contacts are springs with dampers. Their stiffness here follows from the step, and their damping from the
+restitution asked for: a contact that may push but not pull, sprung with w and damped with z, gives back the share
+
+    e(z) = exp(-z / sqrt(1 - z^2) * (pi - atan2(2 z sqrt(1 - z^2), 1 - 2 z^2)))        for z < 1
+
+of the speed, and the closed form of the overdamped case above. Source: Schwager and Pöschel, "Coefficient of
+restitution and linear-dashpot model revisited", 2007.
+"""
+
+from __future__ import annotations
+
+import math
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from tidy_crate.core.solve.rigid import Body, Joint, Shape, Surface, World, conjugate, multiply, rotate
+
+# a contact takes so many steps from touch to release
+_STEPS_IN_CONTACT = 20
+# share of the wanted acceleration that a contact brings about; the rest keeps the equations well-natured
+_IMPEDANCE = 0.95
+_DRIVEN_MASS_RATIO = 1e5
+_MOST_PAIRS = 20_000
+_SMALLEST = 1e-5
+
+
+@lru_cache(1024)
+def damping_for(restitution: float) -> float:
+    """The damping ratio of a contact that gives back this share of the speed."""
+    if restitution >= 1:
+        return 0.0
+    # more than three would overshoot within a step; three gives back a fortieth
+    low, high = 0.0, 3.0
+    if restitution <= _given_back(high):
+        return high
+    for _ in range(60):
+        middle = (low + high) / 2
+        low, high = (middle, high) if _given_back(middle) > restitution else (low, middle)
+    return low
+
+
+def _given_back(damping: float) -> float:
+    if damping < 1:
+        root = math.sqrt(1 - damping * damping)
+        angle = math.pi - math.atan2(2 * damping * root, 1 - 2 * damping * damping)
+        return math.exp(-damping / root * angle) if damping else 1.0
+    if damping < 1 + 1e-9:
+        return math.exp(-2)
+    root = math.sqrt(damping * damping - 1)
+    return math.exp(-damping / root * math.log((damping + root) / (damping - root)))
+
+
+def joint_tree(world: World) -> tuple[list[Joint], list[Joint]]:
+    """The joints that hang a body on another one, each body at most once and in no circle; and all others."""
+    hung: dict[str, Joint] = {}
+    driven = {body.name for body in world.bodies if body.driven}
+    tree, loops = [], []
+    for joint in world.joints:
+        above = joint.parent
+        while above is not None and above != joint.child:
+            above = hung[above].parent if above in hung else None
+        circle = above == joint.child
+        first = hung.get(joint.child)
+        # several hinges between the same two bodies are the axes of one joint, one after the other
+        stacks = (
+            first is not None
+            and first.parent == joint.parent
+            and {first.kind, joint.kind} <= {"revolute", "prismatic"}
+            and joint.child not in driven
+        )
+        if stacks or not (joint.kind == "distance" or circle or first is not None or joint.child in driven):
+            hung.setdefault(joint.child, joint)
+            tree.append(joint)
+        else:
+            loops.append(joint)
+    return tree, loops
+
+
+class Builder:
+    """Makes MuJoCo's model of a world."""
+
+    def __init__(self, world: World, seconds: float) -> None:
+        import mujoco
+
+        self._mujoco = mujoco
+        self._world = world
+        self._spec = mujoco.MjSpec()
+        self._surfaces: dict[str, Surface] = {}
+        self._owner: dict[str, str] = {}
+        self._planes: set[str] = set()
+        self._stiffness = (math.pi / (_STEPS_IN_CONTACT * seconds)) ** 2
+        option = self._spec.option
+        option.timestep = seconds
+        option.gravity = world.gravity
+        option.integrator = mujoco.mjtIntegrator.mjINT_EULER
+        option.cone = mujoco.mjtCone.mjCONE_ELLIPTIC
+        option.impratio = 10
+        option.iterations, option.tolerance = 200, 1e-10
+        # what blows up must be seen to, and not begin again by itself
+        option.disableflags |= mujoco.mjtDisableBit.mjDSBL_AUTORESET
+        self._spec.compiler.degree = False
+        self._spec.compiler.boundmass = 1e-9
+        self._spec.compiler.boundinertia = 1e-12
+        self._spec.compiler.balanceinertia = True
+
+    def model(self) -> Any:
+        world = self._world
+        tree, loops = joint_tree(world)
+        hang: dict[str, list[Joint]] = {}
+        for joint in tree:
+            hang.setdefault(joint.child, []).append(joint)
+        by_name = {body.name: body for body in world.bodies}
+        made: dict[str, Any] = {}
+
+        def make(name: str) -> Any:
+            if name in made:
+                return made[name]
+            body, joints = by_name[name], hang.get(name, [])
+            parents = [joint.parent for joint in joints if joint.parent is not None]
+            above = by_name[parents[0]] if parents else None
+            parent = make(above.name) if above is not None else self._spec.worldbody
+            place, turn = body.place, body.turn
+            if above is not None:
+                back = conjugate(above.turn)
+                place, turn = rotate(back, body.place - above.place), multiply(back, body.turn)
+            made[name] = found = parent.add_body(name=name, pos=place, quat=turn)
+            if not joints:
+                found.add_freejoint()
+            for joint in joints:
+                if joint.kind != "fixed":
+                    self._hang(found, body, above, joint)
+            self._fill(found, body)
+            return found
+
+        for body in world.bodies:
+            make(body.name)
+        for number, shape in enumerate(world.still):
+            self._geom(self._spec.worldbody, f"still{number}", shape, "")
+        for joint in loops:
+            self._loop(joint)
+        for joint in world.joints:
+            if not joint.collide and joint.parent is not None:
+                self._spec.add_exclude(bodyname1=joint.parent, bodyname2=joint.child)
+        for one, other in world.apart:
+            self._spec.add_exclude(bodyname1=one or "world", bodyname2=other)
+        self._pairs()
+        return self._spec.compile()
+
+    def _fill(self, made: Any, body: Body) -> None:
+        for number, shape in enumerate(body.shapes):
+            self._geom(made, f"{body.name}#{number}", shape, body.name)
+        if body.driven:
+            weights = [one.mass or 0.0 for one in self._world.bodies if not one.driven]
+            heavy = _DRIVEN_MASS_RATIO * max([1.0, *weights])
+            made.mass, made.ipos, made.inertia = heavy, np.zeros(3), np.full(3, heavy)
+            made.explicitinertial, made.gravcomp = True, 1.0
+            return
+        if body.inertia is not None or not body.shapes:
+            mass = body.mass if body.mass is not None else 1.0
+            made.mass = mass
+            made.ipos = body.centre if body.centre is not None else np.zeros(3)
+            made.inertia = body.inertia if body.inertia is not None else np.full(3, 0.4 * mass * 0.01)
+            if body.axes is not None:
+                made.iquat = body.axes
+            made.explicitinertial = True
+
+    def _geom(self, made: Any, name: str, shape: Shape, owner: str) -> None:
+        mujoco = self._mujoco
+        kinds = mujoco.mjtGeom
+        kind = {
+            "sphere": kinds.mjGEOM_SPHERE, "box": kinds.mjGEOM_BOX, "capsule": kinds.mjGEOM_CAPSULE,
+            "cylinder": kinds.mjGEOM_CYLINDER, "ellipsoid": kinds.mjGEOM_ELLIPSOID, "plane": kinds.mjGEOM_PLANE,
+            "hull": kinds.mjGEOM_MESH,
+        }[shape.kind]  # fmt: skip
+        given: dict[str, Any] = {
+            "name": name, "type": kind, "condim": 3, "friction": [shape.surface.friction, 0.005, 0.0001],
+            "solref": self._reference(shape.surface), "solimp": _impedance(), "density": shape.density,
+            "pos": shape.place, "quat": shape.turn,
+        }  # fmt: skip
+        if shape.mass is not None:
+            given["mass"] = shape.mass
+        if shape.kind == "hull":
+            assert shape.points is not None
+            self._spec.add_mesh(name=name, uservert=shape.points.ravel().tolist())
+            given["meshname"] = name
+        elif shape.kind == "plane":
+            given["size"] = [0, 0, 1]
+            self._planes.add(name)
+        else:
+            given["size"] = [max(_SMALLEST, one) for one in shape.size] + [0.0] * (3 - len(shape.size))
+        made.add_geom(**given)
+        self._surfaces[name] = shape.surface
+        self._owner[name] = owner
+
+    def _reference(self, surface: Surface) -> list[float]:
+        frequency = math.sqrt(self._stiffness)
+        return [-self._stiffness, -2 * damping_for(round(surface.restitution, 6)) * frequency]
+
+    def _pairs(self) -> None:
+        """Say for each pair of colliders what counts between them, where not all surfaces are alike."""
+        if len(set(self._surfaces.values())) < 2:
+            return
+        apart = {frozenset(pair) for pair in self._world.apart}
+        apart |= {
+            frozenset((joint.parent, joint.child))
+            for joint in self._world.joints
+            if joint.parent is not None and not joint.collide
+        }
+        names = list(self._surfaces)
+        pairs = [
+            (a, b)
+            for at, a in enumerate(names)
+            for b in names[at + 1 :]
+            if self._owner[a] != self._owner[b] and frozenset((self._owner[a], self._owner[b])) not in apart
+        ]
+        if len(pairs) > _MOST_PAIRS:
+            return
+        for a, b in pairs:
+            between = self._surfaces[a].against(self._surfaces[b])
+            self._spec.add_pair(
+                name=f"{a}|{b}", geomname1=a, geomname2=b, condim=3,
+                friction=[between.friction, between.friction, 0.005, 0.0001, 0.0001],
+                solref=self._reference(between), solimp=_impedance(),
+            )  # fmt: skip
+
+    def _hang(self, made: Any, body: Body, above: Body | None, joint: Joint) -> None:
+        kinds = self._mujoco.mjtJoint
+        kind = {"revolute": kinds.mjJNT_HINGE, "prismatic": kinds.mjJNT_SLIDE, "spherical": kinds.mjJNT_BALL}[
+            joint.kind
+        ]
+        axis = rotate(joint.child_turn, np.array([1.0, 0.0, 0.0]))
+        given: dict[str, Any] = {"name": joint.name, "type": kind, "pos": joint.child_place}
+        if joint.kind != "spherical":
+            given["axis"] = axis
+            low, high = joint.limits
+            if low is not None or high is not None:
+                now = _now(joint, body, above)
+                far = 1e3 if joint.kind == "prismatic" else 100 * math.pi
+                given["range"] = [(-far if low is None else low) - now, (far if high is None else high) - now]
+                given["limited"] = True
+        made.add_joint(**given)
+
+    def _loop(self, joint: Joint) -> None:
+        """A joint that closes a circle, as a condition on two bodies that hang elsewhere."""
+        mujoco, spec = self._mujoco, self._spec
+        if joint.kind == "distance":
+            ends = []
+            for name, place, label in ((joint.parent, joint.parent_place, "a"), (joint.child, joint.child_place, "b")):
+                holder = spec.worldbody if name is None else spec.body(name)
+                ends.append(holder.add_site(name=f"{joint.name}.{label}", pos=place).name)
+            low, high = joint.limits
+            tendon = spec.add_tendon(name=joint.name, limited=True, range=[low or 0.0, 1e3 if high is None else high])
+            for end in ends:
+                tendon.wrap_site(end)
+            return
+        points = [joint.child_place]
+        if joint.kind == "revolute":
+            along = rotate(joint.child_turn, np.array([0.1, 0.0, 0.0]))
+            points = [joint.child_place - along, joint.child_place + along]
+        if joint.kind == "prismatic":
+            raise ValueError(f"the joint {joint.name} slides in a circle of joints")
+        kinds = mujoco.mjtEq
+        for number, point in enumerate(points):
+            made = spec.add_equality(
+                name=f"{joint.name}.{number}",
+                type=kinds.mjEQ_WELD if joint.kind == "fixed" else kinds.mjEQ_CONNECT,
+                objtype=mujoco.mjtObj.mjOBJ_BODY,
+            )
+            made.name1, made.name2 = joint.child, joint.parent or "world"
+            # how many numbers a condition has differs between versions of the library; a relative pose of nothing but
+            # zeros stands for the one they begin in
+            data = np.zeros_like(made.data)
+            if joint.kind == "fixed":
+                data[10] = 1.0
+            else:
+                data[:3] = point
+            made.data = data
+
+
+def _impedance() -> list[float]:
+    return [_IMPEDANCE, _IMPEDANCE, 0.001, 0.5, 2.0]
+
+
+def _now(joint: Joint, body: Body, above: Body | None) -> float:
+    """How far a joint is turned or drawn out at the start, by the frames of its two bodies."""
+    place, turn = (np.zeros(3), np.array([1.0, 0, 0, 0])) if above is None else (above.place, above.turn)
+    first = multiply(turn, joint.parent_turn)
+    second = multiply(body.turn, joint.child_turn)
+    if joint.kind == "prismatic":
+        apart = body.place + rotate(body.turn, joint.child_place) - place - rotate(turn, joint.parent_place)
+        return float(rotate(conjugate(first), apart)[0])
+    difference = multiply(conjugate(first), second)
+    return float(2 * math.atan2(difference[1], difference[0]))

@@ -1,0 +1,1 @@
+"""The vocabulary of work: render request, task, attempt, product."""

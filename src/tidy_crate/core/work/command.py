@@ -1,0 +1,51 @@
+"""The command line that renders a scene, as people write it down."""
+
+from __future__ import annotations
+
+import re
+import sys
+from collections.abc import Mapping
+
+from pydantic import Field
+
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.model import Model
+
+_HOLDER = re.compile(r"\{([a-z_]*)\}")
+
+
+class RenderCommand(Model):
+    """A command line that renders frames of a scene: a list of words with placeholders.
+
+    Placeholders: {python} {scene} {host_scene} {frames} {camera} {width} {height} {samples} {output_folder}.
+    """
+
+    command: tuple[str, ...] = Field(min_length=1)
+    """The program and its arguments, one word each."""
+    frame_done: str | None = None
+    """A regular expression for the line that it prints per finished frame, with the groups `frame` and `seconds`.
+
+    Without it the time of a whole run counts for its frames.
+    """
+    basis: str = "measured"
+    """`practice` marks timings that say nothing about a real renderer."""
+    name: str = ""
+    """The renderer's name."""
+    version: str = ""
+    """The renderer's version."""
+
+
+def filled(command: tuple[str, ...], values: Mapping[str, str]) -> list[str]:
+    """Return the words with their placeholders filled in. Raises WrongUsage on a placeholder that is not known."""
+    known = {"python": sys.executable, **values}
+
+    def value(match: re.Match[str]) -> str:
+        if match[1] not in known:
+            raise WrongUsage(
+                "the render command has an unknown placeholder",
+                match[0],
+                "use one of " + " ".join(f"{{{k}}}" for k in known),
+            )
+        return known[match[1]]
+
+    return [_HOLDER.sub(value, word) for word in command]
