@@ -10,9 +10,10 @@ import pytest
 
 from tidy_crate.core.errors import FarmError, UnreadableInput
 from tidy_crate.core.farm.card import FarmCard, find_card
-from tidy_crate.core.farm.links.http import ATTEMPTS, HttpLink
-from tidy_crate.core.farm.protocol import Blob
+from tidy_crate.core.farm.links.http import ATTEMPTS, HttpFarm
+from tidy_crate.core.farm.protocol import OLDEST, VERSION, Blob, Capability
 from tidy_crate.core.farm.sign_in import open_link, token_for
+from tidy_crate.core.work.attempt import Product
 
 ACCOUNT = {"user": "a", "balance": "1.50", "currency": "EUR"}
 CARD = """name = "harbour"
@@ -31,8 +32,37 @@ price_per_hour = "0.10"
 """
 
 
-def link(answer: Callable[[httpx.Request], httpx.Response]) -> HttpLink:
-    return HttpLink("harbour", "http://f", "secret-token", httpx.MockTransport(answer), patience=0)
+HELLO = {"protocol": VERSION, "oldest": OLDEST, "farm": "f", "offers": list(Capability)}
+
+
+def link(answer: Callable[[httpx.Request], httpx.Response], hello: object = HELLO) -> HttpFarm:
+    def greeted(request: httpx.Request) -> httpx.Response:
+        return httpx.Response(200, json=hello) if request.url.path == "/hello" else answer(request)
+
+    return HttpFarm("harbour", "http://f", "secret-token", httpx.MockTransport(greeted), patience=0)
+
+
+@pytest.mark.parametrize(
+    ("speaks", "remedy"),
+    [({"protocol": OLDEST - 1, "oldest": 1}, "ask the farm"),
+     ({"protocol": VERSION + 5, "oldest": VERSION + 1}, "newer tidy-crate")],
+)  # fmt: skip
+def test_versions_that_have_nothing_in_common_are_told_before_anything_else(
+    speaks: dict[str, int], remedy: str
+) -> None:
+    with pytest.raises(FarmError, match="speaks the protocol in version") as caught:
+        link(lambda _: httpx.Response(500), HELLO | speaks).account()
+    assert remedy in (caught.value.remedy or "")
+
+
+def test_a_newer_farm_that_still_speaks_our_version_will_do() -> None:
+    newer = HELLO | {"protocol": VERSION + 1, "oldest": VERSION, "offers": [*HELLO["offers"], "dance"]}  # type: ignore[misc]
+    assert link(lambda _: httpx.Response(200, json=ACCOUNT), newer).account().user == "a"
+
+
+def test_what_a_farm_does_not_offer_is_not_asked_for() -> None:
+    with pytest.raises(FarmError, match="makes no quotes of its own"):
+        link(lambda _: httpx.Response(500), HELLO | {"offers": ["deliver"]}).quote(None)  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("code", [500, 502, 503, 429])
@@ -58,7 +88,7 @@ def test_what_repeating_will_not_mend_is_told_at_once(code: int, message: str) -
         return httpx.Response(code, json={"detail": "gone"})
 
     with pytest.raises(FarmError, match=message):
-        link(answer).job("1")
+        link(answer).summary("1")
     assert len(seen) == 1
 
 
@@ -83,7 +113,9 @@ def test_an_upload_says_how_long_it_is_and_is_repeated_whole(tmp_path: Path) -> 
 
     sent: list[int] = []
     link(answer).upload(Blob(blake3="0" * 64, bytes=3_000_000), path, sent.append)
-    assert (got, sent) == ([3_000_000, 3_000_000], [3_000_000])
+    assert got == [3_000_000, 3_000_000]
+    # what went in vain is taken back, so that the bar never passes the end
+    assert sum(sent) == 3_000_000 and min(sent) < 0
 
 
 @pytest.mark.parametrize("understands", [True, False])
@@ -96,8 +128,23 @@ def test_a_download_goes_on_or_starts_anew_as_the_farm_can(understands: bool, tm
         assert request.headers["Range"] == "bytes=1000-"
         return httpx.Response(206, content=whole[1000:]) if understands else httpx.Response(200, content=whole)
 
-    link(answer).download("1", "k", target, 1000, lambda _: None)
+    product = Product(output="o", key="k", bytes=len(whole), blake3="0" * 64)
+    link(answer).fetch("1", product, target, 1000, lambda _: None)
     assert target.read_bytes() == whole
+
+
+def test_x4_nothing_beyond_the_promised_size_is_written(tmp_path: Path) -> None:
+    product = Product(output="o", key="../k", bytes=100, blake3="0" * 64)
+    seen = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        seen.append(request.url.raw_path)
+        return httpx.Response(200, content=b"x" * 5_000_000)
+
+    link(answer).fetch("a/b", product, tmp_path / "frame", 0, lambda _: None)
+    assert (tmp_path / "frame").stat().st_size == 100
+    # names of the farm are one part of a path each
+    assert seen == [b"/v2/jobs/a%2Fb/products/..%2Fk"]
 
 
 def test_many_contents_are_asked_about_in_pieces() -> None:
@@ -125,7 +172,7 @@ def test_u1_the_token_comes_from_the_environment_before_the_file_and_never_from_
     assert token_for(card, path, {}) == "from-file"
     assert token_for(card, path, {"TIDY_CRATE_TOKEN_HARBOUR": "from-environment"}) == "from-environment"
     other = card.model_copy(update={"url": "gopher://f"})
-    with pytest.raises(FarmError, match="cannot be reached this way"):
+    with pytest.raises(FarmError, match="nothing is installed that reaches a farm this way"):
         open_link(other, path, {"TIDY_CRATE_TOKEN_HARBOUR": "x"})
 
 

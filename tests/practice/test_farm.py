@@ -16,17 +16,26 @@ from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError
 from tidy_crate.core.farm.card import read_card
-from tidy_crate.core.farm.links.http import HttpLink
-from tidy_crate.core.farm.links.interface import FarmLink
-from tidy_crate.core.farm.protocol import Blob, FarmJob, JobOrder, JobState, Reading, RerenderOrder, TaskState
-from tidy_crate.core.farm.sign_in import open_link
+from tidy_crate.core.farm.links.http import HttpFarm
+from tidy_crate.core.farm.protocol import (
+    Action,
+    Blob,
+    ControlOrder,
+    JobOrder,
+    JobState,
+    JobSummary,
+    Reading,
+    TaskChange,
+)
 from tidy_crate.core.files import hash_file, read_json
-from tidy_crate.core.job.ledger import Ledger, job_named, new_key
+from tidy_crate.core.job.ledger import Ledger, new_key, submissions_of
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import compare, prepare, send, upload
-from tidy_crate.core.job.track import _forecast, track
+from tidy_crate.core.job.send import Sending, compare, prepare, send, upload
+from tidy_crate.core.job.track import track
 from tidy_crate.core.review.run import review_job
-from tidy_crate.core.work.task import TaskId
+from tidy_crate.core.work.product import SET_ASIDE
+from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.task import Task, TaskRange, TaskState, whole
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings, takes_path
 
@@ -44,10 +53,14 @@ def farm(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     control.stop(folder)
 
 
+def open_farm(folder: Path) -> HttpFarm:
+    card = read_card(folder / "practice.farm.toml")
+    return HttpFarm(card.name, card.url, (folder / "token").read_text())
+
+
 @pytest.fixture
-def link(farm: Path) -> Iterator[FarmLink]:
-    card = read_card(farm / "practice.farm.toml")
-    opened = open_link(card, farm / "practice.farm.toml", {})
+def link(farm: Path) -> Iterator[HttpFarm]:
+    opened = open_farm(farm)
     yield opened
     opened.close()
 
@@ -60,59 +73,58 @@ def short(packed: tuple[SceneContext, Path]) -> tuple[Path, PackingList]:
     return packed[1], content.model_copy(update={"requests": (request,)})
 
 
-def order_for(link: FarmLink, short: tuple[Path, PackingList], key: str | None = None) -> JobOrder:
+def order_for(link: HttpFarm, short: tuple[Path, PackingList], **changes: object) -> JobOrder:
     upload(*short, link)
     crate = link.register(short[1]).crate
-    return JobOrder(key=key or new_key(), crate=crate, requests=short[1].requests, batch=2, nodes=2, machine="standard")
+    request = RenderRequest.model_validate(short[1].requests[0].model_dump() | changes)
+    return JobOrder(
+        key=new_key(), crate=crate, requests=(request,), tasks=whole([request]), batch=2, nodes=2, machine="standard"
+    )
 
 
-def wait_for(ask: Callable[[], FarmJob], until: Callable[[FarmJob], bool], seconds: float = 60) -> FarmJob:
+def again(order: JobOrder, action: Action = Action.RERENDER, **ranges: str) -> ControlOrder:
+    tasks = (TaskRange(request=order.requests[0].name, **ranges),) if ranges else ()  # type: ignore[arg-type]
+    return ControlOrder(key=new_key(), action=action, tasks=tasks)
+
+
+def wait_for(ask: Callable[[], JobSummary], until: Callable[[JobSummary], bool], seconds: float = 60) -> JobSummary:
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:
         found = ask()
         if until(found):
             return found
-        time.sleep(0.1)
+        time.sleep(0.05)
     raise AssertionError("the farm did not get there in time")
 
 
-def test_u1_a_wrong_token_is_refused_and_never_shown(link: FarmLink, farm: Path) -> None:
+def done(link: HttpFarm, job: str) -> JobSummary:
+    return wait_for(lambda: link.summary(job), lambda found: found.state is JobState.DONE)
+
+
+def everything(link: HttpFarm, job: str) -> list[TaskChange]:
+    """All tasks of a job, page by page."""
+    return [change for page in link.pages(job) for change in page.tasks]
+
+
+def test_u1_a_wrong_token_is_refused_and_never_shown(link: HttpFarm, farm: Path) -> None:
     url = read_card(farm / "practice.farm.toml").url
-    wrong = HttpLink("practice", url, "not-the-token")
+    wrong = HttpFarm("practice", url, "not-the-token")
     with pytest.raises(FarmError) as caught:
         wrong.account()
     assert "not-the-token" not in str(caught.value)
     assert link.account().balance > 0
     token = (farm / "token").read_text()
     assert token not in (farm / "practice.farm.toml").read_text()
-    assert httpx.get(f"{url}/v1/jobs/000001", trust_env=False).status_code == 401
+    assert httpx.get(f"{url}/v2/jobs/000001", trust_env=False).status_code == 401
 
 
 def test_a_farm_that_is_not_there_is_one_clear_error() -> None:
     with pytest.raises(FarmError, match="nothing answers there"):
-        HttpLink("gone", "http://127.0.0.1:9", "t", patience=0.001).account()
-
-
-def test_passing_trouble_is_tried_again_and_lasting_trouble_is_told() -> None:
-    answers = [
-        httpx.Response(503),
-        httpx.ConnectError("reset"),
-        httpx.Response(200, json={"user": "a", "balance": "1", "currency": "EUR"}),
-    ]
-
-    def transport(request: httpx.Request) -> httpx.Response:
-        answer = answers.pop(0)
-        if isinstance(answer, Exception):
-            raise answer
-        return answer
-
-    assert HttpLink("f", "http://f", "t", httpx.MockTransport(transport), patience=0).account().user == "a"
-    with pytest.raises(FarmError, match="makes no sense"):
-        HttpLink("f", "http://f", "t", httpx.MockTransport(lambda _: httpx.Response(200, text="<html>"))).account()
+        HttpFarm("gone", "http://127.0.0.1:9", "t", patience=0.001).account()
 
 
 def test_u2_only_what_the_farm_lacks_is_sent_and_verified(
-    link: FarmLink, short: tuple[Path, PackingList], tmp_path: Path
+    link: HttpFarm, short: tuple[Path, PackingList], tmp_path: Path
 ) -> None:
     upload(*short, link)
     assert upload(*short, link)[0] == 0
@@ -123,7 +135,7 @@ def test_u2_only_what_the_farm_lacks_is_sent_and_verified(
     assert link.missing([Blob(blake3="0" * 64, bytes=13)]) == {"0" * 64}
 
 
-def test_u10_the_farm_reads_the_crate_as_the_survey_did(link: FarmLink, short: tuple[Path, PackingList]) -> None:
+def test_u10_the_farm_reads_the_crate_as_the_survey_did(link: HttpFarm, short: tuple[Path, PackingList]) -> None:
     upload(*short, link)
     reading = link.register(short[1]).reading
     assert compare(short[1], reading) == []
@@ -132,7 +144,7 @@ def test_u10_the_farm_reads_the_crate_as_the_survey_did(link: FarmLink, short: t
     assert len(compare(short[1], wrong)) == 4
 
 
-def test_x4_the_farm_refuses_a_hostile_crate(farm: Path, link: FarmLink, short: tuple[Path, PackingList]) -> None:
+def test_x4_the_farm_refuses_a_hostile_crate(farm: Path, link: HttpFarm, short: tuple[Path, PackingList]) -> None:
     upload(*short, link)
     content = short[1]
     for path in ("../../escaped.txt", "/tmp/escaped.txt"):
@@ -142,88 +154,185 @@ def test_x4_the_farm_refuses_a_hostile_crate(farm: Path, link: FarmLink, short: 
     assert not list(farm.rglob("escaped.txt"))
 
 
-def test_one_submission_sent_twice_is_one_job(link: FarmLink, short: tuple[Path, PackingList]) -> None:
+def test_one_submission_sent_twice_is_one_job(link: HttpFarm, short: tuple[Path, PackingList]) -> None:
     order = order_for(link, short)
-    assert link.submit(order) == link.submit(order)
-    link.cancel(link.submit(order))
-    assert link.job(link.submit(order)).state is JobState.CANCELLED
+    job = link.submit(order)
+    assert link.submit(order) == job
+    stop = again(order, Action.CANCEL)
+    link.control(job, stop)
+    link.control(job, stop)
+    found = link.summary(job)
+    assert found.state is JobState.CANCELLED and found.counts.total == 6 and found.counts.cancelled >= 1
 
 
-def test_c1_paths_that_the_card_does_not_allow_are_refused(link: FarmLink, short: tuple[Path, PackingList]) -> None:
+def test_rendering_one_frame_again_after_a_cancel_renders_that_one_only(
+    link: HttpFarm, short: tuple[Path, PackingList]
+) -> None:
+    order = order_for(link, short, frames="1001-1040", width=16, height=9)
+    job = link.submit(order)
+    wait_for(lambda: link.summary(job), lambda found: found.counts.done >= 1)
+    link.control(job, again(order, Action.CANCEL))
+    stopped = wait_for(lambda: link.summary(job), lambda found: found.counts.rendering == 0)
+    assert stopped.counts.cancelled > 20
+    link.control(job, again(order, frames="1001"))
+    found = done(link, job)
+    assert found.counts.done == stopped.counts.done and found.counts.cancelled == stopped.counts.cancelled
+    assert next(one for one in everything(link, job) if one.task.frame == 1001).attempt.number == 2
+
+
+def test_a_paused_job_begins_no_batch_until_it_is_resumed(link: HttpFarm, short: tuple[Path, PackingList]) -> None:
+    order = order_for(link, short, frames="1001-1012", width=16, height=9)
+    job = link.submit(order)
+    wait_for(lambda: link.summary(job), lambda found: found.counts.done >= 1)
+    link.control(job, again(order, Action.PAUSE))
+    wait_for(lambda: link.summary(job), lambda found: found.counts.rendering == 0)
+    held = link.summary(job)
+    time.sleep(0.3)
+    assert held.state is JobState.PAUSED and link.summary(job).counts == held.counts and held.counts.waiting > 0
+    link.control(job, again(order, Action.RESUME))
+    assert done(link, job).counts.done == 12
+
+
+def test_c1_paths_that_the_card_does_not_allow_are_refused(link: HttpFarm, short: tuple[Path, PackingList]) -> None:
     order = order_for(link, short)
     for path in ("/mnt/a.####.exr", "../a.####.exr", "Q:/a.####.exr"):
         with pytest.raises(FarmError, match="is not relative"):
             link.submit(order.model_copy(update={"outputs": {"Beauty": path}}))
     assert takes_path("name", "a.exr") and not takes_path("name", "b/a.exr")
-    link.cancel(link.submit(order.model_copy(update={"outputs": {"Beauty": "b/a.####.exr"}})))
+    job = link.submit(order.model_copy(update={"outputs": {"Beauty": "b/a.####.exr"}}))
+    link.control(job, again(order, Action.CANCEL))
+    for strange in ({"request": "other"}, {"request": "main", "frames": "9"}, {"request": "main", "tiles": "0"}):
+        tasks = (TaskRange.model_validate({"frames": "1001"} | strange),)
+        if strange.get("tiles") != "0":
+            with pytest.raises(FarmError, match=r"name a (request|frame)"):
+                link.submit(order.model_copy(update={"key": new_key(), "tasks": tasks}))
+
+
+def on_six_frames(sending: Sending) -> Sending:
+    request = sending.packing.requests[0].model_copy(update={"frames": "1001-1006", "width": 64, "height": 36})
+    packing = sending.packing.model_copy(update={"requests": (request,)})
+    return sending.model_copy(update={"packing": packing}).of(whole([request]))
 
 
 def test_a_job_comes_home_verified_and_its_faults_are_found(
-    farm: Path, link: FarmLink, packed: tuple[SceneContext, Path], tmp_path: Path
+    farm: Path, link: HttpFarm, packed: tuple[SceneContext, Path], tmp_path: Path
 ) -> None:
     card_path = farm / "practice.farm.toml"
-    card, ledger = read_card(card_path), Ledger(tmp_path / "ledger.sqlite")
-    sending = prepare(packed[1], card, None, None, 2, TODAY)
-    request = sending.packing.requests[0].model_copy(update={"frames": "1001-1006", "width": 64, "height": 36})
-    sending = sending.model_copy(update={"packing": sending.packing.model_copy(update={"requests": (request,)})})
-    job = send(sending, card, card_path, link, ledger).job
-    with ledger.session() as session:
-        farm_job = job_named(session, job).submissions[0].farm_job or ""
-    wait_for(lambda: link.job(farm_job), lambda found: found.state is JobState.DONE)
-    result = retrieve(ledger, job, tmp_path / "frames", lambda _: link)
+    card, ledger, links = read_card(card_path), Ledger(tmp_path / "ledger.sqlite"), lambda _: link.link()
+    sending = on_six_frames(prepare(packed[1], card, None, None, 2, TODAY))
+    job = send(sending, card, card_path, link.link(), ledger).job
+    result = retrieve(ledger, job, tmp_path / "frames", links, follow=True)
     # the one damaged in transit was fetched again
     assert (len(result.retrieved), result.missing, result.damaged) == (12, (), ())
-    assert retrieve(ledger, job, tmp_path / "frames", lambda _: link).retrieved == ()
+    assert retrieve(ledger, job, tmp_path / "frames", links).retrieved == ()
     bad = {
         (one.frame, one.output): one.reasons[0] for one in review_job(ledger, job).frames if one.verdict.value != "good"
     }
     assert set(bad) == {(1002, "Beauty"), (1003, "Matte")}
     assert "invalid numbers" in bad[(1002, "Beauty")]
-    again = (TaskId(request="main", frame=1002), TaskId(request="main", frame=1003))
-    link.rerender(farm_job, RerenderOrder(key=new_key(), tasks=again))
-    wait_for(lambda: link.job(farm_job), lambda found: found.state is JobState.DONE)
-    assert len(retrieve(ledger, job, tmp_path / "frames", lambda _: link).retrieved) == 4
+    (row,) = submissions_of(ledger, job)[1]
+    order = JobOrder.model_validate_json(row.order)
+    link.control(row.farm_job or "", again(order, frames="1002-1003"))
+    assert len(retrieve(ledger, job, tmp_path / "frames", links, follow=True).retrieved) == 4
     assert review_job(ledger, job).clean
     # nothing is lost: what was replaced is set aside
-    assert len(list((tmp_path / "frames" / "rejected").rglob("*.attempt1.exr"))) == 4
-    view = track(ledger, job, lambda _: link)
+    assert len(list((tmp_path / "frames" / SET_ASIDE).rglob("*.practice-1.attempt1.exr"))) == 4
+    view = track(ledger, job, links)
     assert {row.attempt for row in view.frames if row.frame in (1002, 1003)} == {2}
-    assert float(view.cost) == pytest.approx(sum(float(node.cost) for node in view.nodes), abs=1e-3)
-    assert view.cost > 0
+    assert float(view.cost or 0) == pytest.approx(sum(float(node.cost) for node in view.nodes), abs=1e-3)
+    assert view.cost and view.clock > 40
 
 
 def test_event_clock_bills_start_up_and_processor_time_and_not_waiting(
-    link: FarmLink, short: tuple[Path, PackingList]
+    link: HttpFarm, short: tuple[Path, PackingList]
 ) -> None:
     job = link.submit(order_for(link, short))
-    found = wait_for(lambda: link.job(job), lambda one: one.state is JobState.DONE)
-    for node in found.nodes:
-        worked = sum(task.seconds or 0 for task in found.tasks if task.node == node.name)
-        assert node.free_at == pytest.approx(40 + worked, abs=1e-6)
-    assert found.clock == max(node.free_at for node in found.nodes)
+    summary, found = done(link, job), everything(link, job)
+    nodes = link.changes(job, "").nodes
+    for node in nodes:
+        worked = sum(one.attempt.billed or 0 for one in found if one.attempt.node == node.name)
+        assert (node.until - node.began).total_seconds() == pytest.approx(40 + worked, abs=1e-3)
+    assert summary.now == max(node.until for node in nodes)
+    first = min(found, key=lambda one: one.attempt.began or summary.now).attempt
+    assert first.began and (first.began - summary.submitted).total_seconds() == pytest.approx(40, abs=1e-3)
+    assert "done in" in link.log(job, first.log) and str(found[0].task) in link.log(job, found[0].attempt.log)
+    with pytest.raises(FarmError, match="no such log"):
+        link.log("000000", first.log)
 
 
-def test_t2_the_forecast_in_the_middle_is_near_the_bill_at_the_end(
-    link: FarmLink, short: tuple[Path, PackingList]
+def test_the_same_changes_come_in_pages_since_a_cursor_and_as_events(
+    link: HttpFarm, short: tuple[Path, PackingList], farm: Path
 ) -> None:
     job = link.submit(order_for(link, short))
-    done = wait_for(lambda: link.job(job), lambda one: one.state is JobState.DONE)
-    open_again = [task.model_copy(update={"state": TaskState.WAITING}) for task in done.tasks[3:]]
-    early = [node.model_copy(update={"free_at": 40.0 + (node.free_at - 40) / 2}) for node in done.nodes]
-    share = sum(node.free_at for node in early) / sum(node.free_at for node in done.nodes)
-    half = done.model_copy(update={"tasks": (*done.tasks[:3], *open_again), "nodes": tuple(early)})
-    forecast = _forecast([half], done.cost * Decimal(share), "EUR")
-    assert forecast.cost is not None and float(forecast.cost) == pytest.approx(float(done.cost), rel=0.1)
-    assert forecast.seconds_left is not None and forecast.seconds_left > 0
+    done(link, job)
+    whole_list = link.changes(job, "")
+    assert not whole_list.more and link.changes(job, whole_list.cursor).tasks == ()
+    seen, cursor, more = [], "", True
+    url, headers = (
+        read_card(farm / "practice.farm.toml").url,
+        {"Authorization": f"Bearer {(farm / 'token').read_text()}"},
+    )
+    with httpx.Client(base_url=url, headers=headers, trust_env=False) as client:
+        while more:
+            page = client.get(f"/v2/jobs/{job}/changes", params={"since": cursor, "limit": 2}).json()
+            seen, cursor, more = [*seen, *page["tasks"]], page["cursor"], page["more"]
+        assert [one["task"]["frame"] for one in seen] == [one.task.frame for one in whole_list.tasks]
+        assert cursor == whole_list.cursor
+        middle = str(int(cursor) // 2)
+        with client.stream("GET", f"/v2/jobs/{job}/events", headers={"Last-Event-ID": middle}) as events:
+            lines = []
+            for line in events.iter_lines():
+                lines.append(line)
+                if not line:
+                    break
+        assert lines[0] == f"id: {cursor}"
+        assert lines[1] == f"data: {link.changes(job, middle).model_dump_json()}"
+        assert client.get(f"/v2/jobs/{job}/changes", params={"since": "999999"}).status_code == 422
+        assert client.get(f"/v2/jobs/{job}/changes", params={"since": "x"}).status_code == 422
+    began = time.monotonic()
+    link.wait(job, middle, 20)
+    assert time.monotonic() - began < 5
+    link.wait(job, cursor, 0.3)
+    assert time.monotonic() - began >= 0.3
+
+
+def test_u4_tiles_are_rendered_apart_and_are_parts_of_one_picture(
+    link: HttpFarm, short: tuple[Path, PackingList], tmp_path: Path
+) -> None:
+    import OpenEXR
+
+    job = link.submit(order_for(link, short, frames="1001-1002", tiles=(2, 1), outputs=("Beauty",)))
+    done(link, job)
+    found = everything(link, job)
+    assert [one.task for one in found] == [Task("main", f, tile=t) for f in (1001, 1002) for t in (0, 1)]
+    for one in found:
+        target = tmp_path / one.products[0].key
+        link.fetch(job, one.products[0], target, 0, lambda _: None)
+        header = OpenEXR.File(str(target)).header()
+        left = 32 * (one.task.tile or 0)
+        assert [int(n) for n in (*header["dataWindow"][0], *header["dataWindow"][1])] == [left, 0, left + 31, 35]
+
+
+def test_t2_the_forecast_in_the_middle_is_near_the_bill_at_the_end() -> None:
+    from tidy_crate.core.farm.protocol import Counts
+    from tidy_crate.core.job.track import NodeView, _forecast
+
+    # 2 nodes, 40 s of start-up and 10 s a frame at 24.00 an hour: 10 frames cost (80 + 100) s
+    price = Decimal("24.00") / 3600
+    node = NodeView(farm="f", name="n", seconds=65.0, frames=2, cost=65 * price, currency="EUR")
+    half = _forecast(10.0, Counts(done=5, waiting=5), [node, node], {"EUR": 130 * price})
+    assert half.cost is not None and half.cost == pytest.approx(180 * price, abs=Decimal("0.01"))
+    assert half.seconds_left == 25.0
+    assert _forecast(None, Counts(waiting=5), [], {"EUR": Decimal(0)}).seconds_left is None
+    assert _forecast(10.0, Counts(done=10), [node], {"EUR": Decimal(3)}).seconds_left == 0
 
 
 def test_x3_a_farm_that_is_killed_goes_on_where_it_was(short: tuple[Path, PackingList], tmp_path: Path) -> None:
     folder = tmp_path / "farm"
     control.start(folder, FarmSettings(nodes=1))
-    card_path = folder / "practice.farm.toml"
-    link = open_link(read_card(card_path), card_path, {})
+    link = open_farm(folder)
     job = link.submit(order_for(link, short))
-    wait_for(lambda: link.job(job), lambda found: any(t.state is TaskState.DONE for t in found.tasks))
+    wait_for(lambda: link.summary(job), lambda found: found.counts.done >= 1)
     pid = read_json(folder / control.RUNNING, "state")["pid"]
     for process in (*psutil.Process(pid).children(recursive=True), psutil.Process(pid)):
         process.kill()
@@ -232,16 +341,43 @@ def test_x3_a_farm_that_is_killed_goes_on_where_it_was(short: tuple[Path, Packin
     assert control.running(folder) is None
     control.start(folder, FarmSettings(nodes=1))
     try:
-        link = open_link(read_card(card_path), card_path, {})
-        found = wait_for(lambda: link.job(job), lambda one: one.state is JobState.DONE)
-        assert all(task.state is TaskState.DONE and len(task.products) == 2 for task in found.tasks)
+        link = open_farm(folder)
+        done(link, job)
+        found = everything(link, job)
+        assert all(one.attempt.state is TaskState.DONE and len(one.products) == 2 for one in found)
         target = tmp_path / "frame.exr"
-        product = found.tasks[0].products[0]
+        product = found[0].products[0]
         # resumed in the middle, as after a break
-        link.download(job, product.key, target, 0, lambda _: None)
+        link.fetch(job, product, target, 0, lambda _: None)
         target.write_bytes(target.read_bytes()[: product.bytes // 3])
-        link.download(job, product.key, target, product.bytes // 3, lambda _: None)
+        link.fetch(job, product, target, product.bytes // 3, lambda _: None)
         assert hash_file(target) == product.blake3
+        link.close()
+    finally:
+        assert control.stop(folder)
+
+
+def test_synthetic_nodes_deliver_many_frames_with_the_same_times_again(
+    short: tuple[Path, PackingList], tmp_path: Path
+) -> None:
+    folder = tmp_path / "farm"
+    control.start(folder, FarmSettings(nodes=100, synthetic_seconds=30, balance="100000"))
+    try:
+        link = open_farm(folder)
+        order = order_for(link, short)
+        request = order.requests[0].model_copy(update={"frames": "1-3000"})
+        update = {"requests": (request,), "tasks": whole([request]), "nodes": 100}
+        bills = []
+        for _ in range(2):
+            job = link.submit(order.model_copy(update=update | {"key": new_key()}))
+            bills.append(done(link, job).cost)
+        assert bills[0] == bills[1] > 100
+        times = [one.attempt.billed or 0 for one in everything(link, job)]
+        assert len(times) == 3000 and sum(times) / 3000 == pytest.approx(30, rel=0.05)
+        assert link.quote(order.model_copy(update=update)).cost == pytest.approx(bills[0], rel=Decimal("0.1"))
+        change = link.changes(job, "").tasks[0]
+        link.fetch(job, change.products[0], tmp_path / "frame", 0, lambda _: None)
+        assert hash_file(tmp_path / "frame") == change.products[0].blake3
         link.close()
     finally:
         assert control.stop(folder)

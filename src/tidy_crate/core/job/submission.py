@@ -212,20 +212,20 @@ def _facts(product: Product) -> dict[str, object]:
 
 
 def _note_nodes(session: Session, submission: int, changes: Iterable[NodeChange]) -> None:
-    fresh = {change.name: change for change in changes}
+    fresh = {(change.name, to_text(change.began) or ""): change for change in changes}
     if not fresh:
         return
     known = {
-        row.name: row
+        (row.name, row.began): row
         for row in session.scalars(select(NodeRow).where(NodeRow.submission_id == submission))
-        if row.name in fresh
+        if (row.name, row.began) in fresh
     }
-    for name, change in fresh.items():
-        row = known.get(name)
+    for (name, began), change in fresh.items():
+        row = known.get((name, began))
         if row is None:
-            row = NodeRow(submission_id=submission, name=name)
+            row = NodeRow(submission_id=submission, name=name, began=began)
             session.add(row)
-        row.began, row.until = to_text(change.began) or "", to_text(change.until) or ""
+        row.until = to_text(change.until) or ""
         row.tasks, row.cost = change.tasks, change.cost
 
 

@@ -162,10 +162,10 @@ class ProductRow(Base):
 
 
 class NodeRow(Base):
-    """A machine that worked, or works, on a submission."""
+    """A machine's time on a submission, from start-up until it was let go: one that comes again has another row."""
 
     __tablename__ = "node"
-    __table_args__ = (UniqueConstraint("submission_id", "name"),)
+    __table_args__ = (UniqueConstraint("submission_id", "name", "began"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     submission_id: Mapped[int] = mapped_column(ForeignKey("submission.id"))
     name: Mapped[str] = mapped_column(String(200))

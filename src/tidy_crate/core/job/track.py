@@ -220,13 +220,16 @@ def _seconds(begin: str | None, end: str | None) -> float:
 def _nodes(session: Session, submissions: Iterable[SubmissionRow]) -> Iterator[NodeView]:
     for row in submissions:
         query = select(NodeRow).where(NodeRow.submission_id == row.id).order_by(NodeRow.id)
+        shifts: dict[str, list[NodeRow]] = {}
         for node in session.scalars(query):
+            shifts.setdefault(node.name, []).append(node)
+        for name, each in shifts.items():
             yield NodeView(
                 farm=row.farm,
-                name=node.name,
-                seconds=_seconds(node.began, node.until),
-                frames=node.tasks,
-                cost=node.cost,
+                name=name,
+                seconds=sum(_seconds(one.began, one.until) for one in each),
+                frames=sum(one.tasks for one in each),
+                cost=sum((one.cost for one in each), Decimal(0)),
                 currency=row.currency,
             )
 

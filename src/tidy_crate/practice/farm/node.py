@@ -129,5 +129,7 @@ def spoil(path: Path, kind: str) -> None:
             channels[name] = np.zeros_like(channels[name]) if kind == "black" else channels[name].copy()
             if kind == "invalid":
                 channels[name][10:14, 20:40] = np.nan
-        header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+        # its place in the whole picture stays, where it is a tile
+        windows = {key: with_channels.header()[key] for key in ("dataWindow", "displayWindow")}
+        header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage, **windows}
         OpenEXR.File(header, channels).write(str(path))

@@ -117,7 +117,7 @@ def _make_tables() -> None:
         sa.Column("until", sa.String(40), nullable=False),
         sa.Column("tasks", sa.Integer(), nullable=False),
         sa.Column("cost", sa.String(40), nullable=False),
-        sa.UniqueConstraint("submission_id", "name"),
+        sa.UniqueConstraint("submission_id", "name", "began"),
     )
 
 
