@@ -47,9 +47,7 @@ def link(answer: Callable[[httpx.Request], httpx.Response], hello: object = HELL
     [({"protocol": OLDEST - 1, "oldest": 1}, "ask the farm"),
      ({"protocol": VERSION + 5, "oldest": VERSION + 1}, "newer tidy-crate")],
 )  # fmt: skip
-def test_versions_that_have_nothing_in_common_are_told_before_anything_else(
-    speaks: dict[str, int], remedy: str
-) -> None:
+def test_versions_that_have_nothing_in_common_are_told_first(speaks: dict[str, int], remedy: str) -> None:
     with pytest.raises(FarmError, match="speaks the protocol in version") as caught:
         link(lambda _: httpx.Response(500), HELLO | speaks).account()
     assert remedy in (caught.value.remedy or "")

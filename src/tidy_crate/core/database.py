@@ -17,7 +17,7 @@ from sqlalchemy.types import TypeDecorator
 from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput, WrongUsage
 
 # seconds that one process waits for another that is writing
-PATIENCE = 15
+PATIENCE = 15.0
 _BEGIN = "tidy_crate_begin"
 
 
@@ -40,13 +40,14 @@ class Database:
     """A database by path or URL, opened on first use. `what` names it in errors ("ledger").
 
     synchronous: SQLite's setting; FULL loses nothing that was committed even when the power fails.
+    patience: seconds to wait for another process that is writing.
     """
 
-    def __init__(self, where: Path | str, what: str, synchronous: str = "FULL") -> None:
+    def __init__(self, where: Path | str, what: str, synchronous: str = "FULL", patience: float = PATIENCE) -> None:
         self.what = what
         self._url = _url(where, what)
         self.where = where if isinstance(where, Path) else self._url.render_as_string(hide_password=True)
-        self._engine = self._open(where, synchronous)
+        self._engine = self._open(where, synchronous, patience)
         self._writer = self._engine.execution_options(**{_BEGIN: "BEGIN IMMEDIATE"})
 
     @property
@@ -79,7 +80,7 @@ class Database:
         """Close all connections. Windows does not remove a file that is open."""
         self._engine.dispose()
 
-    def _open(self, where: Path | str, synchronous: str) -> Engine:
+    def _open(self, where: Path | str, synchronous: str, patience: float) -> Engine:
         with self._told():
             if isinstance(where, Path):
                 try:
@@ -94,7 +95,7 @@ class Database:
                 remedy = "install the driver: pip install 'tidy-crate[postgres]'"
                 raise WrongUsage(f"no driver for this database is installed ({error})", self.where, remedy) from error
         if self.is_sqlite:
-            _prepare_sqlite(engine, synchronous)
+            _prepare_sqlite(engine, synchronous, patience)
         return engine
 
     @contextmanager
@@ -158,13 +159,13 @@ def _url(where: Path | str, what: str) -> URL:
     return url
 
 
-def _prepare_sqlite(engine: Engine, synchronous: str) -> None:
+def _prepare_sqlite(engine: Engine, synchronous: str, patience: float) -> None:
     def connect(connection: Any, _: object) -> None:
         # the driver would begin transactions by rules of its own
         connection.isolation_level = None
         cursor = connection.cursor()
         for setting in (
-            f"busy_timeout={PATIENCE * 1000}",
+            f"busy_timeout={round(patience * 1000)}",
             "journal_mode=WAL",
             f"synchronous={synchronous}",
             "foreign_keys=ON",

@@ -25,6 +25,11 @@ class Schema:
     upgrades: Mapping[int, Upgrade] = field(default_factory=dict)
     """By version, the step to the next one."""
 
+    def without_version(self, content: Any, where: Path | str) -> Any:
+        """Return the content as the present version has it, without the key that states the version."""
+        found = self.upgraded(content, where)
+        return {key: value for key, value in found.items() if key != self.key} if isinstance(found, dict) else found
+
     def upgraded(self, content: Any, where: Path | str) -> Any:
         """Return the content as the present version has it.
 

@@ -15,6 +15,7 @@ from pydantic import BaseModel, ValidationError
 
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import os_reason
+from tidy_crate.core.schema import Schema
 
 M = TypeVar("M", bound=BaseModel)
 Place = tuple[str | int, ...]
@@ -29,23 +30,25 @@ UNITS = {
 }  # fmt: skip
 
 
-def read_toml(kind: type[M], path: Path, what: str) -> M:
-    """Read a file. what: its name in errors ("farm card"). Raises UnreadableInput."""
+def read_toml(kind: type[M], path: Path, what: str, schema: Schema | None = None) -> M:
+    """Read a file. what: its name in errors ("farm card"). schema: the versions of it. Raises UnreadableInput."""
     try:
         text = path.read_text(encoding="utf-8")
     except OSError as error:
         raise UnreadableInput(f"cannot read the {what} ({os_reason(error)})", path) from error
     except ValueError as error:
         raise UnreadableInput(f"the {what} is not UTF-8 text", path) from error
-    return parse_toml(kind, text, what, path)
+    return parse_toml(kind, text, what, path, schema)
 
 
-def parse_toml(kind: type[M], text: str, what: str, where: Path | str) -> M:
+def parse_toml(kind: type[M], text: str, what: str, where: Path | str, schema: Schema | None = None) -> M:
     """The model that a text holds. Raises UnreadableInput that names the line of the first thing wrong."""
     try:
         content = tomllib.loads(text)
     except (ValueError, RecursionError) as error:
         raise UnreadableInput(f"the {what} is not valid TOML ({_lower(str(error))})", where) from error
+    if schema is not None:
+        content = schema.without_version(content, where)
     try:
         return kind.model_validate(content)
     except ValidationError as error:

@@ -16,6 +16,7 @@ from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import os_reason, write_bytes
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.staging import ChooseCamera, Edit, LetGo, OutputPath, Relink, SetSetting
+from tidy_crate.core.schema import Schema
 from tidy_crate.core.toml import read_toml
 from tidy_crate.core.work.command import RenderCommand
 
@@ -121,6 +122,10 @@ class Decisions(VersionDecisions):
         return tuple(found)
 
 
+# the first version has no earlier one
+SCHEMA = Schema("decisions file", "schema", 1)
+
+
 def tidy_folder(scene: Path, tidy_dir: Path | None = None) -> Path:
     """Where decisions and caches of a scene live: `NAME.tidy` beside it, or below `tidy_dir`."""
     return (tidy_dir or scene.parent) / f"{without_version(scene_stem(scene.name))}.tidy"
@@ -137,7 +142,7 @@ class DecisionsFile:
         """The decisions that hold for this version of the scene. Raises UnreadableInput on a broken file."""
         if not self.path.exists():
             return Decisions()
-        whole = read_toml(Decisions, self.path, "decisions file")
+        whole = read_toml(Decisions, self.path, SCHEMA.what, SCHEMA)
         return whole.for_version(version_of(scene_stem(self.scene.name)))
 
     def add(self, table: str, entries: list[dict[str, Any]]) -> None:
@@ -198,5 +203,6 @@ class DecisionsFile:
     def _write(self, document: tomlkit.TOMLDocument) -> None:
         text = tomlkit.dumps(document)
         # never leave a file behind that the next command cannot read
-        validated(Decisions, tomlkit.parse(text).unwrap(), "decisions file", self.path)
+        content = SCHEMA.without_version(tomlkit.parse(text).unwrap(), self.path)
+        validated(Decisions, content, SCHEMA.what, self.path)
         write_bytes(self.path, text.encode())

@@ -13,6 +13,7 @@ from tidy_crate.core.context.rules import Country
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Currency
+from tidy_crate.core.schema import Schema
 from tidy_crate.core.toml import read_toml
 from tidy_crate.core.versions import NotComparable, Offered, parse_version
 
@@ -238,14 +239,20 @@ class FarmCard(Model):
         return found[0] if found else None
 
 
+# the first version has no earlier one
+SCHEMA = Schema("farm card", "schema", 1)
+
+
 def read_card(path: Path) -> FarmCard:
     """Read a card. Raises UnreadableInput that names the line, a wrong key and the nearest right one."""
-    return read_toml(FarmCard, path, "farm card")
+    return read_toml(FarmCard, path, SCHEMA.what, SCHEMA)
 
 
 def card_schema() -> dict[str, Any]:
     """The JSON Schema of a card."""
-    return FarmCard.model_json_schema()
+    found = FarmCard.model_json_schema()
+    found["properties"][SCHEMA.key] = {"type": "integer", "const": SCHEMA.version}
+    return found
 
 
 def find_card(name: str, folders: Iterable[Path]) -> Path:

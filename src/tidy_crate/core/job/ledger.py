@@ -16,7 +16,7 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.database import Database
+from tidy_crate.core.database import PATIENCE, Database
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
 
@@ -33,8 +33,9 @@ class Ledger:
     database's server cannot be reached.
     """
 
-    def __init__(self, where: Path | str) -> None:
-        self._database = Database(where, "ledger")
+    def __init__(self, where: Path | str, patience: float = PATIENCE) -> None:
+        """patience: seconds that it waits for another process that is writing."""
+        self._database = Database(where, "ledger", patience=patience)
         self.where = self._database.where
         try:
             with self._database.connection() as connection:

@@ -87,6 +87,11 @@ def render_batch(order: BatchOrder) -> None:
     )
 
 
+def has_report(spool: Path, seen: int) -> bool:
+    """Whether there is a report beyond the first `seen` ones."""
+    return (spool / f"{seen:06d}{DONE}").is_file()
+
+
 def read_reports(spool: Path, seen: int) -> list[Report]:
     """The tasks reported so far, from number `seen` on: a node reports in order."""
     found = []

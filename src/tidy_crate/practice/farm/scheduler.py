@@ -27,6 +27,7 @@ from tidy_crate.core.work.task import Task, TaskState
 from tidy_crate.practice.farm.node import (
     BatchOrder,
     Report,
+    has_report,
     read_reports,
     render_batch,
     synthetic_digest,
@@ -110,11 +111,14 @@ class Scheduler:
         return ProcessPoolExecutor(self._workers, mp_context=multiprocessing.get_context("spawn"))
 
     def _loop(self) -> None:
+        changed = True
         while not self._stop.is_set():
-            self._work.clear()
-            with self._store.writing() as session:
-                changed = self._take_in(session)
-                changed |= self._hand_out(session)
+            # who writes keeps the service waiting, so only where there is something to write
+            if changed or self._work.is_set() or self._has_news():
+                self._work.clear()
+                with self._store.writing() as session:
+                    changed = self._take_in(session)
+                    changed |= self._hand_out(session)
             if self._running or changed:
                 self._stop.wait(0 if changed and self._settings.synthetic_seconds else TICK)
             else:
@@ -123,6 +127,10 @@ class Scheduler:
                     # whoever removed it wants no farm, and nothing could stop this one any more
                     self._gone()
                     return
+
+    def _has_news(self) -> bool:
+        """Whether a node has reported a task, or has ended its batch."""
+        return any(one.future.done() or has_report(one.spool, one.seen) for one in self._running)
 
     def _order(self, job: FarmJobRow) -> JobOrder:
         if job.id not in self._orders:

@@ -7,7 +7,8 @@ import sys
 from pathlib import Path
 
 from tidy_crate.core.asset.frames import parse_frames
-from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.asset.sequences import FrameTokens
+from tidy_crate.core.errors import TidyCrateError, WrongUsage
 
 
 def main() -> int:
@@ -20,6 +21,7 @@ def main() -> int:
     parser.add_argument("--width", type=int, default=0, help="0 for the scene's own")
     parser.add_argument("--height", type=int, default=0, help="0 for the scene's own")
     parser.add_argument("--samples", type=int, default=0, help="per pixel; 0 for the scene's own")
+    parser.add_argument("--frame-token", action="append", default=[], metavar="TEXT=DIGITS", help="a project's own")
     words = parser.parse_args()
     try:
         # after the command line is known to be right: these take a moment to load
@@ -40,6 +42,7 @@ def main() -> int:
                 height=words.height or None,
                 samples=words.samples or None,
                 views=view,
+                tokens=_tokens(words.frame_token),
             ),
             tell,
         )
@@ -47,6 +50,16 @@ def main() -> int:
         print(f"practice-render: {error}", file=sys.stderr)
         return error.exit_code
     return 0
+
+
+def _tokens(texts: list[str]) -> FrameTokens:
+    found = {}
+    for text in texts:
+        token, equals, digits = text.rpartition("=")
+        if not (token and equals and digits.isdigit()):
+            raise WrongUsage("not a frame token", repr(text), "write TEXT=DIGITS, such as $F4=4")
+        found[token] = int(digits)
+    return FrameTokens.of(found)
 
 
 if __name__ == "__main__":

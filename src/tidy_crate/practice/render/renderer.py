@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 from pxr import Sdf, Usd, UsdGeom
 
+from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs
 from tidy_crate.core.scene.formats.usd.quiet import open_layer, open_stage, usd_messages
@@ -57,6 +58,8 @@ class Order:
     """Columns and rows that each picture is split into."""
     shares: int = 1
     """Into how many parts the samples of each picture are split."""
+    tokens: FrameTokens = STANDARD
+    """The frame tokens that count in output paths."""
     by_request: bool = False
     """Whether the job has several requests, so that each gets a folder of its own."""
 
@@ -111,7 +114,9 @@ class _Scene:
             if key not in pictures:
                 share = samples_of(self._samples, order.shares, task.share)
                 pictures[key] = _picture(self._stage, self._caster, task.frame, camera, (width, height), pixels, share)
-            path = below(order.into, product_path(naming(output), task, by_request=order.by_request))
+            path = below(
+                order.into, product_path(naming(output), task, by_request=order.by_request, tokens=order.tokens)
+            )
             write_exr(path, output, pictures[key], pixels, (width, height))
             files[output.name] = path
         return files
