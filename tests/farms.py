@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import pickle
 from collections.abc import Iterable
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -198,11 +200,9 @@ class FolderFarm(MemoryFarm):
         return FarmLink(self.name, deliver=self, submit=self, changes=self, fetch=self)
 
 
-# by the address on a card, so that an entry point reaches the farm that a test has made
-FARMS: dict[str, MemoryFarm] = {}
-
-
 def open_memory(card: FarmCard, token: Token) -> FarmLink:
-    """The link of a card whose address begins with memory: or folder:."""
+    """The link of a card whose address is `memory:FILE` or `folder:FILE`. Its state is kept in that file."""
     kind = FolderFarm if card.url.startswith("folder:") else MemoryFarm
-    return FARMS.setdefault(card.url, kind(card.name, card.currency)).link()
+    path = Path(card.url.partition(":")[2])
+    farm = pickle.loads(path.read_bytes()) if path.is_file() else kind(card.name, card.currency)
+    return replace(farm.link(), close=lambda: path.write_bytes(pickle.dumps(farm)) and None)
