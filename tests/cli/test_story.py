@@ -40,7 +40,7 @@ def test_the_demo_ends_with_48_and_48_good_frames_that_open(told: tuple[Path, di
         assert channels == (matte if frame.parent.name == "Matte" else beauty)
     assert (folder / "contact-sheet.png").stat().st_size > 10_000
     # the frame that came out black was replaced, and the black one is kept aside
-    assert len(list((folder / "frames" / "rejected" / "Beauty").glob("*1020.attempt1.exr"))) == 1
+    assert len(list((folder / "frames" / "set-aside" / "Beauty").glob("*1020.practice-1.attempt1.exr"))) == 1
 
 
 def test_the_bill_is_near_the_estimate(told: tuple[Path, dict[str, Any]]) -> None:
