@@ -3,8 +3,8 @@
     python benchmarks/large_job.py [TASKS]
 
 Every step is a command in a process of its own, as a user runs it. Tracking is measured twice: while the job has
-changed, and again when nothing has. The reference for retrieving is the same number of files fetched with `curl`, one by
-one, from the same farm.
+changed, and again when nothing has. The reference for retrieving is the same number of files fetched with `curl`, one
+by one, from the same farm.
 """
 
 from __future__ import annotations
@@ -99,7 +99,8 @@ def main() -> None:
             card = farm / "practice.farm.toml"
             job = tool("send", "send", crate, "--farm", card, "--batch", 10, "--yes")["job"]
             followed = tool("track --follow, to the end", "track", job, "--follow")
-            print(f"{'':34} {followed['done']} of {followed['total']} rendered, {followed['cost']} {followed['currency']}")
+            done, total, cost = followed["done"], followed["total"], followed["cost"]
+            print(f"{'':34} {done} of {total} rendered, {cost} {followed['currency']}")
             tool("track, nothing changed", "track", job)
             tool("jobs", "jobs")
             home = tool("retrieve", "retrieve", job, "--into", folder / "frames")
@@ -118,7 +119,8 @@ def _curl(farm: Path, folder: Path, count: int) -> None:
     import sqlite3
 
     url = str(read_json(farm / control.RUNNING, "state")["url"])
-    keys = [row[0] for row in sqlite3.connect(farm / "farm.sqlite").execute("SELECT key FROM product LIMIT ?", (count,))]
+    rows = sqlite3.connect(farm / "farm.sqlite").execute("SELECT key FROM product LIMIT ?", (count,))
+    keys = [row[0] for row in rows]
     lines = []
     target = folder / "curl"
     target.mkdir()

@@ -7,6 +7,7 @@ size of the job.
 
 from __future__ import annotations
 
+import heapq
 import multiprocessing
 import os
 import secrets
@@ -18,12 +19,13 @@ from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.farm.protocol import JobOrder, JobState, Reading
-from tidy_crate.core.work.task import Task, TaskState
+from tidy_crate.core.work.task import TaskState
 from tidy_crate.practice.farm.node import (
     BatchOrder,
     Report,
@@ -304,22 +306,62 @@ class Scheduler:
         self._running.append(_Running(future, job.id, shift.id, [attempt.id for attempt in attempts], spool))
 
     def _synthesise(self, session: Session, job: FarmJobRow) -> bool:
-        """Let synthetic nodes finish the next tasks, each on the node that is free first."""
+        """Let synthetic nodes finish the next tasks, each on the node that is free first. Written in bulk."""
         order = self._order(job)
-        shifts = {shift.id: shift for shift in self._on_shift(session, job)}
+        shifts = self._on_shift(session, job)
+        free = [(shift.free_at, shift.id, shift) for shift in shifts]
+        heapq.heapify(free)
         outputs = {request.name: request.outputs for request in order.requests}
+        price = self._settings.price_per_hour / Decimal(3600)
         job.state = JobState.RENDERING.value
-        for task in self._next_batch(session, job, SYNTHETIC_AT_ONCE):
-            shift = min(shifts.values(), key=lambda one: (one.free_at, one.id))
-            attempt = self._attempt(session, job, task, shift.node)
-            session.flush([attempt])
+        tasks = self._next_batch(session, job, SYNTHETIC_AT_ONCE)
+        asked = self._asked_again(session, tasks)
+        attempts: list[dict[str, Any]] = []
+        for task in tasks:
+            _, _, shift = free[0]
             identity = task.task()
             seconds = synthetic_seconds(identity, self._settings.seed, self._settings.synthetic_seconds)
-            files = [self._synthetic(identity, output, attempt.number) for output in outputs[task.request]]
-            self._done(session, job, task, attempt, shift, seconds / self._settings.speed, files)
+            seconds /= self._settings.speed
+            began = shift.free_at
+            shift.free_at += seconds
+            shift.frames += 1
+            heapq.heapreplace(free, (shift.free_at, shift.id, shift))
+            task.attempts = max(1, task.attempts)
+            attempts.append(
+                {
+                    "job_id": job.id, "task_id": task.id, "number": task.attempts, "state": TaskState.DONE.value,
+                    "node": shift.node, "began": began, "ended": shift.free_at, "seconds": seconds,
+                    "cost": (Decimal(str(seconds)) * price).quantize(Decimal("0.000001")),
+                    "log": f"{identity} done in {seconds:.4f} s on {shift.node}\n", "changed": job.next_change(),
+                }
+            )  # fmt: skip
+            move(job, task, TaskState.DONE)
+        for shift in {id(shift): shift for _, _, shift in free if shift.frames}.values():
+            shift.changed = job.next_change()
+        if asked:
+            session.execute(delete(AttemptRow).where(AttemptRow.id.in_(asked)))
+        inserted = insert(AttemptRow).returning(AttemptRow.id, sort_by_parameter_order=True)
+        ids = list(session.scalars(inserted, attempts))
+        products = [
+            {
+                "key": secrets.token_hex(8), "attempt_id": number, "output": output, "path": None,
+                "blake3": synthetic_digest(data), "bytes": len(data), "served": 0,
+            }
+            for task, attempt, number in zip(tasks, attempts, ids, strict=True)
+            for output in outputs[task.request]
+            for data in [synthetic_product(task.task(), output, attempt["number"])]
+        ]  # fmt: skip
+        session.execute(insert(ProductRow), products)
         return True
 
     @staticmethod
-    def _synthetic(task: Task, output: str, attempt: int) -> tuple[str, None, str, int]:
-        data = synthetic_product(task, output, attempt)
-        return output, None, synthetic_digest(data), len(data)
+    def _asked_again(session: Session, tasks: Sequence[TaskRow]) -> list[int]:
+        """The attempts that were asked for and have not begun; they are written anew when they are done."""
+        again = [task.id for task in tasks if task.attempts]
+        found: list[int] = []
+        for at in range(0, len(again), 500):
+            waiting = (
+                AttemptRow.task_id.in_(again[at : at + 500]), AttemptRow.state == TaskState.WAITING.value,
+            )  # fmt: skip
+            found += session.scalars(select(AttemptRow.id).where(*waiting))
+        return found

@@ -183,7 +183,7 @@ class HttpFarm:
         """See Telling.wait: by the farm's stream of events, or just by time where there is none."""
         began = time.monotonic()
         try:
-            url = f"/v2/jobs/{_part(job)}/events?since={_part(cursor)}"
+            url = f"/v2/jobs/{_part(job)}/events?since={_part(cursor)}&limit=1"
             limits = httpx.Timeout(seconds, connect=5)
             with self._client.stream("GET", url, timeout=limits, headers={"Accept": "text/event-stream"}) as events:
                 if events.is_success:
