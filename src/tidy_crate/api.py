@@ -535,7 +535,7 @@ def prepare(
         wishes = Wishes(machine=sending.machine, nodes=sending.nodes, batch=sending.batch)
         quote = quotes(sending.packing, timings, [card], wishes).quotes[0]
     except TidyCrateError as error:
-        why = f"{error.what}: {error.remedy}" if error.remedy else error.what
+        why = f"{error.what}; run probe on it"
     return Prepared(sending, card, path, quote, why)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import inspect
 import json
@@ -64,10 +65,7 @@ class Talk:
     def result(self, document: BaseModel | dict[str, Any], show: Callable[[Console], None]) -> None:
         """The outcome: a document for a script, or what `show` draws for a person."""
         if self.as_json:
-            content = document if isinstance(document, dict) else document.model_dump(mode="json")
-            # names may hold anything, also what no encoding can write
-            text = json.dumps(content, indent=1, ensure_ascii=False, default=str)
-            sys.stdout.write(text.encode("utf-8", "backslashreplace").decode("utf-8") + "\n")
+            sys.stdout.write(_as_text(document) + "\n")
             sys.stdout.flush()
         else:
             show(self.out)
@@ -143,6 +141,17 @@ class Talk:
         """Let go of the events file."""
         if self._events is not None:
             self._events.close()
+
+
+def _as_text(document: BaseModel | dict[str, Any]) -> str:
+    """A document as JSON. Names may hold anything, also what no encoding can write."""
+    if not isinstance(document, dict):
+        with contextlib.suppress(ValueError):
+            # straight from the model: a large job would take many times its size as dictionaries
+            return document.model_dump_json(indent=1)
+    content = document if isinstance(document, dict) else document.model_dump(mode="json")
+    text = json.dumps(content, indent=1, ensure_ascii=False, default=str)
+    return text.encode("utf-8", "backslashreplace").decode("utf-8")
 
 
 def _console(stream: TextIO) -> Console:

@@ -11,6 +11,7 @@ from typing import Any
 
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session, joinedload
+from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError, TidyCrateError
@@ -19,7 +20,7 @@ from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, submissions_of
 from tidy_crate.core.job.submission import Links, Ordered, TaskKey, catch_up, key_of, wait_for_changes
-from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
+from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow, task_of
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.work.attempt import Product, Verdict
@@ -75,7 +76,7 @@ class Retrieved(Model):
     """Whether every farm is done, so that waiting longer brings nothing."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class _Wanted:
     """One product to be fetched."""
 
@@ -147,19 +148,21 @@ class _Rounds:
     def look_again(self) -> None:
         """Forget what the ledger knows of files that are gone or not as long as they were."""
         with self._ledger.reading() as session:
-            query = _of_job(self._job).where(ProductRow.home)
-            gone = [row.id for row in session.scalars(query) if not self._is_there(row)]
+            query = select(ProductRow.id, ProductRow.path, ProductRow.bytes).join(AttemptRow).where(ProductRow.home)
+            of_job = (SubmissionRow.id == AttemptRow.submission_id, SubmissionRow.job_id == self._job)
+            found = session.execute(query.join(SubmissionRow, of_job[0]).where(of_job[1]))
+            gone = [number for number, path, size in found if not self._is_there(path, size)]
         for ids in in_pages(gone):
             with self._ledger.writing() as session:
                 for row in session.scalars(select(ProductRow).where(ProductRow.id.in_(ids))):
                     row.home = row.in_use = False
                     row.path = row.verdict = row.reasons = None
 
-    def _is_there(self, row: ProductRow) -> bool:
-        path = Path(row.path or "")
+    def _is_there(self, text: str | None, size: int) -> bool:
+        path = Path(text or "")
         # a file below another folder is not in the one that is asked for
         try:
-            return path.is_relative_to(self._into) and path.stat().st_size == row.bytes
+            return path.is_relative_to(self._into) and path.stat().st_size == size
         except OSError:
             return False
 
@@ -194,16 +197,28 @@ class _Rounds:
                     raise failed[0]
 
     def _wanted(self) -> list[_Wanted]:
-        query = _of_job(self._job).where(~ProductRow.home, AttemptRow.latest, AttemptRow.state == TaskState.DONE.value)
+        product = (ProductRow.id, ProductRow.output, ProductRow.key, ProductRow.bytes, ProductRow.blake3)
+        identity = (AttemptRow.request, AttemptRow.view, AttemptRow.frame, AttemptRow.tile, AttemptRow.share)
+        query = (
+            select(AttemptRow.submission_id, *product, *identity)
+            .join(ProductRow)
+            .where(
+                AttemptRow.submission_id.in_(list(self.farms)),
+                AttemptRow.latest,
+                AttemptRow.state == TaskState.DONE.value,
+                ~ProductRow.home,
+            )
+            .order_by(ProductRow.id)
+        )
         found = []
         with self._ledger.reading() as session:
-            for row in session.scalars(query):
-                task = row.attempt.task()
-                if row.id in self._given_up or row.attempt.submission_id not in self.farms:
+            for submission, number, output, key, size, blake3, *rest in session.execute(query):
+                if number in self._given_up:
                     continue
-                product = Product(output=row.output, key=row.key, bytes=row.bytes, blake3=row.blake3)
-                path = below(self._into, self._content.product_path(row.output, task))
-                found.append(_Wanted(row.id, row.attempt.submission_id, task, product, path))
+                task = task_of(*rest)
+                path = below(self._into, self._content.product_path(output, task))
+                one = Product.model_construct(output=output, key=key, bytes=size, blake3=blake3)
+                found.append(_Wanted(number, submission, task, one, path))
         return found
 
     def _fetch(self, one: _Wanted) -> Path | None:
@@ -313,6 +328,13 @@ def _free(path: Path) -> Path:
     return found
 
 
+class _Damaged(Exception):
+    """What arrived is not what the farm announced."""
+
+
+_MAY_PASS = retry_if_exception_type((FarmError, _Damaged))
+
+
 def fetch(fetching: Fetching, farm_job: str, product: Product, path: Path) -> Path | None:
     """Fetch one product beside its path and verify it. Returns the draft, or None when it never arrived intact.
 
@@ -321,39 +343,37 @@ def fetch(fetching: Fetching, farm_job: str, product: Product, path: Path) -> Pa
     draft = path.with_name(f".{path.name}.{product.blake3[:12]}.part")
     try:
         draft.parent.mkdir(parents=True, exist_ok=True)
-        for attempt in range(TRIES):
-            offset = draft.stat().st_size if draft.exists() else 0
-            try:
+        for attempt in Retrying(stop=stop_after_attempt(TRIES), retry=_MAY_PASS, reraise=True):
+            with attempt:
+                offset = draft.stat().st_size if draft.exists() else 0
                 if offset < product.bytes or not draft.exists():
                     fetching.fetch(farm_job, product, draft, offset, lambda _: None)
-            except FarmError:
-                if attempt == TRIES - 1:
-                    raise
-                continue
-            if draft.stat().st_size == product.bytes and hash_file(draft) == product.blake3:
-                return draft
-            draft.unlink()
+                if draft.stat().st_size != product.bytes or hash_file(draft) != product.blake3:
+                    draft.unlink()
+                    raise _Damaged
+    except _Damaged:
+        return None
     except OSError as error:
         what = f"cannot write a frame ({os_reason(error)})"
         raise TidyCrateError(what, path, "make room, then run it again") from error
-    return None
+    return draft
 
 
 def _missing(
     ledger: Ledger, job: str, content: PackingList, submissions: tuple[SubmissionRow, ...]
 ) -> Iterator[Unavailable]:
     """What is not at home of all that was ordered, each task and output once, with the reason."""
-    home: set[tuple[TaskKey, str]] = set()
-    states: dict[TaskKey, AttemptRow] = {}
+    identity = (AttemptRow.request, AttemptRow.view, AttemptRow.frame, AttemptRow.tile, AttemptRow.share)
+    of_job = (SubmissionRow.id == AttemptRow.submission_id, SubmissionRow.job_id == job)
     with ledger.reading() as session:
-        for row in session.scalars(_of_job(job).where(ProductRow.home)):
-            home.add((key_of(row.attempt.task()), row.output))
-        attempts = select(AttemptRow).join(SubmissionRow).where(SubmissionRow.job_id == job, AttemptRow.latest)
-        for attempt in session.scalars(attempts):
-            if attempt.state != TaskState.DONE.value:
-                states[key_of(attempt.task())] = attempt
-            else:
-                states.setdefault(key_of(attempt.task()), attempt)
+        products = select(*identity, ProductRow.output).join(ProductRow).where(*of_job, ProductRow.home)
+        home = {(tuple(found[:5]), found[5]) for found in session.execute(products)}
+        attempts = select(*identity, AttemptRow.state, AttemptRow.error).where(*of_job, AttemptRow.latest)
+        states: dict[TaskKey, tuple[str, str | None]] = {}
+        for *key, state, error in session.execute(attempts):
+            # of several submissions the one that is not done explains more
+            if state != TaskState.DONE.value or tuple(key) not in states:
+                states[tuple(key)] = (state, error)  # type: ignore[index]
     seen: set[Task] = set()
     for submission in submissions:
         ordered = Ordered.of(submission, content.requests)
@@ -367,13 +387,13 @@ def _missing(
                     yield _unavailable(task, output, _why(states.get(key_of(task)), submission))
 
 
-def _why(attempt: AttemptRow | None, submission: SubmissionRow) -> str:
+def _why(attempt: tuple[str, str | None] | None, submission: SubmissionRow) -> str:
+    """attempt: state and error of the last one."""
     if attempt is None:
         cancelled = submission.state == JobState.CANCELLED.value
         return TaskState.CANCELLED.value if cancelled else TaskState.WAITING.value
-    if attempt.error:
-        return attempt.error
-    return "the farm left no such output" if attempt.state == TaskState.DONE.value else attempt.state
+    state, error = attempt
+    return error or ("the farm left no such output" if state == TaskState.DONE.value else state)
 
 
 def _identity(task: Task) -> dict[str, Any]:

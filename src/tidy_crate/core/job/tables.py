@@ -115,8 +115,7 @@ class AttemptRow(Base):
 
     def task(self) -> Task:
         """The task it is a try at."""
-        tile, share = (None if part == WHOLE else part for part in (self.tile, self.share))
-        return Task(self.request, self.frame, self.view, tile, share)
+        return task_of(self.request, self.view, self.frame, self.tile, self.share)
 
     def attempt(self) -> Attempt:
         """The same as a model."""
@@ -173,6 +172,11 @@ class NodeRow(Base):
     until: Mapped[str] = mapped_column(String(40))
     tasks: Mapped[int]
     cost: Mapped[Decimal] = mapped_column(Money)
+
+
+def task_of(request: str, view: str, frame: int, tile: int, share: int) -> Task:
+    """A task from the columns that say it."""
+    return Task(request, frame, view, None if tile == WHOLE else tile, None if share == WHOLE else share)
 
 
 def to_text(time: datetime | None) -> str | None:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session, joinedload
+from sqlalchemy.orm import Session
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import WrongUsage
@@ -16,7 +18,7 @@ from tidy_crate.core.farm.links.interface import controlling, needed
 from tidy_crate.core.farm.protocol import Action, Capability, ControlOrder, Counts, JobState
 from tidy_crate.core.job.ledger import Ledger, all_jobs, new_key, products_at_home, submissions_of
 from tidy_crate.core.job.submission import Links, Ordered, catch_up, confirm, key_of
-from tidy_crate.core.job.tables import AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow
+from tidy_crate.core.job.tables import AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow, task_of
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, by_currency
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
@@ -24,25 +26,26 @@ from tidy_crate.core.work.task import Task, TaskState, tasks_of
 RETRIEVED = "retrieved"
 
 
-class FrameRow(Model):
-    """One output of one task."""
+@dataclass(frozen=True, slots=True)
+class FrameRow:
+    """One output of one task. A slotted data class, since a job has a hundred thousand of them."""
 
     request: str
-    view: str = ""
+    view: str
     frame: int
     tile: int | None
-    share: int | None = None
+    share: int | None
     output: str
     state: str
     """waiting, rendering, done, failed, cancelled; then retrieved; then good, suspect, bad or missing."""
     node: str | None
     seconds: float | None
     """Billed for the last attempt."""
-    cost: Amount
+    cost: Decimal
     """Of the last attempt, all outputs of the task together."""
     attempt: int
-    farm: str = ""
-    error: str | None = None
+    farm: str
+    error: str | None
 
 
 class NodeView(Model):
@@ -219,7 +222,7 @@ def _seconds(begin: str | None, end: str | None) -> float:
 
 def _nodes(session: Session, submissions: Iterable[SubmissionRow]) -> Iterator[NodeView]:
     for row in submissions:
-        query = select(NodeRow).where(NodeRow.submission_id == row.id).order_by(NodeRow.id)
+        query = select(NodeRow).where(NodeRow.submission_id == row.id).order_by(NodeRow.name, NodeRow.began)
         shifts: dict[str, list[NodeRow]] = {}
         for node in session.scalars(query):
             shifts.setdefault(node.name, []).append(node)
@@ -258,13 +261,21 @@ def _forecast(mean: float | None, counts: Counts, nodes: Iterable[NodeView], cos
     return Forecast(seconds_left=left * mean / max(1, len(nodes)), cost=cost, currency=currency)
 
 
+# what a row says of its attempt, as columns: objects of a hundred thousand rows would fill the memory
+_ATTEMPT = (
+    AttemptRow.id, AttemptRow.state, AttemptRow.node, AttemptRow.billed, AttemptRow.cost, AttemptRow.number,
+    AttemptRow.error,
+)  # fmt: skip
+_IDENTITY = (AttemptRow.request, AttemptRow.view, AttemptRow.frame, AttemptRow.tile, AttemptRow.share)
+
+
 def _troubles(session: Session, submissions: Iterable[SubmissionRow]) -> Iterator[FrameRow]:
     for row in submissions:
         failed = (AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state == TaskState.FAILED.value)
-        for attempt in session.scalars(
-            select(AttemptRow).where(*failed).order_by(AttemptRow.frame).limit(MOST_TROUBLES)
-        ):
-            yield _frame_row(attempt.task(), "", row, attempt, None)
+        query = select(*_ATTEMPT, *_IDENTITY).where(*failed).order_by(AttemptRow.frame).limit(MOST_TROUBLES)
+        for found in session.execute(query):
+            identity: tuple[Any, ...] = tuple(found[len(_ATTEMPT) :])
+            yield _frame_row(task_of(*identity), "", row, tuple(found[: len(_ATTEMPT)]), None)
 
 
 def _frames(session: Session, submissions: Iterable[SubmissionRow], content: PackingList) -> Iterator[FrameRow]:
@@ -273,26 +284,32 @@ def _frames(session: Session, submissions: Iterable[SubmissionRow], content: Pac
         ordered = Ordered.of(row, content.requests)
         outputs = ordered.outputs()
         latest = (AttemptRow.submission_id == row.id, AttemptRow.latest)
-        attempts = {key_of(one.task()): one for one in session.scalars(select(AttemptRow).where(*latest))}
-        query = select(ProductRow).join(AttemptRow).where(*latest).options(joinedload(ProductRow.attempt))
-        products = {(one.attempt_id, one.output): one for one in session.scalars(query)}
+        attempts: dict[tuple[Any, ...], tuple[Any, ...]] = {
+            tuple(found[len(_ATTEMPT) :]): tuple(found[: len(_ATTEMPT)])
+            for found in session.execute(select(*_ATTEMPT, *_IDENTITY).where(*latest))
+        }
+        columns = (ProductRow.attempt_id, ProductRow.output, ProductRow.home, ProductRow.verdict)
+        judged = {
+            (attempt, output): verdict or RETRIEVED
+            for attempt, output, home, verdict in session.execute(select(*columns).join(AttemptRow).where(*latest))
+            if home or verdict
+        }
         for task in tasks_of(ordered.ranges, ordered.requests):
             attempt = attempts.get(key_of(task))
             for output in outputs[task.request]:
-                product = products.get((attempt.id, output)) if attempt is not None else None
-                yield _frame_row(task, output, row, attempt, product)
+                seen = judged.get((attempt[0], output)) if attempt is not None else None
+                yield _frame_row(task, output, row, attempt, seen)
 
 
 def _frame_row(
-    task: Task, output: str, row: SubmissionRow, attempt: AttemptRow | None, product: ProductRow | None
+    task: Task, output: str, row: SubmissionRow, attempt: tuple[Any, ...] | None, judged: str | None
 ) -> FrameRow:
-    if attempt is None:
-        cancelled = row.state == JobState.CANCELLED.value
-        state = TaskState.CANCELLED.value if cancelled else TaskState.WAITING.value
-    else:
-        state = attempt.state
-    if product is not None and state == TaskState.DONE.value and (product.home or product.verdict):
-        state = product.verdict or RETRIEVED
+    """judged: what is known of the product on this side, None for nothing."""
+    cancelled = row.state == JobState.CANCELLED.value
+    waiting = TaskState.CANCELLED.value if cancelled else TaskState.WAITING.value
+    _, state, node, billed, cost, number, error = attempt or (0, waiting, None, None, Decimal(0), 0, None)
+    if judged is not None and state == TaskState.DONE.value:
+        state = judged
     return FrameRow(
         request=task.request,
         view=task.view,
@@ -301,12 +318,12 @@ def _frame_row(
         share=task.share,
         output=output,
         state=state,
-        node=attempt.node if attempt else None,
-        seconds=attempt.billed if attempt else None,
-        cost=attempt.cost if attempt else Decimal(0),
-        attempt=attempt.number if attempt else 0,
+        node=node,
+        seconds=billed,
+        cost=cost,
+        attempt=number,
         farm=row.farm,
-        error=attempt.error if attempt else None,
+        error=error,
     )
 
 
