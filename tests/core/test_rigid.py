@@ -16,7 +16,8 @@ from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.formats.usd.simulation.registry import find_all
 from tidy_crate.core.scene.formats.usd.simulation.running import Running
-from tidy_crate.core.solve.rigid import Body, RigidRun, Shape, Surface, World
+from tidy_crate.core.solve.bodies import Body, Shape, Surface, World
+from tidy_crate.core.solve.rigid import RigidRun
 from tidy_crate.core.solve.rigid_model import damping_for
 
 UNTURNED = np.array([1.0, 0.0, 0.0, 0.0])

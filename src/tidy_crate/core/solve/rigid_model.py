@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 
-from tidy_crate.core.solve.rigid import Body, Joint, Shape, Surface, World, conjugate, multiply, rotate
+from tidy_crate.core.solve.bodies import Body, Joint, Shape, Surface, World, conjugate, multiply, rotate
 
 # a contact takes so many steps from touch to release
 _STEPS_IN_CONTACT = 20

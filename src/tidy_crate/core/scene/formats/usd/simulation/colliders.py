@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pxr import Gf, Usd, UsdGeom, UsdPhysics
 
-from tidy_crate.core.solve.rigid import Shape, Surface
+from tidy_crate.core.solve.bodies import Shape, Surface
 
 Points = NDArray[np.float64]
 

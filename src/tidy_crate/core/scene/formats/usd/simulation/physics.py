@@ -19,7 +19,7 @@ from tidy_crate.core.scene.formats.usd.simulation.attributes import world
 from tidy_crate.core.scene.formats.usd.simulation.colliders import Unfit, shapes_of, volume_of
 from tidy_crate.core.scene.formats.usd.simulation.interface import Simulation, stage_matrix
 from tidy_crate.core.scene.formats.usd.simulation.particle_emitter import scene_gravity
-from tidy_crate.core.solve.rigid import Body, Joint, Shape, Surface, World, conjugate, multiply, rotate
+from tidy_crate.core.solve.bodies import Body, Joint, Shape, Surface, World, conjugate, multiply, rotate
 
 WATER = 1000.0  # kilograms per cubic metre: the density where nothing is said
 _KINDS = {

@@ -23,10 +23,7 @@ from tidy_crate.core.scene.formats.usd.simulation.interface import (
     stage_matrix,
 )
 from tidy_crate.core.scene.formats.usd.simulation.physics import NOTHING, Members, build, by_owner, rigid_part
-from tidy_crate.core.solve.rigid import (
-    Poses,
-    RigidRun,
-)
+from tidy_crate.core.solve.rigid import Poses, RigidRun
 
 WHY = "where a body lies depends on every touch before; a machine that starts in the middle drops it from its start"
 _POSE_BYTES = 80
