@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 import subprocess
 import sys
+import threading
 from collections.abc import Iterator
 from decimal import Decimal
 from pathlib import Path
@@ -285,12 +286,15 @@ def test_no_transaction_is_open_while_a_farm_is_asked(tmp_path: Path, packed: tu
     path = tmp_path / "ledger.sqlite"
     ledger = Ledger(path)
 
+    one_at_a_time = threading.Lock()
+
     class Watching(MemoryFarm):
         def free(self) -> None:
-            other = sqlite3.connect(path, timeout=0, isolation_level=None)
-            other.execute("BEGIN IMMEDIATE")
-            other.execute("ROLLBACK")
-            other.close()
+            with one_at_a_time:
+                other = sqlite3.connect(path, timeout=0, isolation_level=None)
+                other.execute("BEGIN IMMEDIATE")
+                other.execute("ROLLBACK")
+                other.close()
 
         def submit(self, order):  # type: ignore[no-untyped-def]
             self.free()

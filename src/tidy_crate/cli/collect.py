@@ -151,7 +151,8 @@ def _show(console: Console, result: CollectResult) -> None:
 def _show_proof(console: Console, proof: Proof) -> None:
     from rich.text import Text
 
-    from tidy_crate.cli.show import cell, duration, state, table
+    from tidy_crate.cli.show import cell, counted, duration, state, table
+    from tidy_crate.core.scene.composition import COMPOSES
 
     rows = table("asked", "answer", "in detail")
 
@@ -168,7 +169,19 @@ def _show_proof(console: Console, proof: Proof) -> None:
     line("nothing that nobody packed", proof.unexpected, "no other file is in the folder")
     line("no path leads out", proof.outside, "every path ends inside the crate")
     line("every file found", proof.unresolved, "all that was not let go resolves")
-    line("surveys the same", proof.differs, "range, cameras, outputs, passes, simulations, files")
+    composes = [one for one in proof.differs if one.startswith(COMPOSES)]
+    line(
+        "surveys the same",
+        tuple(one for one in proof.differs if one not in composes),
+        "range, cameras, outputs, passes, simulations, files",
+    )
+    if proof.compared_prims is not None:
+        times = ", ".join(f"{time:g}" for time in proof.compared_times) or "their defaults"
+        left = f"; sampled: {'; '.join(proof.sampled)}" if proof.sampled else ""
+        good = f"{counted(proof.compared_prims, 'prim')}, values at {times}{left}"
+        rows.add_row("composes the same", state("bad" if composes else "good"), cell("; ".join(composes) or good))
+    else:
+        rows.add_row("composes the same", Text("not compared"), cell("no digest of the source is in the crate"))
     test = proof.test_frame
     if test is None:
         rows.add_row("renders", Text("not tried"), cell("no render command, or it was not asked for"))

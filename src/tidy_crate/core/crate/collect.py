@@ -33,6 +33,7 @@ from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.files import hash_file, write_bytes, write_whole
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
+from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.following import FIELD
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Asset, Status, Survey
@@ -146,6 +147,8 @@ def collect(
         settings_maps=_own_maps(context),
         rules=context.project.rules(),
     )
+    if not stays:
+        content = content.model_copy(update={"composition": _composition(context, survey, layout, content)})
     for stale in before - {file.path for file in packed}:
         (crate / stale).unlink(missing_ok=True)
     write_packing_list(crate, content)
@@ -258,6 +261,17 @@ def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: Collec
             crate,
             "make room or name another disk",
         )
+
+
+def _composition(context: SceneContext, survey: Survey, layout: Layout, content: PackingList) -> Composition | None:
+    """What the staged source composes to, with each file named by what it is in the crate."""
+    identities = content.identities()
+
+    def place_of(path: Path) -> str | None:
+        place = layout.places.get(path)
+        return None if place is None else identities.get(str(place), str(place))
+
+    return context.format.composition(context.scene, context.plan, survey, place_of)
 
 
 def _missing(survey: Survey, layout: Layout, left: Mapping[str, int]) -> Iterator[MissingFile]:

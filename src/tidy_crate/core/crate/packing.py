@@ -15,6 +15,7 @@ from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.errors import Blocked, UnreadableInput
 from tidy_crate.core.files import inside, read_json, write_json
 from tidy_crate.core.model import Model, validated
+from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.model import FrameRange, Output, Survey
 from tidy_crate.core.scene.request import naming
 from tidy_crate.core.scene.settings import SettingsMap
@@ -104,6 +105,12 @@ class PackingList(Model):
     waived: tuple[Waiver, ...] = ()
     settings_maps: tuple[SettingsMap, ...] = ()
     rules: CheckRules = CheckRules()
+    composition: Composition | None = None
+    """What the staged source composes to; None where the format composes nothing, or files stay on a share."""
+
+    def identities(self) -> dict[str, str]:
+        """By path in the crate, what a file is: its contents, or its path where staging wrote it anew."""
+        return {file.path: file.path if file.rewritten else file.blake3 for file in self.files}
 
     @property
     def tokens(self) -> FrameTokens:

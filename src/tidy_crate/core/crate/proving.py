@@ -15,7 +15,10 @@ from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, es
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
-from tidy_crate.core.scene.model import Asset
+from tidy_crate.core.scene.composition import Composition
+from tidy_crate.core.scene.formats.interface import SceneFormat
+from tidy_crate.core.scene.model import Asset, Survey
+from tidy_crate.core.scene.staging import StagingPlan
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 
@@ -47,6 +50,12 @@ class Proof(Model):
     changed: tuple[str, ...]
     differs: tuple[str, ...]
     unexpected: tuple[str, ...]
+    compared_prims: int | None = None
+    """Prims whose composition was compared with the source's; None where the format or the crate has none."""
+    compared_times: tuple[float, ...] = ()
+    """Time codes at which values were compared, beside samples of each attribute."""
+    sampled: tuple[str, ...] = ()
+    """What was left out of that because the scene is huge."""
     test_frame: FrameProof | None
 
 
@@ -75,9 +84,11 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
     outside: list[str] = []
     unresolved: list[str] = []
     differs: list[str] = []
+    compared: Composition | None = None
     try:
         scene = inside(crate, content.scene)
-        survey = format_of(scene).read(
+        form = format_of(scene)
+        survey = form.read(
             scene, None, next(iter(content.requests), None), load_maps(maps=content.settings_maps), None, content.tokens
         )
         outside = sorted(
@@ -98,6 +109,10 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
         places = {m.path: _place(m.path, crate) or m.path.as_posix() for asset in survey.assets for m in asset.members}
         missing = tuple(one.path for one in content.missing)
         differs = _differences(content.essentials, essentials(survey, places, missing))
+        if content.composition is not None and not changed:
+            found = _composition(form, scene, survey, content, crate)
+            differs += content.composition.differences(found) if found is not None else []
+            compared = content.composition
     except TidyCrateError as error:
         unresolved.append(str(error))
     test = _test_frame(crate, content, scratch, frame) if frame is not None and not changed else None
@@ -111,8 +126,25 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
         changed=tuple(changed),
         differs=tuple(differs),
         unexpected=tuple(unexpected),
+        compared_prims=compared.prims if compared is not None else None,
+        compared_times=compared.times if compared is not None else (),
+        sampled=compared.sampled if compared is not None else (),
         test_frame=test,
     )
+
+
+def _composition(
+    form: SceneFormat, scene: Path, survey: Survey, content: PackingList, crate: Path
+) -> Composition | None:
+    """What the crate composes to, with each file named by what it is."""
+    identities = content.identities()
+
+    def place_of(path: Path) -> str | None:
+        place = _place(path, crate)
+        # where paths lead that have nothing to lead to
+        return None if place is None or place.startswith("missing/") else identities.get(place, place)
+
+    return form.composition(scene, StagingPlan(), survey, place_of)
 
 
 def _ends(asset: Asset, shared: Mapping[Path, int]) -> Iterator[Path]:

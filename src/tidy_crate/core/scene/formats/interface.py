@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Protocol
 
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
+from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.formats.baking import Baker
 from tidy_crate.core.scene.model import Survey
 from tidy_crate.core.scene.settings import SettingsMap
@@ -77,6 +78,15 @@ class SceneFormat(Protocol):
 
         survey: the staged survey. places: for every source file (or set pattern) its path in the crate.
         Files that are not scene files, and scene files whose paths hold as they are, are left to the caller to copy.
+        """
+
+    def composition(
+        self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]
+    ) -> Composition | None:
+        """Digest what the format's own library composes, None where the format composes nothing.
+
+        survey: of the scene under this plan. place_of: says what a file is, in words that hold at the source and in a
+        crate; None for one that does not travel.
         """
 
     def baker(self) -> Baker | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
@@ -56,6 +56,12 @@ class Gltf:
         from tidy_crate.core.scene.formats.gltf.read import geometry_bytes
 
         return geometry_bytes(scene)
+
+    def composition(
+        self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]
+    ) -> None:
+        """See SceneFormat.composition. Nothing is composed in this format."""
+        return None
 
     def apply(
         self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
@@ -42,6 +42,12 @@ class SceneSheet:
         self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
     ) -> int | None:
         """See SceneFormat.geometry_bytes."""
+        return None
+
+    def composition(
+        self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]
+    ) -> None:
+        """See SceneFormat.composition. Nothing is composed in this format."""
         return None
 
     def apply(

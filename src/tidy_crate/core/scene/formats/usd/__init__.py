@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
@@ -10,6 +10,7 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
+    from tidy_crate.core.scene.composition import Composition
     from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
     from tidy_crate.core.scene.settings import SettingsMap
@@ -59,6 +60,14 @@ class OpenUsd:
         from tidy_crate.core.scene.formats.usd.geometry import geometry_bytes
 
         return geometry_bytes(scene, plan, memory, tokens)
+
+    def composition(
+        self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]
+    ) -> Composition:
+        """See SceneFormat.composition."""
+        from tidy_crate.core.scene.formats.usd.compared import compared
+
+        return compared(scene, plan, survey, place_of)
 
     def apply(
         self,

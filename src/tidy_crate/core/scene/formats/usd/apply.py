@@ -12,9 +12,9 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.usd import package
-from tidy_crate.core.scene.formats.usd.compose import Arc, compose, needs_stage, staged_root
-from tidy_crate.core.scene.formats.usd.quiet import open_layer, usd_messages
-from tidy_crate.core.scene.formats.usd.slots import ARCS, Slot, rewrite
+from tidy_crate.core.scene.formats.usd.compose import Arc, Composed, compose, needs_stage, staged_root
+from tidy_crate.core.scene.formats.usd.quiet import open_layer, open_stage, usd_messages
+from tidy_crate.core.scene.formats.usd.slots import ARCS, REMOVED, Slot, rewrite
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.rewriting import new_texts
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
@@ -59,11 +59,25 @@ def apply(
     return StagedScene(root=root, written=tuple(written), copied=copied)
 
 
+def staged_stage(scene: Path, plan: StagingPlan, survey: Survey) -> Composed:
+    """Compose a scene as the plan stages it, without writing anything. survey: the staged survey."""
+    layer_of = cache(open_layer)
+    source = compose(scene, _arcs(survey), survey.layers, layer_of)
+    if not needs_stage(plan):
+        return source
+    top = source.stage.GetRootLayer()
+    with usd_messages():
+        caches = {edit.simulation: str(edit.layer) for edit in plan.of(UseCache)}
+        staged = staged_root(source.stage, top, plan, caches, top.identifier)
+    return Composed(open_stage(staged, scene), source.origin)
+
+
 def _arcs(survey: Survey) -> Iterator[Arc]:
     """The places where one layer of the scene brings in another."""
     unseen = {one.path for one in survey.unread}
     for asset in survey.assets:
-        if asset.field in ARCS and asset.members and asset.resolved is not None and asset.resolved not in unseen:
+        named = asset.members if asset.field in ARCS else asset.field in REMOVED.values()
+        if named and asset.resolved is not None and asset.resolved not in unseen:
             target = asset.resolved
             if paths.dialect(asset.value) is paths.Dialect.PACKAGED:
                 target = package.joined(target, asset.value[:-1].partition("[")[2])

@@ -8,10 +8,11 @@ from pathlib import Path
 
 from pxr import Sdf, Usd
 
-from tidy_crate.core.scene.formats.usd.layers import Walk
+from tidy_crate.core.asset import paths
+from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs, plain
 from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
-from tidy_crate.core.scene.formats.usd.slots import Slot, rewrite
+from tidy_crate.core.scene.formats.usd.slots import REMOVED, Slot, rewrite
 from tidy_crate.core.scene.staging import ChooseVariant, SetSetting, StagingPlan, UseCache
 
 LIVE = "tidy:simulation:live"
@@ -46,11 +47,16 @@ class Arc:
 def compose_source(walk: Walk) -> Composed:
     """The scene as the artist saved it, with relinked layers in their places, and nothing else changed."""
     arcs = [
-        Arc(o.layer, o.slot.path, o.slot.field, o.slot.text, o.layer_target, o.relinked)
+        Arc(o.layer, o.slot.path, o.slot.field, o.slot.text, target, o.relinked)
         for o in walk.occurrences
-        if o.slot.is_arc and o.layer_target is not None
+        if (target := o.layer_target or _removed(o)) is not None
     ]
     return compose(walk.root, arcs, walk.facts, walk.library.layer)
+
+
+def _removed(occurrence: Occurrence) -> Path | None:
+    """What an item that is taken out of a list means: it must be written as the one that it takes out."""
+    return occurrence.resolution.location if occurrence.slot.field in REMOVED.values() else None
 
 
 def compose(root: Path, arcs: Iterable[Arc], layers: Iterable[Path], layer_of: Callable[[Path], Sdf.Layer]) -> Composed:
@@ -166,11 +172,25 @@ def _with_relinked_arcs(
             target = targets.get((slot.path, slot.field, slot.text))
             if target is not None:
                 return copies[target].identifier if target in copies else str(target)
-            # an in-memory layer has no folder, so what is relative to one must be spelt out
-            return str(folder / slot.text) if slot.text.startswith(("./", "../")) else slot.text
+            return _spelt_out(slot.text, folder)
 
         rewrite(copy, new_text)
     return copies.get(root) or layer_of(root), origin, list(copies.values())
+
+
+def _spelt_out(text: str, folder: Path) -> str:
+    """An in-memory layer has no folder, so what is looked for from one must be written in full."""
+    kind = paths.dialect(text)
+    if kind is paths.Dialect.RELATIVE:
+        return str(folder / text)
+    if kind not in (paths.Dialect.SEARCH, paths.Dialect.PACKAGED) or paths.is_absolute(text):
+        return text
+    # first beside the layer, then along the search path: a pattern counts by its folder
+    outer = text.partition("[")[0]
+    beside = folder / outer
+    name = beside.name
+    there = beside.exists() or (any(mark in name for mark in "#<%") and beside.parent.is_dir())
+    return str(folder / text) if there else text
 
 
 def _leading_to_relinks(arcs: dict[Path, list[Arc]]) -> set[Path]:

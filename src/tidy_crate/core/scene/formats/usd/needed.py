@@ -17,6 +17,7 @@ from tidy_crate.core.scene.formats.usd.compose import Composed
 from tidy_crate.core.scene.formats.usd.facts import NO_USE
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, Place, ScenePrims
+from tidy_crate.core.scene.formats.usd.slots import REMOVED
 
 SHUTTER = 1.0  # time codes before and after a frame that motion blur may look at
 UNUSED = "nothing that renders in these frames uses it"
@@ -67,6 +68,8 @@ def is_needed(
         return used, "a layer of something that renders" if used else "nothing that renders comes from this layer"
     if slot.path == "/":
         return True, "the whole scene uses it"
+    if slot.field in REMOVED.values():
+        return False, "the scene takes it out of a list"
     if occurrence.layer in walk.clips:
         return True, "a value clip names it"
     place = (occurrence.layer, occurrence.prim)

@@ -24,6 +24,7 @@ from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.simulation.states import find_simulations
+from tidy_crate.core.scene.formats.usd.slots import REMOVED
 from tidy_crate.core.scene.model import (
     Asset,
     Camera,
@@ -223,7 +224,8 @@ def _kind(occurrence: Occurrence) -> str:
     suffix = "." + paths.file_name(occurrence.value).rpartition(".")[2].lower()
     if suffix in _KINDS:
         return _KINDS[suffix]
-    return "layer" if suffix in (".usda", ".usdc", ".usd") or occurrence.slot.is_arc else "file"
+    is_layer = occurrence.slot.is_arc or occurrence.slot.field in REMOVED.values()
+    return "layer" if suffix in (".usda", ".usdc", ".usd") or is_layer else "file"
 
 
 def _software(stage: Usd.Stage, settings: tuple[Setting, ...]) -> tuple[Software, ...]:

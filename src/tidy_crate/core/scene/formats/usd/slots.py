@@ -11,6 +11,10 @@ from pxr import Sdf
 from tidy_crate.core.scene.formats.usd.clips import TEMPLATE, template_numbers
 
 ARCS = ("subLayers", "references", "payload")
+# items that a list takes out or only puts in order: they bring nothing in, but name the file that is meant
+REMOVED = {"references": "references:removed", "payload": "payload:removed"}
+_BRINGING = ("explicitItems", "prependedItems", "appendedItems", "addedItems")
+_REMOVING = ("deletedItems", "orderedItems")
 _ASSET = Sdf.ValueTypeNames.Asset
 _ASSETS = Sdf.ValueTypeNames.AssetArray
 # keys that hold nested dictionaries in which any value may be an asset path
@@ -67,10 +71,11 @@ def attribute_slots(layer: Sdf.Layer, path: Sdf.Path, spec: Sdf.AttributeSpec) -
 def prim_slots(path: Sdf.Path, spec: Sdf.PrimSpec, keys: list[str]) -> Iterator[Slot]:
     """The layers that a prim brings in, and the files its metadata names. keys: of all its metadata."""
     where = path.pathString
-    if "references" in keys:
-        yield from (Slot(where, "references", text) for text in _arc_texts(spec.referenceList))
-    if "payload" in keys:
-        yield from (Slot(where, "payload", text) for text in _arc_texts(spec.payloadList))
+    for field, removed in REMOVED.items():
+        if field in keys:
+            arcs = spec.GetInfo(field)
+            yield from (Slot(where, field, text) for text in _arc_texts(arcs, _BRINGING))
+            yield from (Slot(where, removed, text) for text in _arc_texts(arcs, _REMOVING))
     yield from metadata_slots(where, spec, keys)
 
 
@@ -108,10 +113,9 @@ def _texts(value: Any) -> list[str]:
     return []
 
 
-def _arc_texts(arcs: Any) -> list[str]:
-    """The layers that a list of references or payloads brings in, deleted ones left out; '' is this same layer."""
-    kept = (arcs.explicitItems, arcs.prependedItems, arcs.appendedItems, arcs.addedItems)
-    return list(dict.fromkeys(arc.assetPath for items in kept for arc in items if arc.assetPath))
+def _arc_texts(arcs: Any, lists: tuple[str, ...]) -> list[str]:
+    """The layers that some lists of references or payloads name; '' is this same layer."""
+    return list(dict.fromkeys(arc.assetPath for name in lists for arc in getattr(arcs, name) if arc.assetPath))
 
 
 def _dictionary_texts(value: Any) -> Iterator[str]:
@@ -146,23 +150,30 @@ def _rewrite_at(layer: Sdf.Layer, path: Sdf.Path, new_text: Callable[[Slot], str
                 value = layer.QueryTimeSample(path, time)
                 layer.SetTimeSample(path, time, _replaced(value, where, "timeSamples", time, new_text))
     elif isinstance(spec, Sdf.PrimSpec):
-        for field, arcs, kind in (
-            ("references", spec.referenceList, Sdf.Reference),
-            ("payload", spec.payloadList, Sdf.Payload),
-        ):
+        for field, kind in (("references", Sdf.Reference), ("payload", Sdf.Payload)):
             if spec.HasInfo(field):
-                arcs.ModifyItemEdits(lambda arc, field=field, kind=kind: _moved_arc(arc, where, field, kind, new_text))
+                spec.SetInfo(field, _moved_arcs(spec.GetInfo(field), where, field, kind, new_text))
     elif isinstance(spec, Sdf.PseudoRootSpec):
         if spec.HasInfo("colorConfiguration"):
             value = spec.GetInfo("colorConfiguration")
             spec.SetInfo("colorConfiguration", _replaced(value, where, "colorConfiguration", None, new_text))
-    else:
+    elif not isinstance(spec, Sdf.PropertySpec):
         return
     for key in _DICTIONARIES:
         if spec.HasInfo(key):
             value = spec.GetInfo(key)
             if key == "clips" or next(_dictionary_texts(value), None) is not None:
                 spec.SetInfo(key, _replaced(value, where, key, None, new_text))
+
+
+def _moved_arcs(arcs: Any, where: str, field: str, kind: Any, new_text: Callable[[Slot], str]) -> Any:
+    """A list of references or payloads with new paths, list by list: what is taken out stays taken out."""
+    for names, slot in ((_BRINGING, field), (_REMOVING, REMOVED[field])):
+        for name in names:
+            items = getattr(arcs, name)
+            if items:
+                setattr(arcs, name, [_moved_arc(arc, where, slot, kind, new_text) for arc in items])
+    return arcs
 
 
 def _moved_arc(arc: Any, where: str, field: str, kind: Any, new_text: Callable[[Slot], str]) -> Any:

@@ -1,0 +1,89 @@
+"""What a scene composes to, as digests: the same in a crate as at its source, or the crate renders another picture."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Mapping
+
+from tidy_crate.core.model import Model
+
+# digests that are kept apart, so that a difference can be named; more are joined by what holds them
+MOST_PARTS = 2000
+MOST_NAMED = 10
+COMPOSES = "composes to something else"
+
+
+class Composition(Model):
+    """The digest of a composed scene."""
+
+    prims: int
+    """How many prims were compared."""
+    times: tuple[float, ...]
+    """Time codes at which values were compared, beside the first and last samples of each attribute."""
+    sampled: tuple[str, ...] = ()
+    """What was left out because the scene is huge, in words."""
+    digest: str
+    """Of everything."""
+    parts: dict[str, str]
+    """By path, the digest of a prim, or of all prims below one where the scene has very many."""
+
+    @classmethod
+    def of(cls, prims: Mapping[str, str], times: Iterable[float], sampled: Iterable[str]) -> Composition:
+        """Join digests by prim path, in the order of the paths."""
+        ordered = dict(sorted(prims.items()))
+        return cls(
+            prims=len(ordered),
+            times=tuple(times),
+            sampled=tuple(sampled),
+            digest=_joined(ordered.items()),
+            parts=_parts(ordered),
+        )
+
+    def differences(self, other: Composition) -> list[str]:
+        """Return what differs in the other one, in words; nothing where the two compose to the same."""
+        if self.digest == other.digest:
+            return []
+        named = sorted(
+            path for path in self.parts.keys() | other.parts.keys() if self.parts.get(path) != other.parts.get(path)
+        )
+        # what is deepest is the cause, what holds it the consequence
+        deepest = [
+            path
+            for path in named
+            if not any(more != path and more.startswith(path.rstrip("/") + "/") for more in named)
+        ]
+        shown = [f"{path} ({_how(path, self, other)})" for path in deepest[:MOST_NAMED]]
+        more = f" and {len(deepest) - MOST_NAMED} more" if len(deepest) > MOST_NAMED else ""
+        return [f"{COMPOSES}: {', '.join(shown)}{more}"]
+
+
+def _holds(path: str, other: str) -> bool:
+    return other != path and other.startswith(path.rstrip("/") + "/")
+
+
+def _how(path: str, one: Composition, other: Composition) -> str:
+    if path not in other.parts:
+        return "not there"
+    return "not at the source" if path not in one.parts else "other contents"
+
+
+def _joined(parts: Iterable[tuple[str, str]]) -> str:
+    digest = hashlib.blake2b(digest_size=16)
+    for path, part in parts:
+        digest.update(f"{path} {part}\n".encode("utf-8", "surrogatepass"))
+    return digest.hexdigest()
+
+
+def _parts(prims: Mapping[str, str]) -> dict[str, str]:
+    """The digests, joined by ever higher prims until there are few enough."""
+    if len(prims) <= MOST_PARTS:
+        return {path: part[:12] for path, part in prims.items()}
+    depth = max(path.count("/") for path in prims)
+    while depth > 1:
+        groups: dict[str, list[tuple[str, str]]] = {}
+        for path, part in prims.items():
+            groups.setdefault("/".join(path.split("/")[: depth + 1]), []).append((path, part))
+        if len(groups) <= MOST_PARTS:
+            return {path: _joined(group)[:12] for path, group in groups.items()}
+        depth -= 1
+    return {"/": _joined(prims.items())[:12]}

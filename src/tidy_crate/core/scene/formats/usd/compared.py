@@ -1,0 +1,58 @@
+"""The composed scene with its files named in words that hold at the source and in a crate."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from pxr import Sdf
+
+from tidy_crate.core.scene.composition import Composition
+from tidy_crate.core.scene.formats.usd.apply import staged_stage
+from tidy_crate.core.scene.formats.usd.composition import composition
+from tidy_crate.core.scene.formats.usd.quiet import open_layer, open_stage, usd_messages
+from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.staging import StagingPlan
+
+MISSING = "missing"
+
+
+def compared(scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]) -> Composition:
+    """Digest what plain USD composes from a scene under a plan. See SceneFormat.composition.
+
+    The library resolves files. What it cannot resolve, and what a decision relinks, is taken from the survey.
+    """
+    if plan.edits:
+        composed = staged_stage(scene, plan, survey)
+        stage, file_of = composed.stage, composed.file_of
+    else:
+        stage = open_stage(open_layer(scene), scene)
+        file_of = _own_file
+    known: dict[tuple[Path, str], Path | None] = {}
+    decided: set[tuple[Path, str]] = set()
+    for asset in survey.assets:
+        # a layer in memory has its relative paths written in full
+        for text in (asset.authored, str(asset.layer.parent / asset.authored)):
+            known[asset.layer, text] = asset.resolved if asset.members else None
+            if asset.relinked:
+                decided.add((asset.layer, text))
+
+    def identity(layer: Sdf.Layer | None, resolved: str, text: str) -> str:
+        file = file_of(layer) if layer is not None else None
+        key = (file, text) if file is not None else None
+        # the library knows nothing of decisions, of patterns for many files, and of paths as other systems write them
+        if key is not None and key in known and (not resolved or key in decided):
+            chosen = known[key]
+            resolved = "" if chosen is None else chosen.as_posix()
+        elif not resolved and layer is not None and not layer.anonymous:
+            resolved = layer.ComputeAbsolutePath(text)
+        outer, bracket, inner = resolved.partition("[")
+        place = place_of(Path(outer)) if outer else None
+        return f"{place}{bracket}{inner}" if place is not None else MISSING
+
+    with usd_messages():
+        return composition(stage, identity)
+
+
+def _own_file(layer: Sdf.Layer) -> Path | None:
+    return Path(layer.realPath) if layer.realPath else None
