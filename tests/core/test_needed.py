@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+from pxr import Usd
 from test_survey import needed, survey_of
 
 from conftest import usda
@@ -161,3 +162,88 @@ def test_what_a_reference_renames_is_asked_under_its_new_name(tmp_path: Path) ->
     found = {asset.authored: asset.needed for asset in survey.assets}
     assert survey.motion == "things" and survey.animated == (1, 9)
     assert found["./tool.png"] and not found["./hidden.png"]
+
+
+def needs(tmp_path: Path, body: str, head: str = "startTimeCode = 1\n endTimeCode = 9") -> dict[str, bool]:
+    """Which of the missing files that a scene names are needed, by the name of each."""
+    scene = tmp_path / "s.usda"
+    scene.write_text(usda(f'(\n {head}\n renderSettingsPrimPath = "/R"\n)\n{body}'))
+    assets = open_scene(scene).survey().assets
+    return {Path(asset.authored).stem: asset.needed for asset in assets if asset.authored.endswith(".png")}
+
+
+@pytest.mark.parametrize(
+    ("arc", "samples", "needed"),
+    [
+        # on the stage at 1 and 10: the shutter of the last frame sees the second one
+        ("(offset = -100)", {101: "a", 110: "b", 112: "c"}, {"a": True, "b": True, "c": False}),
+        ("(offset = 100)", {1: "a", 10: "b"}, {"a": True, "b": False}),
+        ("(scale = 0.5)", {2: "a", 18: "b", 22: "c"}, {"a": True, "b": True, "c": False}),
+        ("(offset = 10; scale = -1)", {9: "a", 1: "b"}, {"a": True, "b": True}),
+        ("", {-50: "a", 0: "b", 5: "c", 11: "d"}, {"a": False, "b": True, "c": True, "d": False}),
+    ],
+)
+@pytest.mark.parametrize("how", ["reference", "sublayer"])
+def test_s7_samples_of_files_are_compared_in_the_time_of_the_stage(
+    how: str, arc: str, samples: dict[int, str], needed: dict[str, bool], tmp_path: Path
+) -> None:
+    keys = ", ".join(f"{time}: @./{name}.png@" for time, name in samples.items())
+    (tmp_path / "part.usda").write_text(usda(f'def Sphere "P" {{ asset tex.timeSamples = {{ {keys} }} }}'))
+    if how == "reference":
+        found = needs(tmp_path, f'def "A" ( references = @./part.usda@</P> {arc} ) {{ }}')
+    else:
+        head = f"startTimeCode = 1\n endTimeCode = 9\n subLayers = [\n@./part.usda@ {arc}\n]"
+        found = needs(tmp_path, "", head)
+    # the oracle: what plain USD shows at any moment of the frames and their shutters
+    stage = Usd.Stage.Open(str(tmp_path / "s.usda"))
+    attribute = stage.GetPrimAtPath("/A" if how == "reference" else "/P").GetAttribute("tex")
+    shown = {Path(attribute.Get(time / 4).path).stem for time in range(0, 41)}
+    assert shown <= {name for name, is_needed in needed.items() if is_needed}
+    assert found == needed
+
+
+MATERIAL = (
+    'def Material "M" {{ token outputs:surface.connect = </M/S.outputs:out>\n'
+    'def Shader "S" {{ asset inputs:file = @./{name}.png@\ntoken outputs:out }} }}\n'
+)
+
+
+@pytest.mark.parametrize("specifier", ["def", "over", "class"])
+def test_s7_prototypes_count_whatever_they_are_where_they_stand(specifier: str, tmp_path: Path) -> None:
+    body = MATERIAL.format(name="bound") + (
+        f'{specifier} "Store" {{ {specifier} Mesh "Leaf" ( prepend apiSchemas = ["MaterialBindingAPI"] ) {{\n'
+        "rel material:binding = </M>\nasset own = @./own.png@ } }\n"
+        'def PointInstancer "Tree" { rel prototypes = </Store/Leaf>\nint[] protoIndices = [0] }\n'
+        'class Mesh "Other" { asset own = @./unused.png@ }'
+    )
+    assert needs(tmp_path, body) == {"bound": True, "own": True, "unused": False}
+    assert needs(tmp_path, body.replace('"Tree" {', '"Tree" ( active = false ) {'))["bound"] is (specifier == "def")
+
+
+@pytest.mark.parametrize(
+    ("purposes", "needed"),
+    [("", {"proxy": False, "guide": False}), ('"default", "proxy"', {"proxy": True, "guide": False}),
+     ('"guide"', {"proxy": False, "guide": True})],
+)  # fmt: skip
+def test_s4_purposes_are_those_of_the_render_settings(purposes: str, needed: dict[str, bool], tmp_path: Path) -> None:
+    said = f"uniform token[] includedPurposes = [{purposes}]" if purposes else ""
+    shapes = "".join(
+        f'def Sphere "{name}" {{ uniform token purpose = "{name}"\nasset tex = @./{name}.png@ }}\n'
+        for name in ("proxy", "guide", "render", "default")
+    )
+    found = needs(tmp_path, f'def RenderSettings "R" {{ {said} }}\n{shapes}')
+    assert found == needed | {"render": True, "default": True}
+
+
+def test_s4_materials_for_the_screen_count_where_the_render_settings_ask_for_them(tmp_path: Path) -> None:
+    body = (
+        MATERIAL.format(name="preview").replace('"M"', '"Low"').replace("</M/", "</Low/")
+        + MATERIAL.format(name="final").replace('"M"', '"High"').replace("</M/", "</High/")
+        + 'def Sphere "Ball" ( prepend apiSchemas = ["MaterialBindingAPI"] ) { rel material:binding:preview = </Low>\n'
+        "rel material:binding:full = </High> }\n"
+    )
+    settings = 'def RenderSettings "R" { SAID }\n'
+    plain = needs(tmp_path, settings.replace("SAID", "") + body)
+    assert plain == {"preview": False, "final": True}
+    said = 'uniform token[] materialBindingPurposes = ["preview", ""]'
+    assert needs(tmp_path, settings.replace("SAID", said) + body)["preview"] is True

@@ -7,11 +7,11 @@ or from the render settings. In doubt it is needed.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from pxr import Sdf, Usd, UsdGeom, UsdShade
+from pxr import Sdf, Usd, UsdGeom, UsdRender, UsdShade
 
 from tidy_crate.core.scene.formats.usd.compose import Composed
 from tidy_crate.core.scene.formats.usd.facts import NO_USE
@@ -46,7 +46,8 @@ def judge(
     """
     first, last = window if window else (float("-inf"), float("inf"))
     needed = Needed((first - SHUTTER, last + SHUTTER))
-    rendered = {prim.GetPath(): prim for prim in _rendered(prims, names, needed.times)}
+    purposes = _purposes(settings)
+    rendered = {prim.GetPath(): prim for prim in _rendered(prims, names, needed.times, purposes)}
     reached = _reach(composed.stage, prims, names, rendered, settings)
     for path, places in prims.places_of.items():
         reason = _reason(path, rendered, reached, prims)
@@ -81,7 +82,16 @@ def is_needed(
     return True, f"used by {reason}"
 
 
-def _rendered(prims: ScenePrims, names: Names, times: tuple[float, float]) -> Iterator[Usd.Prim]:
+def _purposes(settings: Usd.Prim | None) -> frozenset[str]:
+    """The purposes of prims that the render settings include, beside those that every render shows."""
+    attribute = UsdRender.Settings(settings).GetIncludedPurposesAttr() if settings else None
+    said = attribute.Get() if attribute and attribute.HasAuthoredValue() else None
+    return frozenset({"default", "render", *map(str, said or ())})
+
+
+def _rendered(
+    prims: ScenePrims, names: Names, times: tuple[float, float], purposes: frozenset[str]
+) -> Iterator[Usd.Prim]:
     """The prims that show in the picture or light it. Materials and settings count only once something reaches them."""
     hidden: Sdf.Path | None = None
     purposed: Sdf.Path | None = None
@@ -96,7 +106,7 @@ def _rendered(prims: ScenePrims, names: Names, times: tuple[float, float]) -> It
                 continue
             if purposed is None and name in names.purpose:
                 purposed = prim.GetPath()
-            if purposed is not None and UsdGeom.Imageable(prim).ComputePurpose() in ("guide", "proxy"):
+            if purposed is not None and UsdGeom.Imageable(prim).ComputePurpose() not in purposes:
                 continue
         if not kind & (Kind.SHADING | Kind.RENDER):
             yield prim
@@ -118,15 +128,17 @@ def _reach(
 ) -> dict[Sdf.Path, str]:
     """Prims that are used without showing themselves, with the reason: bound materials, and what links lead to."""
     reached: dict[Sdf.Path, str] = {}
-    shown = [prim for prim in rendered.values() if prims.kind(prim) & Kind.BINDS]
-    if shown:
-        materials, _ = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(shown, UsdShade.Tokens.full)
+    prototypes = list(_below_prototypes(stage, rendered.values()))
+    shown = [prim for prim in (*rendered.values(), *prototypes) if prims.kind(prim) & Kind.BINDS]
+    for purpose in _material_purposes(settings) if shown else ():
+        materials, _ = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(shown, purpose)
         for prim, material in zip(shown, materials, strict=True):
             if material:
                 reached.setdefault(material.GetPath(), f"the material of {prim.GetPath()}")
     if settings:
         reached[settings.GetPath()] = "the render settings"
     linking = [prim for prim, name, _ in prims.active if name in names.outward]
+    linking += [prim for prim in prototypes if prim.GetName() in names.outward]
     followed: set[Sdf.Path] = set()
     while True:
         before = len(reached)
@@ -139,6 +151,26 @@ def _reach(
                 reached.setdefault(target.GetPath(), str(path))
         if len(reached) == before:
             return reached
+
+
+def _material_purposes(settings: Usd.Prim | None) -> list[str]:
+    """The purposes of materials that the render settings ask for, and the one for final renders: in doubt needed."""
+    attribute = UsdRender.Settings(settings).GetMaterialBindingPurposesAttr() if settings else None
+    said = attribute.Get() if attribute and attribute.HasAuthoredValue() else None
+    known = (UsdShade.Tokens.full, UsdShade.Tokens.preview, UsdShade.Tokens.allPurpose)
+    return list(dict.fromkeys((UsdShade.Tokens.full, *(one for one in map(str, said or ()) if one in known))))
+
+
+def _below_prototypes(stage: Usd.Stage, rendered: Iterable[Usd.Prim]) -> Iterator[Usd.Prim]:
+    """What instancers that show bring into the picture, though it may be abstract or an override where it is."""
+    seen: set[Sdf.Path] = set()
+    for prim in rendered:
+        if prim.IsA(UsdGeom.PointInstancer):
+            for path in UsdGeom.PointInstancer(prim).GetPrototypesRel().GetForwardedTargets():
+                top = stage.GetPrimAtPath(path)
+                if top and path not in seen:
+                    seen.add(path)
+                    yield from Usd.PrimRange(top, Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate))
 
 
 def _linked_from(stage: Usd.Stage, prim: Usd.Prim) -> Iterator[Usd.Prim]:
@@ -218,15 +250,25 @@ def _wins(occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed:
             # in one layer time samples hold against the default
             if not winner.HasInfo("timeSamples"):
                 return True
-        elif _held_in(occurrence.slot.time, attribute.GetTimeSamples(), needed.times):
+        elif _held_in(_on_stage(occurrence, attribute, composed), attribute.GetTimeSamples(), needed.times):
             return True
     return False
 
 
+def _on_stage(occurrence: Occurrence, attribute: Usd.Attribute, composed: Composed) -> float:
+    """The time of a sample on the stage: every arc on the way may shift and stretch the times of its layer."""
+    time = occurrence.slot.time or 0.0
+    for spec, offset in attribute.GetPropertyStackWithLayerOffsets(Usd.TimeCode.Default()):
+        if str(spec.path) == occurrence.slot.path and composed.file_of(spec.layer) == occurrence.layer:
+            return float(offset * time)
+    return time
+
+
 def _held_in(time: float, samples: list[float], window: tuple[float, float]) -> bool:
     """Whether a held sample is in force at some moment of the window."""
-    later = [t for t in samples if t > time]
+    later = [t for t in samples if t > time + 1e-6]
     until = min(later) if later else float("inf")
     first = min(samples) if samples else time
-    begins = float("-inf") if time == first else time
+    # the first sample is in force before its time too
+    begins = float("-inf") if time <= first + 1e-6 else time
     return begins <= window[1] and until > window[0]
