@@ -30,7 +30,7 @@ def Xform "Ferry" { double3 xformOp:translate.timeSamples = { 1: (0, 0, 0), 3: (
     uniform token[] xformOpOrder = ["xformOp:translate"]
     def Sphere "Lamp" { double radius = 1
         color3f[] primvars:displayColor = [(0.8, 0.4, 0.2)]
-        asset note = @./gone/lamp.png@ } }
+        asset note = @./textures/lamp.png@ } }
 def Xform "Rig" { custom token tidy:simulation = "springFollow"
     custom double tidy:simulation:start = 1
     custom rel tidy:spring:target = </Ferry>
@@ -74,8 +74,8 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
     scene = show / "pier_v001.usda"
     scene.write_text(usda(SCENE))
     (show / "tidy-crate.toml").write_text(PROJECT.replace("\\\\", "\\"))
-    (tmp_path / "archive").mkdir()
-    (tmp_path / "archive" / "lamp.png").write_bytes(b"\x89PNG")
+    (tmp_path / "archive" / "textures").mkdir(parents=True)
+    (tmp_path / "archive" / "textures" / "lamp.png").write_bytes(b"\x89PNG")
     steps: list[Step] = []
 
     survey = api.survey(scene, user=user)

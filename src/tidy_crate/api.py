@@ -231,9 +231,9 @@ def relink(
     proposals = core.propose(found, look_in, maps, collected_contents(context.tidy))
     chosen = choose(proposals, lacking) if choose else proposals
     applied = core.apply_relinks(context, chosen, found) if apply or choose else ()
-    done = {proposal.asset for proposal in applied}
-    still = tuple(asset for asset in lacking if asset.id not in done)
-    return Relinked(tuple(proposals), tuple(applied), still, context.file.path)
+    # what was found may name files of its own that are missing, and may be part of a set only
+    still = core.missing(open_scene(scene, tidy_dir=tidy_dir, user=user).survey()) if applied else lacking
+    return Relinked(tuple(proposals), tuple(applied), tuple(still), context.file.path)
 
 
 def let_go(scene: Path, asset: str, because: str, *, tidy_dir: Path | None = None, user: User | None = None) -> None:

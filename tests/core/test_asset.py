@@ -110,12 +110,12 @@ def test_what_is_no_file_is_said_and_not_read(tmp_path: Path) -> None:
 def test_r4_candidates_are_ranked_and_ties_are_not_sure(tmp_path: Path) -> None:
     for place in ("one/tex/a.png", "two/other/a.png", "three/B.PNG"):
         (tmp_path / place).parent.mkdir(parents=True)
-        (tmp_path / place).write_bytes(b"x")
+        (tmp_path / place).write_bytes(place.encode())
     index = FolderIndex([tmp_path])
     best = by_name("/old/tex/a.png", index)
     assert best[0].path == tmp_path / "one/tex/a.png"
     assert best[0].confidence > best[1].confidence
-    assert by_name("b.png", index)[0].reason == "same name in another case"
+    assert by_name("b.png", index)[0].reason == "the same name alone, in another case"
     assert all(candidate.confidence <= 0.5 for candidate in by_name("a.png", index))
     assert mapped("X:/tex/a.png", [("X:/", str(tmp_path / "one"))])[0].path == tmp_path / "one/tex/a.png"
 

@@ -66,6 +66,16 @@ def test_one_node_pays_start_up_loading_and_whole_increments() -> None:
     assert run.cost == Decimal(120) * Decimal("3.6") / 3600
 
 
+@pytest.mark.parametrize(("least", "billed"), [(0, 120), (119, 120), (120, 120), (121, 121), (600, 600)])
+def test_a_node_that_was_hardly_used_pays_the_least_that_is_billed(least: int, billed: int) -> None:
+    # 10 frames of 11 s are 110 s, which is two whole minutes
+    run = simulate(np.full(10, 11.0), 0.0, 10, 1, machine(billing_increment_seconds=60, minimum_seconds=least))
+    assert run.cost == Decimal(billed) * Decimal("3.6") / 3600 and run.node_seconds == 110
+    # what is billed at least is billed for each of them
+    run = simulate(np.full(10, 11.0), 0.0, 5, 2, machine(billing_increment_seconds=60, minimum_seconds=least))
+    assert run.cost == 2 * Decimal(max(60, least)) * Decimal("3.6") / 3600
+
+
 def test_frames_between_test_frames_are_interpolated_and_scaled(packed: tuple[SceneContext, Path]) -> None:
     request = read_packing_list(packed[1]).requests[0]
     times = frame_times(request.model_copy(update={"width": 640}), measured({1001: 1.0, 1048: 3.0}))

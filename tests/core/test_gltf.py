@@ -79,8 +79,8 @@ def test_every_uri_is_found_and_need_is_judged_by_what_shows(binary: bool, tmp_p
 @pytest.mark.parametrize("binary", [False, True])
 def test_a_crate_of_a_relinked_scene_holds_without_the_originals(binary: bool, tmp_path: Path) -> None:
     scene = write_scene(tmp_path / "s", binary=binary)
-    (tmp_path / "far").mkdir()
-    shutil.move(tmp_path / "s/tex/cargo side.png", tmp_path / "far/cargo side.png")
+    (tmp_path / "far/tex").mkdir(parents=True)
+    shutil.move(tmp_path / "s/tex/cargo side.png", tmp_path / "far/tex/cargo side.png")
     before = scene.read_bytes()
     context = open_scene(scene)
     proposals = propose(context.survey(), [tmp_path / "far"], [])
@@ -90,7 +90,7 @@ def test_a_crate_of_a_relinked_scene_holds_without_the_originals(binary: bool, t
     shutil.rmtree(tmp_path / "s")
     shutil.rmtree(tmp_path / "far")
     assets = by_name(Gltf().read(result.scene).assets)
-    moved = assets["elsewhere/far/cargo%20side.png"]
+    moved = assets["elsewhere/tex/cargo%20side.png"]
     assert moved.status is Status.FOUND and moved.members[0].path.read_bytes() == b"tex/cargo side.png"
     assert result.scene.read_bytes()[-8:] == (b"12345678" if binary else result.scene.read_bytes()[-8:])
     proof = prove(tmp_path / "c.crate", os.environ, test=False)

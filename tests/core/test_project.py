@@ -164,9 +164,9 @@ def test_a_project_moves_decisions_elsewhere_and_names_roots(demo: DemoScene, tm
     context = open_scene(demo.scene)
     assert context.tidy == tmp_path / "t" / "lantern_quay.tidy"
     lost = next(a for a in context.survey().assets if a.authored.endswith("rope.png"))
-    context.file.add("relink", [{"asset": lost.id, "to": (demo.archive / "textures/rope.png").as_posix()}])
+    context.file.add("relink", [{"asset": lost.id, "to": (demo.archive / "lantern_quay/textures/rope.png").as_posix()}])
     collect(open_scene(demo.scene), tmp_path / "c.crate")
-    assert (tmp_path / "c.crate/roots/old/textures/rope.png").is_file()
+    assert (tmp_path / "c.crate/roots/old/lantern_quay/textures/rope.png").is_file()
 
 
 @pytest.mark.parametrize(

@@ -52,12 +52,13 @@ def test_r4_a_whole_folder_that_moved_is_relinked_at_once(tmp_path: Path) -> Non
 
 
 def test_r4_tile_sets_and_sequences_are_found_as_sets(tmp_path: Path) -> None:
-    body = "asset t = @/gone/t.<UDIM>.png@\nasset s = @/gone/s.####.exr@"
-    context = show(tmp_path, body, "new/t.1001.png", "new/t.1002.png", "new/deep/s.0001.exr", "new/deep/s.0002.exr")
+    body = "asset t = @/gone/boat/t.<UDIM>.png@\nasset s = @/gone/boat/s.####.exr@"
+    new = ["t.1001.png", "t.1002.png", "s.0001.exr", "s.0002.exr"]
+    context = show(tmp_path, body, *[f"new/deep/boat/{name}" for name in new])
     apply_relinks(context, propose(context.survey(), [tmp_path / "new"], []))
     found = again(context)
-    assert [member.tile for member in found["/gone/t.<UDIM>.png"].members] == [1001, 1002]
-    assert [member.frame for member in found["/gone/s.####.exr"].members] == [1, 2]
+    assert [member.tile for member in found["/gone/boat/t.<UDIM>.png"].members] == [1001, 1002]
+    assert [member.frame for member in found["/gone/boat/s.####.exr"].members] == [1, 2]
 
 
 def test_r4_two_candidates_that_nothing_tells_apart_are_not_decided(tmp_path: Path) -> None:
@@ -177,8 +178,8 @@ def test_r4_a_file_known_by_its_content_is_found_under_any_name(tmp_path: Path) 
 
 def test_another_unicode_form_of_a_name_is_the_same_name(tmp_path: Path) -> None:
     composed, decomposed = (unicodedata.normalize(form, "tür.png") for form in ("NFC", "NFD"))
-    context = show(tmp_path, f"asset a = @/gone/{composed}@", f"new/{decomposed}")
-    if (tmp_path / "new" / composed).exists():
+    context = show(tmp_path, f"asset a = @/gone/boat/{composed}@", f"new/boat/{decomposed}")
+    if (tmp_path / "new" / "boat" / composed).exists():
         pytest.skip("this file system takes both for one")
     (one,) = propose(context.survey(), [tmp_path / "new"], [])
     assert one.sure and "Unicode form" in one.reason
@@ -214,3 +215,156 @@ def test_r4_candidates_are_chosen_at_a_terminal_and_only_there(tmp_path: Path, r
     assert done.returncode == 0, done.stderr.decode()
     chosen = {asset.resolved for asset in again(context).values()}
     assert chosen == {tmp_path / "new" / "two" / f"f{n}.png" for n in range(3)}
+
+
+PNG = b"\x89PNG\r\n\x1a\n" + bytes(32)
+
+
+def sure(context: SceneContext, *look_in: Path, maps: tuple[tuple[str, str], ...] = ()) -> dict[str, str]:
+    """What would be decided unasked: the file as written, and what takes its place."""
+    found = propose(context.survey(), look_in, maps, collected_contents(context.tidy))
+    return {one.authored: one.candidate.as_posix() for one in found if one.sure}
+
+
+@pytest.mark.parametrize(
+    ("authored", "there", "is_sure"),
+    [
+        ("/gone/diffuse.png", "new/other/diffuse.png", False),
+        ("/gone/diffuse.png", "new/diffuse.png", False),
+        ("/gone/chair/textures/diffuse.png", "new/table/textures/diffuse.png", False),
+        ("/gone/chair/v002/tex/diffuse.png", "new/table/v002/tex/diffuse.png", False),
+        ("/gone/chair/textures/diffuse.png", "new/props/chair/textures/diffuse.png", True),
+        ("/gone/chair/diffuse.png", "new/props/chair/diffuse.png", True),
+        ("/gone/textures/diffuse.png", "new/textures/diffuse.png", True),
+        ("Q:\\gone\\Chair\\diffuse.png", "new/props/chair/diffuse.png", True),
+        ("/gone/chair/Diffuse.png", "new/props/chair/diffuse.png", False),
+    ],
+)
+def test_a_name_alone_is_a_candidate_and_a_folder_that_tells_something_is_proof(
+    authored: str, there: str, is_sure: bool, tmp_path: Path
+) -> None:
+    context = show(tmp_path, f"asset a = @{authored}@", there)
+    assert sure(context, tmp_path / "new") == ({authored: str(tmp_path / there)} if is_sure else {})
+    (one,) = propose(context.survey(), [tmp_path / "new"], [])
+    assert one.candidate == tmp_path / there
+
+
+def test_one_file_does_not_stand_for_two_different_missing_ones(tmp_path: Path) -> None:
+    # each on its own would be sure; both cannot be right
+    body = "asset a = @/gone/north/chair/d.png@\nasset b = @/gone/south/chair/d.png@"
+    context = show(tmp_path, body, "new/props/chair/d.png")
+    assert sure(context, tmp_path / "new") == {}
+    reasons = {one.reason for one in propose(context.survey(), [tmp_path / "new"], [])}
+    assert len(reasons) == 1 and "2 different missing files would become d.png" in reasons.pop()
+    # one that fits better takes it, and the other is asked about
+    (tmp_path / "new/south/chair").mkdir(parents=True)
+    (tmp_path / "new/props/chair/d.png").rename(tmp_path / "new/south/chair/d.png")
+    assert list(sure(context, tmp_path / "new")) == ["/gone/south/chair/d.png"]
+
+
+def test_one_missing_file_in_two_spellings_is_one_file(tmp_path: Path) -> None:
+    body = "asset a = @Q:/show/chair/d.png@\nasset b = @q:\\show\\chair\\d.png@"
+    context = show(tmp_path, body, "new/props/chair/d.png")
+    assert len(sure(context, tmp_path / "new")) == 2
+
+
+def test_the_user_may_map_two_drives_to_one_folder(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @X:/tex/a.png@\nasset b = @Y:/tex/a.png@", "new/tex/a.png")
+    new = str(tmp_path / "new")
+    assert len(sure(context, maps=(("X:", new), ("Y:", new)))) == 2
+
+
+def test_three_names_of_one_folder_are_no_proof_where_the_scene_uses_them_already(tmp_path: Path) -> None:
+    names = ("d", "n", "r")
+    body = "\n".join(f"asset x{n} = @/gone/chair/{n}.png@\nasset y{n} = @../table/{n}.png@" for n in names)
+    context = show(tmp_path, body, *[f"table/{n}.png" for n in names])
+    assert sure(context, tmp_path) == {}
+    # in a folder that nothing else uses they are a folder that moved
+    (tmp_path / "table").rename(tmp_path / "moved")
+    context.scene.write_text(
+        usda('def Sphere "S" { ' + "\n".join(f"asset x{n} = @/gone/chair/{n}.png@" for n in names) + " }")
+    )
+    assert len(sure(context, tmp_path)) == 3
+
+
+@pytest.mark.parametrize("mapped", [False, True])
+def test_a_plate_of_half_the_frames_is_no_decision(mapped: bool, tmp_path: Path) -> None:
+    scene = tmp_path / "show" / "s.usda"
+    scene.parent.mkdir()
+    scene.write_text(
+        "#usda 1.0\n(\n    startTimeCode = 1\n    endTimeCode = 10\n)\n"
+        'def Sphere "S" {\n    asset plate = @/gone/boat/plate.####.png@\n}\n'
+    )
+    folder = tmp_path / "new" / "boat"
+    folder.mkdir(parents=True)
+    for frame in (1, 2, 3, 4, 10):
+        (folder / f"plate.{frame:04d}.png").write_bytes(PNG)
+    context = open_scene(scene)
+    look_in, maps = ([], [("/gone", str(tmp_path / "new"))]) if mapped else ([tmp_path / "new"], [])
+    (one,) = propose(context.survey(), look_in, maps)
+    assert not one.sure and "only 5 of the 10 frames 1-10 are there" in one.reason
+    for frame in range(5, 10):
+        (folder / f"plate.{frame:04d}.png").write_bytes(PNG)
+    (one,) = propose(context.survey(), look_in, maps)
+    assert one.sure
+
+
+def test_tiles_are_compared_with_those_that_were_collected_last(tmp_path: Path) -> None:
+    tiles = [f"t.{tile}.png" for tile in (1001, 1002, 1011)]
+    context = show(tmp_path, "asset t = @./boat/t.<UDIM>.png@", *[f"show/boat/{name}" for name in tiles])
+    collect(context, tmp_path / "out" / "c.crate")
+    (tmp_path / "new").mkdir()
+    (tmp_path / "show/boat").rename(tmp_path / "new/boat")
+    (tmp_path / "new/boat/t.1011.png").rename(tmp_path / "t.1011.png")
+    context = open_scene(context.scene)
+    (one,) = propose(context.survey(), [tmp_path / "new"], [], collected_contents(context.tidy))
+    assert not one.sure and "only 2 of the 3 tiles 1001-1011 are there" in one.reason
+    (tmp_path / "new/boat/t.1011.png").write_bytes(b"painted anew")
+    (one,) = propose(context.survey(), [tmp_path / "new"], [], collected_contents(context.tidy))
+    assert not one.sure and "other content than when it was last collected" in one.reason
+    (tmp_path / "t.1011.png").replace(tmp_path / "new/boat/t.1011.png")
+    assert sure(context, tmp_path / "new")
+
+
+@pytest.mark.parametrize(
+    ("content", "message"),
+    [(b"", "a.png is empty"), (b"\xff\xd8\xff\xe0" + bytes(40), "a.png is JPEG"),
+     (b"version https://git-lfs.example/spec/v1\n", "a pointer that version control left"),
+     (b"<html><body>Not found</body></html>", "a web page"), (PNG, None)],
+)  # fmt: skip
+def test_what_is_found_is_looked_into(content: bytes, message: str | None, tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @/gone/boat/a.png@", "new/boat/a.png")
+    (tmp_path / "new/boat/a.png").write_bytes(content)
+    (one,) = propose(context.survey(), [tmp_path / "new"], [])
+    assert one.sure is (message is None)
+    assert message is None or message in one.reason
+
+
+def test_copies_of_one_file_need_no_choice(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @/gone/boat/a.png@", "new/one/boat/a.png", "new/two/boat/a.png")
+    assert sure(context, tmp_path / "new") == {}
+    for folder in ("one", "two"):
+        (tmp_path / "new" / folder / "boat/a.png").write_bytes(PNG)
+    assert sure(context, tmp_path / "new") == {"/gone/boat/a.png": str(tmp_path / "new/one/boat/a.png")}
+
+
+def test_a_folder_is_not_moved_as_one_over_a_file_that_is_in_doubt(tmp_path: Path) -> None:
+    body = "\n".join(f"asset f{n} = @/gone/boat/f{n}.png@" for n in range(4))
+    context = show(tmp_path, body, *[f"new/boat/f{n}.png" for n in range(4)])
+    (tmp_path / "new/boat/f3.png").write_bytes(b"")
+    survey = context.survey()
+    assert len(apply_relinks(context, propose(survey, [tmp_path / "new"], []), survey)) == 3
+    found = again(context)
+    assert found["/gone/boat/f3.png"].status is Status.MISSING and found["/gone/boat/f0.png"].relinked
+
+
+def test_a_layer_that_was_found_tells_what_it_lacks_itself(tmp_path: Path, run: Run) -> None:
+    scene = tmp_path / "show" / "s.usda"
+    scene.parent.mkdir()
+    scene.write_text(usda('def "S" (references = @/gone/boat/boat.usda@) {}'))
+    (tmp_path / "new/boat").mkdir(parents=True)
+    layer = '#usda 1.0\n( defaultPrim = "B" )\ndef Sphere "B" {\n asset a = @./lost.png@\n}\n'
+    (tmp_path / "new/boat/boat.usda").write_text(layer)
+    done = run("relink", scene, "--look-in", tmp_path / "new", "--apply", "--json")
+    assert [one["authored"] for one in done.json["applied"]] == ["/gone/boat/boat.usda"]
+    assert [one["authored"] for one in done.json["still_missing"]] == ["./lost.png"] and done.code == 1

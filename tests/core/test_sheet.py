@@ -83,8 +83,8 @@ def test_the_host_relinks_the_staged_copy_and_the_crate_renders_without_the_orig
 
 def test_a_missing_texture_is_relinked_by_decision(tmp_path: Path) -> None:
     sheet = write_show(tmp_path)
-    (tmp_path / "found").mkdir()
-    shutil.move(tmp_path / "show/textures/wood side.png", tmp_path / "found/wood side.png")
+    (tmp_path / "found/textures").mkdir(parents=True)
+    shutil.move(tmp_path / "show/textures/wood side.png", tmp_path / "found/textures/wood side.png")
     context = open_scene(sheet)
     apply_relinks(context, propose(context.survey(), [tmp_path / "found"], []))
     collect(open_scene(sheet), tmp_path / "c.crate")

@@ -21,6 +21,10 @@ if TYPE_CHECKING:
 BecauseOption = Annotated[str, typer.Option("--because", metavar="REASON", help="Why; kept with the decision.")]
 
 
+# more rows than this are read by a program and not by a person
+MOST_ROWS = 60
+
+
 def register(app: typer.Typer) -> None:
     """Add the commands."""
 
@@ -106,6 +110,11 @@ def _pair(text: str) -> tuple[str, str]:
     return old, new
 
 
+def _more(console: Console, count: int) -> None:
+    if count > MOST_ROWS:
+        console.print(f"and {count - MOST_ROWS} more; --json lists them all")
+
+
 def _show(
     console: Console, proposals: tuple[Proposal, ...], decided: set[tuple[str, Path]], still: list[Asset]
 ) -> None:
@@ -113,23 +122,28 @@ def _show(
 
     if proposals:
         rows = table("missing file", "needed", "candidate", "because", "sure", "decided")
-        for one in proposals:
+        settled = {one.asset for one in proposals if one.sure}
+        # what is to be decided comes first; beside a sure one the others need not be read
+        shown = [one for one in proposals if one.asset not in settled] + [one for one in proposals if one.sure]
+        for one in shown[:MOST_ROWS]:
             taken = (one.asset, one.candidate) in decided
             rows.add_row(
                 cell(one.authored), "yes" if one.needed else "no", cell(one.candidate), cell(one.reason),
                 f"{one.confidence:.0%}", "yes" if taken else "-",
             )  # fmt: skip
         console.print(rows)
+        _more(console, len(shown))
     needed = [asset for asset in still if asset.needed]
     if still:
         heading(console, f"Still missing: {len(still)}, of which needed: {len(needed)}")
         rows = table("id", "file as written", "needed", "status", "because")
-        for asset in still:
+        for asset in sorted(still, key=lambda asset: not asset.needed)[:MOST_ROWS]:
             rows.add_row(
                 asset.id, cell(asset.authored), "yes" if asset.needed else "no", state(asset.status.value),
                 cell(f"{asset.trouble}; {asset.because}"),
             )  # fmt: skip
         console.print(rows)
+        _more(console, len(still))
     if not still and not proposals:
         console.print("Nothing is missing.")
     elif not needed:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
+import re
 import unicodedata
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
@@ -15,21 +17,39 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.files import hash_file
 
 MOST_FILES = 2_000_000
+# folders above a file that are compared; places of one name that are told apart by them; copies that are read
+_MOST_STEPS = 16
+_MOST_ALIKE = 100
+_MOST_COPIES = 20
+_ENOUGH = 5
 
 
 @dataclass(frozen=True)
 class Candidate:
     """A file that may be the missing one.
 
-    confidence: from 0 to 1; at `SURE` and above it may be taken without asking, if no other comes near.
+    confidence: from 0 to 1; at `SURE` and above it may be taken without asking, if no other comes near. proven: its
+    content or the user says that it is the one, not its name.
     """
 
     path: Path
     reason: str
     confidence: float
+    proven: bool = False
 
 
 SURE = 0.8
+# a name alone, and a name with folders above it that many a place has: both are asked about
+NAME_ALONE = 0.6
+COMMON_FOLDERS = 0.7
+# folders that are called the same in every project, and so tell nothing about where a file belongs
+_COMMON_NAMES = """
+    asset assets cache caches common data export exports file files footage geo geometry image images img input
+    library lookdev map maps mat material materials mesh meshes misc model models mtl old out output plates project
+    publish render renders scene scenes shared show shows source sourceimages src tex texture textures tmp usd work
+"""
+_COMMON = frozenset(_COMMON_NAMES.split())
+_NUMBERED = re.compile(r"(v|ver|version|take|lod)?[._-]?\d+k?", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -50,6 +70,38 @@ class FolderIndex:
     _by_folder: dict[Path, list[str]] = field(default_factory=dict)
     _by_size: dict[int, list[Path]] | None = None
     _hashes: dict[Path, str | None] = field(default_factory=dict)
+    _tails: dict[str, dict[tuple[str, ...], list[Path]]] = field(default_factory=dict)
+
+    def nearest(self, wanted: tuple[str, ...]) -> list[tuple[Path, int]]:
+        """Files and sets of the last part's name, with how many parts they share, counted from the end.
+
+        Those that share most come first. Others are left out once there are a few: a name such as `diffuse.png` has
+        thousands of places, and is asked for thousands of times.
+        """
+        *above, name = wanted
+        if name not in self._tails:
+            self._tails[name] = self._by_tail(name)
+        tails = self._tails[name]
+        steps = tuple(paths.folded(part) for part in reversed(above))[:_MOST_STEPS]
+        found: dict[Path, int] = {}
+        for count in range(len(steps), -1, -1):
+            # what shares less is shown beside the best, and need not be all there is
+            room = _ENOUGH - len(found) if found else _MOST_ALIKE
+            fresh = (path for path in tails.get(steps[:count], ()) if path not in found)
+            for path in itertools.islice(fresh, room):
+                found[path] = count + 1
+            if len(found) >= _ENOUGH:
+                break
+        return list(found.items())
+
+    def _by_tail(self, name: str) -> dict[tuple[str, ...], list[Path]]:
+        hits = self.sets_like(name) if self.tokens.find(name) else self.by_name(name)
+        tails: defaultdict[tuple[str, ...], list[Path]] = defaultdict(list)
+        for path in hits:
+            steps = tuple(paths.folded(part) for part in path.parts[-2 : -2 - _MOST_STEPS : -1])
+            for count in range(len(steps) + 1):
+                tails[steps[:count]].append(path)
+        return tails
 
     def by_name(self, name: str) -> list[Path]:
         """All files of that name, whatever the case and the Unicode form."""
@@ -73,6 +125,32 @@ class FolderIndex:
             except OSError:
                 self._hashes[path] = None
         return self._hashes[path] == known.blake3
+
+    def all_alike(self, files: Sequence[Path]) -> bool:
+        """Whether files are copies of each other, so that it does not matter which of them is taken."""
+        try:
+            size = files[0].stat().st_size
+            if len(files) > _MOST_COPIES or any(path.stat().st_size != size for path in files):
+                return False
+            first = hash_file(files[0])
+        except OSError:
+            return False
+        return all(self.holds(path, Content(size, first)) for path in files)
+
+    def depth(self, path: Path) -> int:
+        """How many parts a path has below the nearest of the folders."""
+        return min(
+            (len(path.relative_to(folder).parts) for folder in self.folders if path.is_relative_to(folder)),
+            default=len(path.parts),
+        )
+
+    def members(self, pattern: Path) -> dict[int, Path]:
+        """The files of a set by frame or tile, wherever the set lies."""
+        try:
+            names = self._by_folder.get(pattern.parent) or os.listdir(pattern.parent)  # noqa: PTH208 - names only
+        except OSError:
+            return {}
+        return {number: pattern.parent / name for name, number in self.tokens.members(pattern.name, names).items()}
 
     def sets_like(self, pattern: str) -> list[Path]:
         """Patterns (folder and `pattern`) that at least one file belongs to."""
@@ -109,52 +187,57 @@ def mapped(text: str, maps: Iterable[tuple[str, str]], tokens: FrameTokens = STA
         else:
             there = path.is_file()
         if there:
-            found.append(Candidate(path, f"the prefix {old} is mapped", 0.99))
+            found.append(Candidate(path, f"the prefix {old} is mapped", 0.99, proven=True))
     return found
 
 
 def by_name(text: str, index: FolderIndex) -> list[Candidate]:
-    """Candidates of the same name, best first: the more of the folders above agree, the surer."""
+    """Candidates of the same name, best first: the more of the folders above agree, the surer.
+
+    A name alone is no proof: `diffuse.png` lies in every second folder. It takes a folder above it that is called the
+    same and tells something, or a folder to look in that takes the place of an old one as a whole.
+    """
     wanted = paths.parts(text)
     if not wanted:
         return []
     name = wanted[-1]
-    hits = index.sets_like(name) if index.tokens.find(name) else index.by_name(name)
     rated = []
-    for path in dict.fromkeys(hits):
-        shared = _shared_tail(wanted, path.parts)
-        same_case = path.name == name
-        confidence = 0.85 if same_case else 0.7
-        confidence = min(0.98, confidence + 0.04 * max(0, shared - 1))
-        reason = "same name" if same_case else "same name in another case"
-        if not same_case and _one_form(path.name) == _one_form(name):
-            reason, confidence = "same name in another Unicode form", confidence + 0.1
-        if shared > 1:
-            reason += f" and {shared - 1} folder{'s' if shared > 2 else ''} above it"
-        rated.append(Candidate(path, reason, round(confidence, 2)))
+    for path, shared in index.nearest(wanted):
+        confidence, reason = _rated(wanted, shared, index.depth(path) <= shared)
+        if _one_form(path.name) != _one_form(name):
+            reason, confidence = f"{reason}, in another case", min(confidence, COMMON_FOLDERS)
+        elif path.name != name:
+            reason = f"{reason}, in another Unicode form"
+        rated.append(Candidate(path, reason, confidence))
     rated.sort(key=lambda candidate: (-candidate.confidence, str(candidate.path)))
-    if len(rated) > 1 and rated[0].confidence == rated[1].confidence:
+    alike = [candidate for candidate in rated if candidate.confidence == rated[0].confidence]
+    if len(alike) > 1 and not index.all_alike([candidate.path for candidate in alike]):
         # nothing tells them apart, so none of them is sure
-        rated = [Candidate(c.path, f"{c.reason}, one of {len(rated)}", min(c.confidence, 0.5)) for c in rated]
+        rated = [Candidate(c.path, f"{c.reason}, one of {len(alike)}", min(c.confidence, 0.5)) for c in rated]
     return rated
+
+
+def _rated(wanted: tuple[str, ...], shared: int, from_the_top: bool) -> tuple[float, str]:
+    """How sure a name is that shares so many parts with what is wanted, counted from its end.
+
+    from_the_top: all that is below the folder to look in is shared, so that this folder takes the old one's place.
+    """
+    above = wanted[-shared:-1] if shared > 1 else ()
+    if not above:
+        return NAME_ALONE, "the same name alone"
+    reason = f"same name and {len(above)} folder{'s' if len(above) > 1 else ''} above it"
+    if not from_the_top and all(part.lower() in _COMMON or _NUMBERED.fullmatch(part) for part in above):
+        return COMMON_FOLDERS, f"{reason}, of a name that many have"
+    return 1 - 0.2 / shared, reason
 
 
 def by_content(known: Content, index: FolderIndex) -> list[Candidate]:
     """Candidates whose content is what the missing file held when it was last seen, whatever they are called."""
     return [
-        Candidate(path, "the content is the same as when it was last collected", 1.0)
+        Candidate(path, "the content is the same as when it was last collected", 1.0, proven=True)
         for path in index.by_content(known)
     ]
 
 
 def _one_form(name: str) -> str:
     return unicodedata.normalize("NFC", name)
-
-
-def _shared_tail(wanted: tuple[str, ...], found: tuple[str, ...]) -> int:
-    count = 0
-    for a, b in zip(reversed(wanted), reversed(found), strict=False):
-        if a.lower() != b.lower():
-            break
-        count += 1
-    return count

@@ -3,21 +3,16 @@
 from __future__ import annotations
 
 import os
-from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.search import SURE, Candidate, Content, FolderIndex, by_content, by_name, mapped
+from tidy_crate.core.asset.search import SURE, Content, FolderIndex
+from tidy_crate.core.context.candidates import WHOLE_FOLDER, Evidence, candidates_of, moved
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.model import Asset, Status, Survey
-
-MOST_CANDIDATES = 5
-# as many files that moved together are decided as one
-WHOLE_FOLDER = 3
 
 
 class Proposal(Model):
@@ -51,80 +46,30 @@ def propose(
     for folder in look_in:
         if not folder.is_dir():
             raise UnreadableInput("there is no such folder to look in", folder, "check the path")
-    index = FolderIndex([folder.absolute() for folder in look_in])
+    index = FolderIndex([folder.absolute() for folder in look_in], survey.tokens)
     lacking = missing(survey)
-    by_asset = {asset.id: _candidates(asset, index, maps, known or {}) for asset in lacking}
-    moves = _Moves.of(lacking, by_asset)
+    by_asset = candidates_of(lacking, Evidence(survey, index, maps, known or {}))
     found = []
     for asset in lacking:
-        ranked = moves.ranked(asset, by_asset[asset.id])
-        for rank, candidate in enumerate(ranked[:MOST_CANDIDATES]):
+        for rank, candidate in enumerate(by_asset[asset.id]):
             found.append(
                 Proposal(
                     asset=asset.id,
                     authored=asset.authored,
                     needed=asset.needed,
-                    candidate=candidate.path.absolute(),
+                    candidate=candidate.path,
                     reason=candidate.reason,
                     confidence=candidate.confidence,
                     sure=rank == 0 and candidate.confidence >= SURE,
-                    moved=paths.heads(asset.authored, candidate.path.absolute().as_posix()),
+                    moved=moved(asset, candidate.path),
                 )
             )
     return tuple(found)
 
 
-@dataclass
-class _Moves:
-    """How many missing files each pair of folders, old and new, would explain: a folder moves as a whole."""
-
-    explained: Counter[tuple[str, str]]
-
-    @classmethod
-    def of(cls, lacking: list[Asset], candidates: Mapping[str, list[Candidate]]) -> _Moves:
-        counts: Counter[tuple[str, str]] = Counter()
-        for asset in lacking:
-            counts.update({m for c in candidates[asset.id] if (m := _moved(asset, c)) is not None})
-        return cls(counts)
-
-    def ranked(self, asset: Asset, candidates: list[Candidate]) -> list[Candidate]:
-        """Best first. Where nothing else tells them apart, the folder that explains most of what is missing does."""
-        support = [self.explained[m] if (m := _moved(asset, c)) is not None else 0 for c in candidates]
-        best = max(support, default=0)
-        if best >= 2 and support.count(best) == 1 and candidates[0].confidence < SURE:
-            at = support.index(best)
-            winner = candidates[at]
-            reason = f"{winner.reason}; {best} missing files lie in that folder"
-            found = Candidate(winner.path, reason, max(winner.confidence, 0.9))
-            return [found, *candidates[:at], *candidates[at + 1 :]]
-        return candidates
-
-
-def _moved(asset: Asset, candidate: Candidate) -> tuple[str, str] | None:
-    return paths.heads(asset.authored, candidate.path.absolute().as_posix())
-
-
 def missing(survey: Survey) -> list[Asset]:
     """The occurrences that lack files and were not let go."""
     return [asset for asset in survey.assets if asset.status in (Status.MISSING, Status.PARTIAL)]
-
-
-def _candidates(
-    asset: Asset, index: FolderIndex, maps: Iterable[tuple[str, str]], known: Mapping[Path, Content]
-) -> list[Candidate]:
-    best: dict[Path, Candidate] = {}
-    texts = (asset.value, str(asset.resolved) if asset.resolved else asset.value)
-    was = known.get(asset.resolved) if asset.resolved is not None else None
-    found = [c for text in texts for c in mapped(text, maps)]
-    found += by_name(asset.value, index)
-    found += by_content(was, index) if was is not None else []
-    for candidate in found:
-        path = candidate.path.absolute()
-        if was is not None and candidate.confidence < 1.0 and path.is_file() and not index.holds(path, was):
-            candidate = Candidate(path, f"{candidate.reason}, but other content than when it was last collected", 0.4)
-        if path not in best or best[path].confidence < candidate.confidence:
-            best[path] = candidate
-    return sorted(best.values(), key=lambda candidate: (-candidate.confidence, str(candidate.path)))
 
 
 def apply_relinks(
@@ -134,10 +79,11 @@ def apply_relinks(
 
     survey: of the scene; with it, files that moved with their folder are decided as one.
     """
+    proposals = tuple(proposals)
     taken = [proposal for proposal in proposals if proposal.sure]
     if not taken:
         return ()
-    folders = _whole_folders(taken, survey) if survey is not None else {}
+    folders = _whole_folders(taken, proposals, survey) if survey is not None else {}
     # a new relink takes the place of an earlier one of the same occurrence
     context.file.drop("relink", "asset", {proposal.asset for proposal in taken})
     context.file.drop("relink", "folder", {old for old, _ in folders})
@@ -160,8 +106,13 @@ def apply_relinks(
     return tuple(taken)
 
 
-def _whole_folders(taken: list[Proposal], survey: Survey) -> dict[tuple[str, str], list[str]]:
-    """The moves that several files made together, and that touch nothing which is where it should be."""
+def _whole_folders(
+    taken: list[Proposal], proposals: Sequence[Proposal], survey: Survey
+) -> dict[tuple[str, str], list[str]]:
+    """The moves that several files made together.
+
+    They touch nothing that is where it should be, and nothing that was not decided though a candidate lies there.
+    """
     moves: dict[tuple[str, str], list[str]] = {}
     for proposal in taken:
         # one root folder of a system stands for too much
@@ -169,10 +120,12 @@ def _whole_folders(taken: list[Proposal], survey: Survey) -> dict[tuple[str, str
             moves.setdefault(proposal.moved, []).append(proposal.asset)
     going = {proposal.asset for proposal in taken}
     staying = [asset.authored for asset in survey.assets if asset.id not in going]
+    undecided = {proposal.moved for proposal in proposals if proposal.asset not in going}
     found: dict[tuple[str, str], list[str]] = {}
     for (old, new), ids in sorted(moves.items(), key=lambda item: (-len(item[1]), item[0])):
         touches = any(paths.swap_prefix(text, old, "/") is not None for text in staying)
         # of two places for one folder the one with more files; the other files are decided one by one
+        touches = touches or (old, new) in undecided
         if len(ids) >= WHOLE_FOLDER and not touches and all(old != other for other, _ in found):
             found[old, new] = ids
     return found

@@ -78,10 +78,11 @@ def write_demo_scene(folder: Path) -> DemoScene:
     project = folder / "lantern_quay"
     shot = project / "shots" / "quay_010"
     archive = folder / "archive" / "spring"
+    kept = archive / project.name / "textures"
     write_textures(project / "textures")
     # the artist tidied up: one texture moved away, and nobody told the scene
-    (archive / "textures").mkdir(parents=True, exist_ok=True)
-    (project / "textures" / "rope.png").replace(archive / "textures" / "rope.png")
+    kept.mkdir(parents=True, exist_ok=True)
+    (project / "textures" / "rope.png").replace(kept / "rope.png")
     text = 'brief = "brief.toml"\n' + PROJECT_FILE
     (project / "tidy-crate.toml").write_text(text, encoding="utf-8", newline="\n")
     (project / "brief.toml").write_text(BRIEF, encoding="utf-8", newline="\n")
