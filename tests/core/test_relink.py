@@ -368,3 +368,15 @@ def test_a_layer_that_was_found_tells_what_it_lacks_itself(tmp_path: Path, run: 
     done = run("relink", scene, "--look-in", tmp_path / "new", "--apply", "--json")
     assert [one["authored"] for one in done.json["applied"]] == ["/gone/boat/boat.usda"]
     assert [one["authored"] for one in done.json["still_missing"]] == ["./lost.png"] and done.code == 1
+
+
+def test_a_folder_to_look_in_may_be_named_by_way_of_its_neighbour(tmp_path: Path) -> None:
+    context = show(
+        tmp_path, "asset a = @/gone/boat/a.png@\nasset b = @Q:/tex/b.png@", "far/boat/a.png", "far/tex/b.png"
+    )
+    found = propose(context.survey(), [tmp_path / "show/../far"], [("Q:", f"{tmp_path.as_posix()}/show/../far")])
+    best = [one for one in found if one.sure]
+    assert [one.candidate for one in best] == [tmp_path / "far/boat/a.png", tmp_path / "far/tex/b.png"]
+    apply_relinks(context, found)
+    # outside the project a decision names the place itself
+    assert {one.to for one in open_scene(context.scene).decisions.relink} == {p.candidate.as_posix() for p in best}

@@ -174,6 +174,15 @@ class FolderIndex:
         return self._by_name
 
 
+def straight(path: Path) -> Path:
+    """An absolute path without `..`, wherever that names the same: behind a link to a folder it may not."""
+    short = Path(os.path.normpath(path.absolute()))
+    with contextlib.suppress(OSError):
+        if ".." not in path.parts or short.parent.samefile(path.parent):
+            return short
+    return path.absolute()
+
+
 def mapped(text: str, maps: Iterable[tuple[str, str]], tokens: FrameTokens = STANDARD) -> list[Candidate]:
     """Candidates by prefix mapping: an old drive or root to a new one. Only files that exist."""
     found = []

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.head import expected, read_head
-from tidy_crate.core.asset.search import SURE, Candidate, Content, FolderIndex, by_content, by_name, mapped
+from tidy_crate.core.asset.search import SURE, Candidate, Content, FolderIndex, by_content, by_name, mapped, straight
 from tidy_crate.core.scene.model import Asset, Survey
 
 # as many files of one folder that are all found in another one are a folder that moved, and no chance
@@ -68,7 +68,7 @@ def _of_one(asset: Asset, evidence: Evidence) -> list[Candidate]:
         found += by_name(text, evidence.index)
     found += by_content(was, evidence.index) if was is not None else []
     for candidate in found:
-        candidate = replace(candidate, path=candidate.path.absolute())
+        candidate = replace(candidate, path=straight(candidate.path))
         if candidate.path not in best or best[candidate.path].confidence < candidate.confidence:
             best[candidate.path] = candidate
     return _sorted(best.values())

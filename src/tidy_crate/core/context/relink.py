@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.search import SURE, Content, FolderIndex
+from tidy_crate.core.asset.search import SURE, Content, FolderIndex, straight
 from tidy_crate.core.context.candidates import WHOLE_FOLDER, Evidence, candidates_of, moved
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
@@ -46,7 +46,7 @@ def propose(
     for folder in look_in:
         if not folder.is_dir():
             raise UnreadableInput("there is no such folder to look in", folder, "check the path")
-    index = FolderIndex([folder.absolute() for folder in look_in], survey.tokens)
+    index = FolderIndex([straight(folder) for folder in look_in], survey.tokens)
     lacking = missing(survey)
     by_asset = candidates_of(lacking, Evidence(survey, index, maps, known or {}))
     found = []
