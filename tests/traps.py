@@ -447,6 +447,10 @@ TRAPS: dict[str, Trap] = {
     ),
     "camera-not-chosen": scene("rel camera = </Cam>", ""),
     "camera-gone": scene("rel camera = </Cam>", "rel camera = </Gone>"),
+    "camera-pose-unclear": scene(
+        'token[] xformOpOrder = ["xformOp:translate"]',
+        'token[] xformOpOrder = ["xformOp:translate", "xformOp:spin"]\ndouble xformOp:spin = 3',
+    ),
     "camera-live": scene(
         'def Camera "Cam" {',
         'def Camera "Cam" { token tidy:simulation = "springFollow"\n'

@@ -115,7 +115,7 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
     heading(console, "Cameras")
     cameras = table("camera", "moves over", "renders")
     for camera in survey.cameras:
-        moves = "{}-{}".format(*camera.moves) if camera.moves else "-"
+        moves = "{}-{}".format(*camera.moves) if camera.moves else "not known" if camera.trouble else "-"
         cameras.add_row(cell(camera.path), moves, cell(" ".join(camera.renders) or "-"))
     console.print(cameras if survey.cameras else "none")
     if survey.simulations:

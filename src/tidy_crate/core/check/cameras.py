@@ -34,6 +34,15 @@ def camera_gone(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(output.name, f"its camera {output.camera} is not in the scene", "choose one that is")
 
 
+@check("camera-pose-unclear", Severity.ERROR, "C3")
+def camera_pose_unclear(scene: Checked) -> Iterator[Trouble]:
+    """What no standard covers, each program takes for something else: the view differs from the artist's."""
+    for camera in _rendering(scene):
+        if camera.trouble is not None:
+            remedy = "use only the standard's operations on it and above it, or bake it in the host"
+            yield Trouble(camera.path, f"where it stands cannot be evaluated ({camera.trouble})", remedy)
+
+
 @check("camera-live", Severity.ERROR, "C3", Next.BAKE)
 def camera_live(scene: Checked) -> Iterator[Trouble]:
     """A camera on a live constraint starts anew on every machine: the picture jumps where batches meet."""
@@ -49,7 +58,8 @@ def camera_still_beside_moving(scene: Checked) -> Iterator[Trouble]:
     simulated = {s.name for s in scene.survey.simulations}
     moving = [c.path for c in scene.survey.cameras if c.moves and not c.renders]
     for camera in _rendering(scene):
-        if camera.moves is None and camera.path not in simulated and moving:
+        known = camera.trouble is None and camera.path not in simulated
+        if camera.moves is None and known and moving:
             yield Trouble(camera.path, f"it stands still, and {moving[0]} moves", "choose the one that moves, or waive")
 
 

@@ -134,7 +134,8 @@ def choose_baked_camera(scene: Checked) -> Iterator[Mend]:
     """The baked copy of the camera that renders: the only other one, which moves and goes by the same name."""
     for camera in scene.survey.cameras:
         copies = [one.path for one in scene.survey.cameras if one.moves and _is_copy(one.path, camera.path)]
-        if camera.renders and camera.moves is None and len(copies) == 1:
+        still = camera.moves is None and camera.trouble is None
+        if camera.renders and still and len(copies) == 1:
             for output in scene.survey.outputs:
                 if output.camera == camera.path:
                     edit = ChooseCamera(output=output.name, camera=copies[0], was=camera.path, origin="mend")

@@ -55,7 +55,7 @@ def brief_camera_still(scene: Checked) -> Iterator[Trouble]:
         return
     simulated = {one.name for one in scene.survey.simulations}
     for camera in scene.survey.cameras:
-        if camera.renders:
+        if camera.renders and camera.trouble is None:
             moves = camera.moves is not None or camera.path in simulated
             if moves != brief.moving_camera:
                 is_now = "moves" if moves else "stands still"

@@ -40,7 +40,8 @@ class Camera(Model):
     """A camera. moves: first and last frame at which its pose changes, None for one that stands still.
 
     keyed: first and last frame at which its pose is keyed at all, inside the range or not.
-    shutter: opens and closes so many frames after the frame's own time; None where the format does not say.
+    shutter: opens and closes so many frames after the frame's own time; None where the format does not say. trouble:
+    why its pose cannot be evaluated, and what it does is not known.
     """
 
     path: str
@@ -48,6 +49,7 @@ class Camera(Model):
     moves: tuple[int, int] | None = None
     keyed: tuple[int, int] | None = None
     renders: tuple[str, ...] = ()
+    trouble: str | None = None
 
 
 class Resolution(Model):

@@ -34,7 +34,7 @@ def apply(
     layer_of = cache(open_layer)
     written: list[PurePosixPath] = []
     copied: dict[PurePosixPath, Path] = {}
-    with usd_messages():
+    with usd_messages(scene):
         for path in survey.layers:
             place = places.get(path)
             if place is None:
@@ -66,7 +66,7 @@ def staged_stage(scene: Path, plan: StagingPlan, survey: Survey) -> Composed:
     if not needs_stage(plan):
         return source
     top = source.stage.GetRootLayer()
-    with usd_messages():
+    with usd_messages(scene):
         caches = {edit.simulation: str(edit.layer) for edit in plan.of(UseCache)}
         staged = staged_root(source.stage, top, plan, caches, top.identifier)
     return Composed(open_stage(staged, scene), source.origin)

@@ -61,7 +61,7 @@ def _removed(occurrence: Occurrence) -> Path | None:
 
 def compose(root: Path, arcs: Iterable[Arc], layers: Iterable[Path], layer_of: Callable[[Path], Sdf.Layer]) -> Composed:
     """Compose a scene from its root, with relinked layers in their places. layers: all files of the scene."""
-    with usd_messages():
+    with usd_messages(root):
         top, origin, held = _with_relinked_arcs(root, arcs, layers, layer_of)
         # an in-memory layer lives as long as somebody holds it, which the stage does from here on
         stage = open_stage(top, root)

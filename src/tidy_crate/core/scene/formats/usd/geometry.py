@@ -28,7 +28,7 @@ def geometry_bytes(scene: Path, plan: StagingPlan, memory: Path | None, tokens: 
         names = Names.of(walk)
         # only prims of these names can be hidden, or be shown for the screen only
         may_hide = None if names.everything else names.visibility | names.purpose
-        with usd_messages():
+        with usd_messages(scene):
             shapes = _shapes(stage, may_hide)
             return sum(_array_bytes(attribute, at) for prim in shapes for attribute in prim.GetAuthoredAttributes())
 

@@ -8,9 +8,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from pxr import Gf, Usd, UsdGeom, UsdRender
+from pxr import Gf, Tf, Usd, UsdGeom, UsdRender
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.scene.formats.usd.quiet import reason
 from tidy_crate.core.scene.model import Camera, Output, Pass, Resolution, Setting
 from tidy_crate.core.scene.settings import UNKNOWN, SettingsMap, canonical, setting
 
@@ -171,8 +172,13 @@ def find_cameras(
         lens = UsdGeom.Camera(prim)
         times = (lens.GetShutterOpenAttr().Get(), lens.GetShutterCloseAttr().Get())
         shutter = None if None in times else (float(times[0]), float(times[1]))
-        keyed = _keyed(prim)
-        found.append(Camera(path=path, shutter=shutter, moves=_moves(prim, first, last), keyed=keyed, renders=renders))
+        trouble = None
+        try:
+            keyed, moves = _keyed(prim), _moves(prim, first, last)
+        except Tf.ErrorException as error:
+            # one strange operation must not hide all else that is to be said about the scene
+            keyed, moves, trouble = None, None, reason(error)
+        found.append(Camera(path=path, shutter=shutter, moves=moves, keyed=keyed, renders=renders, trouble=trouble))
     return tuple(found)
 
 

@@ -17,12 +17,21 @@ _REASON = re.compile(r" : '(.*?)'\s*(?:\n|$)", re.DOTALL)
 
 
 @contextmanager
-def usd_messages() -> Iterator[list[str]]:
-    """Catch what the library would print; the list is filled when the block ends."""
+def usd_messages(where: Path | str | None = None) -> Iterator[list[str]]:
+    """Catch what the library would print; the list is filled when the block ends.
+
+    Raises UnreadableInput with `where`, if that is given, for what the library cannot evaluate: programs that ignore
+    its messages go on with some value, each with another one.
+    """
     caught: list[str] = []
     delegate = UsdUtils.CoalescingDiagnosticDelegate()
     try:
         yield caught
+    except Tf.ErrorException as error:
+        if where is None:
+            raise
+        remedy = "put it right in the program that wrote the scene: each program makes something else of it"
+        raise UnreadableInput(f"something in the scene cannot be evaluated ({reason(error)})", where, remedy) from error
     finally:
         caught.extend(str(message.commentary) for message in delegate.TakeUncoalescedDiagnostics())
         del delegate

@@ -80,7 +80,7 @@ def _read(
     walk = walk_layers(scene, in_force, disk, memory)
     source = compose_source(walk)
     composed = compose_staged(walk, in_force, source) if in_force.edits else source
-    with usd_messages():
+    with usd_messages(scene):
         return _survey(walk, source, composed, in_force, request, maps, disk)
 
 
@@ -271,4 +271,5 @@ def _motion(timed: Iterable[Usd.Prim], cameras: tuple[Camera, ...], simulations:
             continue
         if any(attribute.ValueMightBeTimeVarying() for attribute in prim.GetAuthoredAttributes()):
             return "things"
-    return "camera" if simulations or any(camera.moves for camera in cameras) else "still"
+    # a pose that cannot be evaluated may move; that it does is the safe answer
+    return "camera" if simulations or any(camera.moves or camera.trouble for camera in cameras) else "still"

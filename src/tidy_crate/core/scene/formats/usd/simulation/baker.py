@@ -95,7 +95,7 @@ class UsdBaker:
 def _tried(stage: Usd.Stage, name: str, cached: CacheRange) -> Trial:
     """Predict seconds and bytes of a bake from its first frames."""
     try:
-        with usd_messages():
+        with usd_messages(name):
             simulation = next(found for found in find_all(stage) if found.path == name)
             began = time.perf_counter()
             running = Running(stage, simulation, simulation.start)
@@ -117,7 +117,7 @@ def curves_of(one: Simulation) -> list[Curve]:
     assert one.cache is not None
     if one.covers is None:
         return []
-    with usd_messages():
+    with usd_messages(one.cache):
         stage = open_stage(open_layer(one.cache), one.cache)
         found = []
         times = np.arange(one.covers[0], one.covers[1] + 1, dtype=np.float64)

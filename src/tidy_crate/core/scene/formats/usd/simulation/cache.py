@@ -57,7 +57,7 @@ def bake_simulation(
     walk = walk_layers(order.scene, plan, Disk(order.tokens), order.memory)
     source = compose_source(walk)
     stage = compose_staged(walk, plan, source).stage if others else source.stage
-    with usd_messages():
+    with usd_messages(name):
         simulation = next((one for one in find_all(stage) if one.path == name), None)
         if simulation is None:
             raise UnreadableInput("the simulation is no longer in the scene", name)

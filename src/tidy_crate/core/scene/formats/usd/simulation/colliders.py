@@ -39,6 +39,8 @@ def shapes_of(
 
     matrix: from the prim's space to the body's, in metres, shape (4, 4), rows as vectors.
     """
+    if not np.isfinite(matrix).all():
+        raise Unfit("it is placed by values that are no numbers")
     plain = Shape("hull", (), np.zeros(3), _UNTURNED, surface, density)
     if prim.IsA(UsdGeom.Plane):
         axis = str(UsdGeom.Plane(prim).GetAxisAttr().Get() or "Z")
@@ -132,6 +134,8 @@ def _faces(mesh: UsdGeom.Mesh, count: int, time: float) -> Iterator[NDArray[np.i
 
 
 def _is_flat(points: Points) -> bool:
+    if not np.isfinite(points).all():
+        raise Unfit("it has points that are no numbers")
     values = np.linalg.svd(points - points.mean(axis=0), compute_uv=False)
     return len(values) < 3 or bool(values[-1] <= _FLAT * values[0])
 

@@ -24,7 +24,7 @@ def frame_digests(scene: Path, plan: StagingPlan, frames: Sequence[int], tokens:
     walk = walk_layers(scene, plan, Disk(tokens))
     source = compose_source(walk)
     stage = compose_staged(walk, plan, source).stage if plan.edits else source.stage
-    with usd_messages():
+    with usd_messages(scene):
         evaluator = Evaluator(stage)
         prims = [prim for prim in stage.Traverse(Usd.TraverseInstanceProxies()) if prim.IsA(UsdGeom.Xformable)]
         found = {}

@@ -11,7 +11,7 @@ from pxr import Sdf, Tf, Usd
 
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.formats.usd.clips import TEMPLATE, filled, template_numbers
-from tidy_crate.core.scene.formats.usd.quiet import open_layer
+from tidy_crate.core.scene.formats.usd.quiet import open_layer, reason
 from tidy_crate.core.scene.formats.usd.simulation.interface import Simulation as Found
 from tidy_crate.core.scene.formats.usd.simulation.registry import KINDS, dependencies, find_all
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState
@@ -36,7 +36,7 @@ def find_simulations(
     """
     found = find_all(source)
     needs = dependencies(found)
-    marks = _fingerprints(source, found, needs, frames, blurred)
+    marks, troubles = _fingerprints(source, found, needs, frames, blurred)
     after_by_path = {one.path: one for one in find_all(staged)}
     simulations = []
     for one in found:
@@ -56,7 +56,7 @@ def find_simulations(
                 depends_on=tuple(dict.fromkeys((*one.targets, *needs[one.path]))),
                 prims=one.prims,
                 why=one.why,
-                trouble=one.trouble,
+                trouble=(*one.trouble, *troubles.get(one.path, ())),
                 fingerprint=marks[one.path],
                 cache_named=bool(after.live and after.cache),
             )
@@ -84,9 +84,13 @@ def _state(
 
 def _fingerprints(
     stage: Usd.Stage, found: list[Found], needs: dict[str, tuple[str, ...]], frames: FrameRange, blurred: bool
-) -> dict[str, str]:
-    """By name a digest of all that a result depends on, what it goes by included; empty where that makes no sense."""
+) -> tuple[dict[str, str], dict[str, tuple[str, ...]]]:
+    """By name a digest of all that a result depends on, what it goes by included; empty where that makes no sense.
+
+    And by name, what of that cannot be evaluated.
+    """
     own: dict[str, str] = {}
+    troubles: dict[str, tuple[str, ...]] = {}
     for one in found:
         digest = hashlib.blake2b(digest_size=16)
         digest.update(repr((one.path, one.kind, frames.start, frames.end, frames.fps, per_frame(blurred))).encode())
@@ -97,6 +101,10 @@ def _fingerprints(
         except UnreadableInput:
             own[one.path] = ""
             continue
+        except Tf.ErrorException as error:
+            own[one.path] = ""
+            troubles[one.path] = (f"{one.path}: what it goes by cannot be evaluated ({reason(error)})",)
+            continue
         own[one.path] = digest.hexdigest()
     whole: dict[str, str] = {}
     for one in found:
@@ -106,7 +114,7 @@ def _fingerprints(
         whole[one.path] = (
             hashlib.blake2b((mark + joined).encode(), digest_size=16).hexdigest() if mark and chain else mark
         )
-    return whole
+    return whole, troubles
 
 
 def _all_needed(name: str, needs: dict[str, tuple[str, ...]]) -> set[str]:
