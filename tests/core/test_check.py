@@ -20,7 +20,7 @@ from tidy_crate.core.context.relink import let_go
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.practice.demo.scene import DemoScene
-from traps import SHEET, TRAPS, Shot, after_collect, png, scene, sheet, timed
+from traps import BIG, SHEET, TRAPS, Shot, Trap, after_collect, all_of, card, files, png, project, scene, sheet, timed
 
 # what one trap brings with it: a scene without a camera has none that moves either
 CONSEQUENCES = 4
@@ -317,3 +317,43 @@ def test_x4_hostile_names_do_not_break_a_check(shot: Shot) -> None:
     file = _with(shot, sheet(host={"name": weird, "version": weird}, fonts=[weird], scripts=[weird]))
     codes = {f.code for f in check_scene(open_scene(file)).findings}
     assert {"scene-runs-script", "font-not-collected"} <= codes
+
+
+def _limited(name: str, value: int) -> Trap:
+    return project(f"[limits]\n{name} = {value}\n")
+
+
+def _of_farm(name: str, value: int) -> Trap:
+    return card("minutes_per_frame", f"{name} = {value}\nminutes_per_frame")
+
+
+WIDE = all_of(scene("@./a.png@", "@./w.png@"), files(w__png=png(20, 4)))
+TWINS = all_of(scene("@./a.png@", "@./b.png@\nasset b = @./c.png@"), files(b__png=BIG, c__png=BIG))
+
+
+@pytest.mark.parametrize(
+    ("code", "within", "beyond"),
+    [
+        ("farm-too-many-frames", _of_farm("frames", 10), _of_farm("frames", 9)),
+        ("farm-too-many-pixels", _of_farm("pixels", 64 * 36), _of_farm("pixels", 64 * 36 - 1)),
+        ("farm-too-many-samples", _of_farm("samples", 64), _of_farm("samples", 63)),
+        ("farm-path-too-long", _of_farm("path_length", len("/jobs/s.usda")),
+         _of_farm("path_length", len("/jobs/s.usda") - 1)),
+        ("samples-very-high", _limited("samples", 64), _limited("samples", 63)),
+        ("samples-none", scene("brush:rays = 64", "brush:rays = 1"), scene("brush:rays = 64", "brush:rays = 0")),
+        ("bucket-does-not-suit-device", _limited("bucket_on_cpu", 64), _limited("bucket_on_cpu", 63)),
+        ("bucket-does-not-suit-device", all_of(scene('"cpu"', '"gpu"'), _limited("bucket_on_gpu", 64)),
+         all_of(scene('"cpu"', '"gpu"'), _limited("bucket_on_gpu", 65))),
+        ("file-path-long", _limited("path_length", len("a.png")), _limited("path_length", len("a.png") - 1)),
+        ("texture-very-large", all_of(WIDE, _limited("texture_pixels", 20)),
+         all_of(WIDE, _limited("texture_pixels", 19))),
+        ("file-duplicate", all_of(TWINS, _limited("duplicate_bytes", len(BIG) + 1)),
+         all_of(TWINS, _limited("duplicate_bytes", len(BIG)))),
+    ],
+)  # fmt: skip
+def test_what_is_just_within_a_limit_passes(code: str, within: Trap, beyond: Trap, tmp_path: Path) -> None:
+    for name, trap, found in (("within", within, False), ("beyond", beyond, True)):
+        shot = Shot(tmp_path / name)
+        shot.folder.mkdir()
+        trap(shot)
+        assert (code in {finding.code for finding in shot.check().findings}) is found, name
