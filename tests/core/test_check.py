@@ -327,6 +327,7 @@ def _of_farm(name: str, value: int) -> Trap:
     return card("minutes_per_frame", f"{name} = {value}\nminutes_per_frame")
 
 
+UNSIGNED = card('path = "any"', 'path = "any"\nnegative_frames = false')
 WIDE = all_of(scene("@./a.png@", "@./w.png@"), files(w__png=png(20, 4)))
 TWINS = all_of(scene("@./a.png@", "@./b.png@\nasset b = @./c.png@"), files(b__png=BIG, c__png=BIG))
 
@@ -334,6 +335,8 @@ TWINS = all_of(scene("@./a.png@", "@./b.png@\nasset b = @./c.png@"), files(b__pn
 @pytest.mark.parametrize(
     ("code", "within", "beyond"),
     [
+        ("farm-no-negative-frames", all_of(UNSIGNED, scene("startTimeCode = 1", "startTimeCode = 0")),
+         all_of(UNSIGNED, scene("startTimeCode = 1", "startTimeCode = -1"))),
         ("farm-too-many-frames", _of_farm("frames", 10), _of_farm("frames", 9)),
         ("farm-too-many-pixels", _of_farm("pixels", 64 * 36), _of_farm("pixels", 64 * 36 - 1)),
         ("farm-too-many-samples", _of_farm("samples", 64), _of_farm("samples", 63)),
