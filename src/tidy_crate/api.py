@@ -566,21 +566,16 @@ def track(
 ) -> JobView:
     """Ask the farms how a job stands. follow: is shown every state until the job has ended, `pause` seconds apart."""
     from tidy_crate.core.farm.protocol import JobState
+    from tidy_crate.core.job.submission import wait_for_changes
     from tidy_crate.core.job.track import track as core
 
     with ledger(user) as book, FarmLinks(user) as links:
         view = core(book, job, links, frames=frames)
         while follow is not None and not (view.state in list(JobState) and JobState(view.state).ended):
             follow(view)
-            _wait(book, job, links, pause)
+            wait_for_changes(book, job, links, pause)
             view = core(book, job, links, frames=frames)
         return view
-
-
-def _wait(book: Ledger, job: str, links: FarmLinks, seconds: float) -> None:
-    from tidy_crate.core.job.submission import wait_for_changes
-
-    wait_for_changes(book, job, links, seconds)
 
 
 def cancel(job: str, *, user: User | None = None) -> JobView:

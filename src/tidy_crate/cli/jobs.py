@@ -76,11 +76,11 @@ def _follow(talk: Talk, job: str) -> JobView:
     """Draw the job until it has ended; without a terminal just wait for it."""
     from rich.live import Live
 
-    # drawing every frame of a large job would take longer than asking for it
-    few = api.track(job, frames=False).total <= MOST_DRAWN
     if not talk.err.is_terminal or talk.quiet or talk.as_json:
         api.track(job, frames=False, follow=lambda view: None, pause=REFRESH)
     else:
+        # drawing every frame of a large job would take longer than asking for it
+        few = api.track(job, frames=False).total <= MOST_DRAWN
         with Live(console=talk.err, refresh_per_second=4, transient=True) as live:
             api.track(job, frames=few, follow=lambda view: live.update(_drawn(view, frames=False)), pause=REFRESH)
     return api.track(job)

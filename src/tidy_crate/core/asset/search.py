@@ -39,6 +39,7 @@ class Candidate:
 
 
 SURE = 0.8
+IN_DOUBT = 0.5
 # a name alone, and a name with folders above it that many a place has: both are asked about
 NAME_ALONE = 0.6
 COMMON_FOLDERS = 0.7
@@ -69,7 +70,7 @@ class FolderIndex:
     _by_name: dict[str, list[Path]] | None = None
     _by_folder: dict[Path, list[str]] = field(default_factory=dict)
     _by_size: dict[int, list[Path]] | None = None
-    _hashes: dict[Path, str | None] = field(default_factory=dict)
+    _contents: dict[Path, Content | None] = field(default_factory=dict)
     _tails: dict[str, dict[tuple[str, ...], list[Path]]] = field(default_factory=dict)
 
     def nearest(self, wanted: tuple[str, ...]) -> list[tuple[Path, int]]:
@@ -118,24 +119,30 @@ class FolderIndex:
         return [path for path in self._by_size.get(known.bytes, []) if self.holds(path, known)]
 
     def holds(self, path: Path, known: Content) -> bool:
-        """Whether a file has that content."""
-        if path not in self._hashes:
-            try:
-                self._hashes[path] = hash_file(path) if path.stat().st_size == known.bytes else None
-            except OSError:
-                self._hashes[path] = None
-        return self._hashes[path] == known.blake3
+        """Whether a file has that content. One of another size is not read."""
+        try:
+            return path.stat().st_size == known.bytes and self._content(path) == known
+        except OSError:
+            return False
 
     def all_alike(self, files: Sequence[Path]) -> bool:
         """Whether files are copies of each other, so that it does not matter which of them is taken."""
         try:
-            size = files[0].stat().st_size
-            if len(files) > _MOST_COPIES or any(path.stat().st_size != size for path in files):
+            if len(files) > _MOST_COPIES or len({path.stat().st_size for path in files}) > 1:
                 return False
-            first = hash_file(files[0])
         except OSError:
             return False
-        return all(self.holds(path, Content(size, first)) for path in files)
+        first = self._content(files[0])
+        return first is not None and all(self._content(path) == first for path in files)
+
+    def _content(self, path: Path) -> Content | None:
+        """What a file holds, read once; None for one that cannot be read."""
+        if path not in self._contents:
+            try:
+                self._contents[path] = Content(path.stat().st_size, hash_file(path))
+            except OSError:
+                self._contents[path] = None
+        return self._contents[path]
 
     def depth(self, path: Path) -> int:
         """How many parts a path has below the nearest of the folders."""
@@ -146,10 +153,7 @@ class FolderIndex:
 
     def members(self, pattern: Path) -> dict[int, Path]:
         """The files of a set by frame or tile, wherever the set lies."""
-        try:
-            names = self._by_folder.get(pattern.parent) or os.listdir(pattern.parent)  # noqa: PTH208 - names only
-        except OSError:
-            return {}
+        names = self._by_folder.get(pattern.parent) or _listed(pattern.parent)
         return {number: pattern.parent / name for name, number in self.tokens.members(pattern.name, names).items()}
 
     def sets_like(self, pattern: str) -> list[Path]:
@@ -174,6 +178,13 @@ class FolderIndex:
         return self._by_name
 
 
+def _listed(folder: Path) -> list[str]:
+    try:
+        return os.listdir(folder)  # noqa: PTH208 - names only
+    except OSError:
+        return []
+
+
 def straight(path: Path) -> Path:
     """An absolute path without `..`, wherever that names the same: behind a link to a folder it may not."""
     short = Path(os.path.normpath(path.absolute()))
@@ -192,7 +203,7 @@ def mapped(text: str, maps: Iterable[tuple[str, str]], tokens: FrameTokens = STA
             continue
         path = Path(swapped)
         if tokens.find(path.name):
-            there = path.parent.is_dir() and bool(tokens.members(path.name, os.listdir(path.parent)))  # noqa: PTH208
+            there = bool(tokens.members(path.name, _listed(path.parent)))
         else:
             there = path.is_file()
         if there:
@@ -222,7 +233,7 @@ def by_name(text: str, index: FolderIndex) -> list[Candidate]:
     alike = [candidate for candidate in rated if candidate.confidence == rated[0].confidence]
     if len(alike) > 1 and not index.all_alike([candidate.path for candidate in alike]):
         # nothing tells them apart, so none of them is sure
-        rated = [Candidate(c.path, f"{c.reason}, one of {len(alike)}", min(c.confidence, 0.5)) for c in rated]
+        rated = [Candidate(c.path, f"{c.reason}, one of {len(alike)}", min(c.confidence, IN_DOUBT)) for c in rated]
     return rated
 
 

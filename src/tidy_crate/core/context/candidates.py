@@ -14,12 +14,21 @@ from pathlib import Path
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.head import expected, read_head
-from tidy_crate.core.asset.search import SURE, Candidate, Content, FolderIndex, by_content, by_name, mapped, straight
+from tidy_crate.core.asset.search import (
+    IN_DOUBT,
+    SURE,
+    Candidate,
+    Content,
+    FolderIndex,
+    by_content,
+    by_name,
+    mapped,
+    straight,
+)
 from tidy_crate.core.scene.model import Asset, Survey
 
 # as many files of one folder that are all found in another one are a folder that moved, and no chance
 WHOLE_FOLDER = 3
-IN_DOUBT = 0.5
 MOST = 5
 
 
@@ -123,25 +132,27 @@ def _without_doubtful(asset: Asset, candidates: list[Candidate], evidence: Evide
         reason = f"{first.reason}, but {doubt}"
         doubtful.append(Candidate(first.path, reason, min(first.confidence, IN_DOUBT)))
         left = others
-    return [*left, *doubtful] if left and left[0].confidence >= SURE else _sorted([*left, *doubtful])
+    return _sorted([*left, *doubtful])
 
 
 def _doubt(asset: Asset, candidate: Candidate, evidence: Evidence) -> str | None:
     """Why a candidate is not what is missing, or not all of it."""
-    path, tokens = candidate.path, evidence.index.tokens
-    if tokens.find(path.name):
-        files = evidence.index.members(path)
-        lacks = _lacks(asset, files, evidence)
-    else:
-        files, lacks = {0: path}, None
-    return lacks or _other_content(asset, files, evidence) or _broken(files.values(), asset)
+    path, known = candidate.path, _known_members(asset, evidence)
+    is_set = bool(evidence.index.tokens.find(path.name))
+    files = evidence.index.members(path) if is_set else {0: path}
+    lacks = _lacks(asset, files, known, evidence) if is_set else None
+    if lacks is not None:
+        return lacks
+    if any(n in known and not evidence.index.holds(file, known[n]) for n, file in files.items()):
+        return "it holds other content than when it was last collected"
+    return _broken(files.values(), asset)
 
 
-def _lacks(asset: Asset, files: Mapping[int, Path], evidence: Evidence) -> str | None:
+def _lacks(asset: Asset, files: Mapping[int, Path], known: Mapping[int, Content], evidence: Evidence) -> str | None:
     """What a set of files lacks of the tiles or frames that are needed, as far as that is known."""
     tokens = evidence.index.tokens
     name = paths.file_name(asset.value)
-    wanted = set(_known_members(asset, evidence))
+    wanted = set(known)
     wanted |= {
         n for member in asset.members if (n := member.tile if member.frame is None else member.frame) is not None
     }
@@ -152,14 +163,6 @@ def _lacks(asset: Asset, files: Mapping[int, Path], evidence: Evidence) -> str |
         return None
     what = "frames" if tokens.has_frame(name) else "tiles"
     return f"only {len(there)} of the {len(wanted)} {what} {min(wanted)}-{max(wanted)} are there"
-
-
-def _other_content(asset: Asset, files: Mapping[int, Path], evidence: Evidence) -> str | None:
-    known = _known_members(asset, evidence)
-    other = [n for n, path in files.items() if n in known and not evidence.index.holds(path, known[n])]
-    if not other:
-        return None
-    return "it holds other content than when it was last collected"
 
 
 def _known_members(asset: Asset, evidence: Evidence) -> dict[int, Content]:

@@ -7,13 +7,13 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterable, Iterator
-from contextlib import AbstractContextManager
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
-from sqlalchemy import Connection, func, inspect, select, text
+from sqlalchemy import Connection, Select, func, inspect, select, text
 from sqlalchemy.exc import IntegrityError
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, joinedload
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.database import PATIENCE, Database
@@ -26,7 +26,7 @@ _FIRST = "0001"
 MOST_NUMBERS = 1000
 
 
-class Ledger:
+class Ledger(Database):
     """The ledger at a path or database URL, made where it does not exist and migrated where it is older.
 
     Raises UnreadableInput when it is no ledger, damaged, locked, or written by a newer version; FarmError when the
@@ -35,26 +35,13 @@ class Ledger:
 
     def __init__(self, where: Path | str, patience: float = PATIENCE) -> None:
         """patience: seconds that it waits for another process that is writing."""
-        self._database = Database(where, "ledger", patience=patience)
-        self.where = self._database.where
+        super().__init__(where, "ledger", patience=patience)
         try:
-            with self._database.connection() as connection:
+            with self.connection() as connection:
                 _migrate(connection, self.where)
         except BaseException:
-            self._database.close()
+            self.close()
             raise
-
-    def reading(self) -> AbstractContextManager[Session]:
-        """One transaction that only reads."""
-        return self._database.reading()
-
-    def writing(self) -> AbstractContextManager[Session]:
-        """One transaction, committed when the block ends well. Never hold one across a call over the network."""
-        return self._database.writing()
-
-    def close(self) -> None:
-        """Close all connections."""
-        self._database.close()
 
 
 def _migrate(connection: Connection, where: object) -> None:
@@ -138,14 +125,18 @@ def all_jobs(session: Session) -> list[JobRow]:
 
 def products_at_home(session: Session, job: str) -> int:
     """How many products of a job are on this side and in use."""
-    query = (
-        select(func.count())
-        .select_from(ProductRow)
+    return session.scalar(products_of(job, func.count()).where(ProductRow.home, ProductRow.in_use)) or 0
+
+
+def products_of(job: str, *columns: Any) -> Select[Any]:
+    """A query for the products of a job, of all its submissions: some columns, or rows with their attempts."""
+    query = select(*columns) if columns else select(ProductRow).options(joinedload(ProductRow.attempt))
+    return (
+        query.select_from(ProductRow)
         .join(AttemptRow)
         .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
-        .where(SubmissionRow.job_id == job, ProductRow.home, ProductRow.in_use)
+        .where(SubmissionRow.job_id == job)
     )
-    return session.scalar(query) or 0
 
 
 def in_pages(values: Iterable[int], size: int = 500) -> Iterator[list[int]]:

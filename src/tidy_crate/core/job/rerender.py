@@ -6,14 +6,13 @@ import hashlib
 from collections.abc import Iterable
 
 from sqlalchemy import select
-from sqlalchemy.orm import joinedload
 
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.links.interface import controlling
 from tidy_crate.core.farm.protocol import Action, ControlOrder, JobState
-from tidy_crate.core.job.ledger import Ledger, submissions_of
+from tidy_crate.core.job.ledger import Ledger, products_of, submissions_of
 from tidy_crate.core.job.submission import Links, catch_up, confirm
-from tidy_crate.core.job.tables import AttemptRow, ProductRow, SubmissionRow
+from tidy_crate.core.job.tables import AttemptRow, SubmissionRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.request import RenderRequest
@@ -41,7 +40,7 @@ def to_rerender(ledger: Ledger, name: str) -> Rerender:
     tasks: set[Task] = set()
     for row in submissions:
         tasks |= set(_poor(ledger, row, requests))
-    return Rerender(job=job.id, tasks=tuple(sorted(tasks, key=lambda task: task.sort_key)))
+    return Rerender(job=job.id, tasks=tuple(sorted(tasks, key=lambda task: task.key)))
 
 
 def _poor(ledger: Ledger, row: SubmissionRow, requests: Iterable[RenderRequest]) -> dict[Task, int]:
@@ -53,9 +52,8 @@ def _poor(ledger: Ledger, row: SubmissionRow, requests: Iterable[RenderRequest])
     found: dict[Task, int] = {}
     good: dict[Task, set[str]] = {}
     with ledger.reading() as session:
-        query = select(ProductRow).join(AttemptRow).join(SubmissionRow).options(joinedload(ProductRow.attempt))
         left: dict[int, set[str]] = {}
-        for product in session.scalars(query.where(SubmissionRow.job_id == row.job_id)):
+        for product in session.scalars(products_of(row.job_id)):
             attempt = product.attempt
             poor = product.verdict in _POOR
             if product.in_use and not poor:
@@ -64,24 +62,16 @@ def _poor(ledger: Ledger, row: SubmissionRow, requests: Iterable[RenderRequest])
                 left.setdefault(attempt.id, set()).add(product.output)
                 if poor:
                     found[attempt.task()] = attempt.number
-        states = (TaskState.DONE.value, TaskState.FAILED.value)
-        ended = select(AttemptRow).where(
-            AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state.in_(states)
-        )
-        for attempt in session.scalars(ended):
-            if outputs.get(attempt.request, set()) - left.get(attempt.id, set()):
+        under_way: set[Task] = set()
+        latest = select(AttemptRow).where(AttemptRow.submission_id == row.id, AttemptRow.latest)
+        for attempt in session.scalars(latest):
+            if attempt.state not in (TaskState.DONE.value, TaskState.FAILED.value):
+                under_way.add(attempt.task())
+            elif outputs.get(attempt.request, set()) - left.get(attempt.id, set()):
                 found[attempt.task()] = attempt.number
-        under_way = {
-            attempt.task()
-            for attempt in session.scalars(
-                select(AttemptRow).where(
-                    AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state.not_in(states)
-                )
-            )
-        }
     return {
         task: number
-        for task, number in sorted(found.items(), key=lambda item: item[0].sort_key)
+        for task, number in sorted(found.items(), key=lambda item: item[0].key)
         if task not in under_way and outputs.get(task.request, set()) - good.get(task, set())
     }
 

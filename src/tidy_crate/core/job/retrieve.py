@@ -7,10 +7,9 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
-from typing import Any
 
-from sqlalchemy import Select, select
-from sqlalchemy.orm import Session, joinedload
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.crate.packing import PackingList
@@ -18,14 +17,14 @@ from tidy_crate.core.errors import FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import hash_file, os_reason
-from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, submissions_of
-from tidy_crate.core.job.submission import Links, Ordered, TaskKey, catch_up, key_of, wait_for_changes
-from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow, task_of
+from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, products_of, submissions_of
+from tidy_crate.core.job.submission import Links, Ordered, catch_up, wait_for_changes
+from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.work.attempt import Product, Verdict
 from tidy_crate.core.work.product import SET_ASIDE, Delivery, below, in_use, set_aside_path
-from tidy_crate.core.work.task import Task, TaskState, tasks_of
+from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, TaskState, tasks_of
 
 CONNECTIONS = 4
 TRIES = 3
@@ -36,29 +35,17 @@ POLL = 0.5
 DAMAGED = "it arrived damaged each time"
 
 
-class ProductFile(Model):
+class ProductFile(TaskOutput):
     """A product and its path on disk."""
 
-    request: str
-    view: str = ""
-    frame: int
-    tile: int | None = None
-    share: int | None = None
-    output: str
     farm: str = ""
     attempt: int
     path: Path
 
 
-class Unavailable(Model):
+class Unavailable(TaskOutput):
     """A product that is not at home, and why."""
 
-    request: str
-    view: str = ""
-    frame: int
-    tile: int | None = None
-    share: int | None = None
-    output: str
     why: str
 
 
@@ -148,9 +135,8 @@ class _Rounds:
     def look_again(self) -> None:
         """Forget what the ledger knows of files that are gone or not as long as they were."""
         with self._ledger.reading() as session:
-            query = select(ProductRow.id, ProductRow.path, ProductRow.bytes).join(AttemptRow).where(ProductRow.home)
-            of_job = (SubmissionRow.id == AttemptRow.submission_id, SubmissionRow.job_id == self._job)
-            found = session.execute(query.join(SubmissionRow, of_job[0]).where(of_job[1]))
+            home = products_of(self._job, ProductRow.id, ProductRow.path, ProductRow.bytes).where(ProductRow.home)
+            found = session.execute(home)
             gone = [number for number, path, size in found if not self._is_there(path, size)]
         for ids in in_pages(gone):
             with self._ledger.writing() as session:
@@ -183,7 +169,7 @@ class _Rounds:
                     except FarmError as error:
                         failed.append(error)
                         self._given_up.add(one.id)
-                        self.damaged.append(_unavailable(one.task, one.product.output, error.what))
+                        self.damaged.append(Unavailable.of(one.task, one.product.output, why=error.what))
                         continue
                     if draft is None:
                         damaged.append(one)
@@ -198,9 +184,8 @@ class _Rounds:
 
     def _wanted(self) -> list[_Wanted]:
         product = (ProductRow.id, ProductRow.output, ProductRow.key, ProductRow.bytes, ProductRow.blake3)
-        identity = (AttemptRow.request, AttemptRow.view, AttemptRow.frame, AttemptRow.tile, AttemptRow.share)
         query = (
-            select(AttemptRow.submission_id, *product, *identity)
+            select(AttemptRow.submission_id, *product, *TASK_KEY)
             .join(ProductRow)
             .where(
                 AttemptRow.submission_id.in_(list(self.farms)),
@@ -212,10 +197,10 @@ class _Rounds:
         )
         found = []
         with self._ledger.reading() as session:
-            for submission, number, output, key, size, blake3, *rest in session.execute(query):
+            for submission, number, output, key, size, blake3, *identity in session.execute(query):
                 if number in self._given_up:
                     continue
-                task = task_of(*rest)
+                task = Task.of_key(*identity)
                 path = below(self._into, self._content.product_path(output, task))
                 one = Product.model_construct(output=output, key=key, bytes=size, blake3=blake3)
                 found.append(_Wanted(number, submission, task, one, path))
@@ -232,19 +217,19 @@ class _Rounds:
         by_id = {one.id: (one, draft) for one, draft in good}
         with self._ledger.writing() as session:
             ids = [*by_id, *(one.id for one in damaged)]
-            rows = {row.id: row for row in session.scalars(_with_attempt().where(ProductRow.id.in_(ids)))}
+            rows = {row.id: row for row in session.scalars(products_of(self._job).where(ProductRow.id.in_(ids)))}
             others = self._at_home_for(session, [one.task for one, _ in good])
             for number, (one, draft) in by_id.items():
                 row = rows[number]
                 row.verdict = row.reasons = None
                 row.home = True
-                rivals = others.setdefault((key_of(one.task), one.product.output), [])
+                rivals = others.setdefault((one.task.key, one.product.output), [])
                 _place(row, draft, one.path, self._into, rivals, self._delivery)
                 rivals.append(row)
                 self.retrieved.append(
-                    ProductFile(
-                        **_identity(one.task),
-                        output=row.output,
+                    ProductFile.of(
+                        one.task,
+                        row.output,
                         farm=self.farms[one.submission].row.farm,
                         attempt=row.attempt.number,
                         path=Path(row.path or one.path),
@@ -254,15 +239,15 @@ class _Rounds:
                 row = rows[one.id]
                 row.verdict, row.reasons = Verdict.BAD.value, json.dumps([DAMAGED])
                 self._given_up.add(one.id)
-                self.damaged.append(_unavailable(one.task, one.product.output, DAMAGED))
+                self.damaged.append(Unavailable.of(one.task, one.product.output, why=DAMAGED))
 
     def _at_home_for(self, session: Session, tasks: list[Task]) -> dict[tuple[TaskKey, str], list[ProductRow]]:
         """What is at home already for these tasks, of any submission and attempt."""
         found: dict[tuple[TaskKey, str], list[ProductRow]] = {}
-        wanted = {key_of(task) for task in tasks}
+        wanted = {task.key for task in tasks}
         for frames in in_pages(sorted({task.frame for task in tasks})):
-            for row in session.scalars(_of_job(self._job).where(ProductRow.home, AttemptRow.frame.in_(frames))):
-                key = key_of(row.attempt.task())
+            for row in session.scalars(products_of(self._job).where(ProductRow.home, AttemptRow.frame.in_(frames))):
+                key = row.attempt.task().key
                 if key in wanted:
                     found.setdefault((key, row.output), []).append(row)
         return found
@@ -270,18 +255,6 @@ class _Rounds:
     def _delivery(self, row: ProductRow) -> Delivery:
         submission = self.farms[row.attempt.submission_id].row
         return Delivery(submission.farm, submission.number, row.attempt.number, row.judged())
-
-
-def _with_attempt() -> Select[Any]:
-    return select(ProductRow).join(AttemptRow).options(joinedload(ProductRow.attempt))
-
-
-def _of_job(job: str) -> Select[Any]:
-    return (
-        _with_attempt()
-        .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
-        .where(SubmissionRow.job_id == job)
-    )
 
 
 def _place(row, draft, path, into, rivals, delivery) -> None:  # type: ignore[no-untyped-def]
@@ -363,12 +336,14 @@ def _missing(
     ledger: Ledger, job: str, content: PackingList, submissions: tuple[SubmissionRow, ...]
 ) -> Iterator[Unavailable]:
     """What is not at home of all that was ordered, each task and output once, with the reason."""
-    identity = (AttemptRow.request, AttemptRow.view, AttemptRow.frame, AttemptRow.tile, AttemptRow.share)
-    of_job = (SubmissionRow.id == AttemptRow.submission_id, SubmissionRow.job_id == job)
     with ledger.reading() as session:
-        products = select(*identity, ProductRow.output).join(ProductRow).where(*of_job, ProductRow.home)
-        home = {(tuple(found[:5]), found[5]) for found in session.execute(products)}
-        attempts = select(*identity, AttemptRow.state, AttemptRow.error).where(*of_job, AttemptRow.latest)
+        products = products_of(job, *TASK_KEY, ProductRow.output).where(ProductRow.home)
+        home = {(tuple(key), output) for *key, output in session.execute(products)}
+        attempts = (
+            select(*TASK_KEY, AttemptRow.state, AttemptRow.error)
+            .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
+            .where(SubmissionRow.job_id == job, AttemptRow.latest)
+        )
         states: dict[TaskKey, tuple[str, str | None]] = {}
         for *key, state, error in session.execute(attempts):
             # of several submissions the one that is not done explains more
@@ -383,8 +358,8 @@ def _missing(
                 continue
             seen.add(task)
             for output in outputs[task.request]:
-                if (key_of(task), output) not in home:
-                    yield _unavailable(task, output, _why(states.get(key_of(task)), submission))
+                if (task.key, output) not in home:
+                    yield Unavailable.of(task, output, why=_why(states.get(task.key), submission))
 
 
 def _why(attempt: tuple[str, str | None] | None, submission: SubmissionRow) -> str:
@@ -394,11 +369,3 @@ def _why(attempt: tuple[str, str | None] | None, submission: SubmissionRow) -> s
         return TaskState.CANCELLED.value if cancelled else TaskState.WAITING.value
     state, error = attempt
     return error or ("the farm left no such output" if state == TaskState.DONE.value else state)
-
-
-def _identity(task: Task) -> dict[str, Any]:
-    return {"request": task.request, "view": task.view, "frame": task.frame, "tile": task.tile, "share": task.share}
-
-
-def _unavailable(task: Task, output: str, why: str) -> Unavailable:
-    return Unavailable(**_identity(task), output=output, why=why)

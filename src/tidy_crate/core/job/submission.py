@@ -13,27 +13,15 @@ from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.links.interface import FarmLink, needed
 from tidy_crate.core.farm.protocol import Capability, Changes, JobOrder, JobState, JobSummary, NodeChange, TaskChange
 from tidy_crate.core.job.ledger import Ledger, in_pages, submissions_of
-from tidy_crate.core.job.tables import WHOLE, AttemptRow, NodeRow, ProductRow, SubmissionRow, to_text
+from tidy_crate.core.job.tables import AttemptRow, NodeRow, ProductRow, SubmissionRow, to_text
 from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.request import RenderRequest
-from tidy_crate.core.work.task import Task, TaskRange, whole
+from tidy_crate.core.work.task import Task, TaskKey, TaskRange, whole
 
 # opens the link to the farm of a submission
 Links = Callable[[SubmissionRow], FarmLink]
 # a page of changes is never empty while there is more, so many pages have no end
 MOST_PAGES = 1_000_000
-TaskKey = tuple[str, str, int, int, int]
-
-
-def key_of(task: Task) -> TaskKey:
-    """A task as the ledger's columns have it."""
-    return (
-        task.request,
-        task.view,
-        task.frame,
-        WHOLE if task.tile is None else task.tile,
-        WHOLE if task.share is None else task.share,
-    )
 
 
 @dataclass(frozen=True)
@@ -154,14 +142,14 @@ def _check(
 
 def _note_tasks(session: Session, submission: int, changes: Iterable[TaskChange]) -> None:
     # of several changes of one attempt in a page the last one counts
-    fresh = {(*key_of(change.task), change.attempt.number): change for change in changes}
+    fresh = {(*change.task.key, change.attempt.number): change for change in changes}
     if not fresh:
         return
     known: dict[TaskKey, list[AttemptRow]] = {}
     for frames in in_pages(sorted({key[2] for key in fresh})):
         query = select(AttemptRow).where(AttemptRow.submission_id == submission, AttemptRow.frame.in_(frames))
         for attempt in session.scalars(query):
-            known.setdefault(key_of(attempt.task()), []).append(attempt)
+            known.setdefault(attempt.task().key, []).append(attempt)
     rows: dict[AttemptRow, TaskChange] = {}
     for key, change in sorted(fresh.items()):
         earlier = known.setdefault(key[:5], [])

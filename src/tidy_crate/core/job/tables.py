@@ -11,10 +11,7 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 from tidy_crate.core.crate.packing import PackingList, packing_list_of
 from tidy_crate.core.database import Money
 from tidy_crate.core.work.attempt import Attempt, Verdict
-from tidy_crate.core.work.task import Task, TaskState
-
-# stands for "not split": a NULL would make no two rows alike
-WHOLE = -1
+from tidy_crate.core.work.task import WHOLE, Task, TaskState
 
 
 class Base(DeclarativeBase):
@@ -115,7 +112,7 @@ class AttemptRow(Base):
 
     def task(self) -> Task:
         """The task it is a try at."""
-        return task_of(self.request, self.view, self.frame, self.tile, self.share)
+        return Task.of_key(self.request, self.view, self.frame, self.tile, self.share)
 
     def attempt(self) -> Attempt:
         """The same as a model."""
@@ -130,6 +127,10 @@ class AttemptRow(Base):
             error=self.error,
             log=self.log,
         )
+
+
+# the columns that are the key of an attempt's task, in its order
+TASK_KEY = (AttemptRow.request, AttemptRow.view, AttemptRow.frame, AttemptRow.tile, AttemptRow.share)
 
 
 class ProductRow(Base):
@@ -172,11 +173,6 @@ class NodeRow(Base):
     until: Mapped[str] = mapped_column(String(40))
     tasks: Mapped[int]
     cost: Mapped[Decimal] = mapped_column(Money)
-
-
-def task_of(request: str, view: str, frame: int, tile: int, share: int) -> Task:
-    """A task from the columns that say it."""
-    return Task(request, frame, view, None if tile == WHOLE else tile, None if share == WHOLE else share)
 
 
 def to_text(time: datetime | None) -> str | None:

@@ -17,8 +17,8 @@ from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.links.interface import controlling, needed
 from tidy_crate.core.farm.protocol import Action, Capability, ControlOrder, Counts, JobState
 from tidy_crate.core.job.ledger import Ledger, all_jobs, new_key, products_at_home, submissions_of
-from tidy_crate.core.job.submission import Links, Ordered, catch_up, confirm, key_of
-from tidy_crate.core.job.tables import AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow, task_of
+from tidy_crate.core.job.submission import Links, Ordered, catch_up, confirm
+from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, by_currency
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
@@ -266,16 +266,15 @@ _ATTEMPT = (
     AttemptRow.id, AttemptRow.state, AttemptRow.node, AttemptRow.billed, AttemptRow.cost, AttemptRow.number,
     AttemptRow.error,
 )  # fmt: skip
-_IDENTITY = (AttemptRow.request, AttemptRow.view, AttemptRow.frame, AttemptRow.tile, AttemptRow.share)
 
 
 def _troubles(session: Session, submissions: Iterable[SubmissionRow]) -> Iterator[FrameRow]:
     for row in submissions:
         failed = (AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state == TaskState.FAILED.value)
-        query = select(*_ATTEMPT, *_IDENTITY).where(*failed).order_by(AttemptRow.frame).limit(MOST_TROUBLES)
+        query = select(*_ATTEMPT, *TASK_KEY).where(*failed).order_by(AttemptRow.frame).limit(MOST_TROUBLES)
         for found in session.execute(query):
             identity: tuple[Any, ...] = tuple(found[len(_ATTEMPT) :])
-            yield _frame_row(task_of(*identity), "", row, tuple(found[: len(_ATTEMPT)]), None)
+            yield _frame_row(Task.of_key(*identity), "", row, tuple(found[: len(_ATTEMPT)]), None)
 
 
 def _frames(session: Session, submissions: Iterable[SubmissionRow], content: PackingList) -> Iterator[FrameRow]:
@@ -286,7 +285,7 @@ def _frames(session: Session, submissions: Iterable[SubmissionRow], content: Pac
         latest = (AttemptRow.submission_id == row.id, AttemptRow.latest)
         attempts: dict[tuple[Any, ...], tuple[Any, ...]] = {
             tuple(found[len(_ATTEMPT) :]): tuple(found[: len(_ATTEMPT)])
-            for found in session.execute(select(*_ATTEMPT, *_IDENTITY).where(*latest))
+            for found in session.execute(select(*_ATTEMPT, *TASK_KEY).where(*latest))
         }
         columns = (ProductRow.attempt_id, ProductRow.output, ProductRow.home, ProductRow.verdict)
         judged = {
@@ -295,7 +294,7 @@ def _frames(session: Session, submissions: Iterable[SubmissionRow], content: Pac
             if home or verdict
         }
         for task in tasks_of(ordered.ranges, ordered.requests):
-            attempt = attempts.get(key_of(task))
+            attempt = attempts.get(task.key)
             for output in outputs[task.request]:
                 seen = judged.get((attempt[0], output)) if attempt is not None else None
                 yield _frame_row(task, output, row, attempt, seen)

@@ -10,14 +10,11 @@ from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
-from sqlalchemy import select
-from sqlalchemy.orm import joinedload
-
 from tidy_crate.core.asset.sequences import frame_numbers
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.job.ledger import Ledger, now, submissions_of
-from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
+from tidy_crate.core.job.ledger import Ledger, now, products_of, submissions_of
+from tidy_crate.core.job.tables import JobRow, ProductRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.picture.judge import Expected, judge_file
 from tidy_crate.core.progress import Progress, Step, silent
@@ -25,7 +22,7 @@ from tidy_crate.core.review.neighbours import jumps
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.parts import window
 from tidy_crate.core.work.product import SET_ASIDE, below
-from tidy_crate.core.work.task import Task, tasks_of, whole
+from tidy_crate.core.work.task import Task, TaskOutput, tasks_of, whole
 
 # below this many pixels in all, starting processes takes longer than looking
 WORTH_PROCESSES = 60_000_000
@@ -34,15 +31,9 @@ NOT_RETRIEVED = Path("not-retrieved-yet")
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
 
 
-class FrameVerdict(Model):
+class FrameVerdict(TaskOutput):
     """One frame file, judged."""
 
-    request: str
-    view: str = ""
-    frame: int
-    tile: int | None = None
-    share: int | None = None
-    output: str
     path: Path
     verdict: Verdict
     reasons: tuple[str, ...]
@@ -86,18 +77,10 @@ def review_job(ledger: Ledger, name: str, progress: Progress = silent) -> Review
 
 def _note(ledger: Ledger, name: str, review: Review) -> None:
     """Write verdicts to the products that count for each task and output."""
-    verdicts = {(one.request, one.view, one.frame, one.tile, one.share, one.output): one for one in review.frames}
+    verdicts = {(one.task(), one.output): one for one in review.frames}
     with ledger.writing() as session:
-        query = (
-            select(ProductRow)
-            .join(AttemptRow)
-            .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
-            .where(SubmissionRow.job_id == name, ProductRow.in_use)
-            .options(joinedload(ProductRow.attempt))
-        )
-        for row in session.scalars(query):
-            task = row.attempt.task()
-            one = verdicts.get((task.request, task.view, task.frame, task.tile, task.share, row.output))
+        for row in session.scalars(products_of(name).where(ProductRow.in_use)):
+            one = verdicts.get((row.attempt.task(), row.output))
             if one is not None:
                 row.verdict, row.reasons = one.verdict.value, json.dumps(one.reasons)
         session.get_one(JobRow, name).reviewed = now()
@@ -147,13 +130,9 @@ def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
         runs = pool.map(judge_file, [one.path for one in wanted], [one.expected for one in wanted], chunksize=4)
         for done, (one, judged) in enumerate(zip(wanted, runs, strict=True), 1):
             verdicts.append(
-                FrameVerdict(
-                    request=one.task.request,
-                    view=one.task.view,
-                    frame=one.task.frame,
-                    tile=one.task.tile,
-                    share=one.task.share,
-                    output=one.output,
+                FrameVerdict.of(
+                    one.task,
+                    one.output,
                     path=one.path,
                     verdict=judged.verdict,
                     reasons=judged.reasons,

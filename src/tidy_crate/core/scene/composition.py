@@ -47,17 +47,14 @@ class Composition(Model):
             path for path in self.parts.keys() | other.parts.keys() if self.parts.get(path) != other.parts.get(path)
         )
         # what is deepest is the cause, what holds it the consequence
-        deepest = [
-            path
-            for path in named
-            if not any(more != path and more.startswith(path.rstrip("/") + "/") for more in named)
-        ]
+        deepest = [path for path in named if not any(_holds(path, other) for other in named)]
         shown = [f"{path} ({_how(path, self, other)})" for path in deepest[:MOST_NAMED]]
         more = f" and {len(deepest) - MOST_NAMED} more" if len(deepest) > MOST_NAMED else ""
         return [f"{COMPOSES}: {', '.join(shown)}{more}"]
 
 
 def _holds(path: str, other: str) -> bool:
+    """Whether another path is below this one."""
     return other != path and other.startswith(path.rstrip("/") + "/")
 
 

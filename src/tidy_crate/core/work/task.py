@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from fractions import Fraction
-from typing import Annotated, ClassVar
+from typing import Annotated, Any, ClassVar, Self
 
 from pydantic import ConfigDict, Field
 
@@ -14,6 +14,11 @@ from tidy_crate.core.asset.frames import format_frames, parse_frames
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.model import Model
 from tidy_crate.core.work.request import RenderRequest, Slug
+
+# a task as plain values: they sort, and databases compare them
+TaskKey = tuple[str, str, int, int, int]
+# stands for "not split" in a key: databases take no two NULLs for alike
+WHOLE = -1
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,15 +49,43 @@ class Task:
         return "/".join(parts)
 
     @property
-    def sort_key(self) -> tuple[str, str, int, int, int]:
-        """A key that puts the tasks of a job in order."""
+    def key(self) -> TaskKey:
+        """The task as the columns of a database have it. Keys put the tasks of a job in order."""
         return (
             self.request,
             self.view,
             self.frame,
-            -1 if self.tile is None else self.tile,
-            -1 if self.share is None else self.share,
+            WHOLE if self.tile is None else self.tile,
+            WHOLE if self.share is None else self.share,
         )
+
+    @classmethod
+    def of_key(cls, request: str, view: str, frame: int, tile: int, share: int) -> Task:
+        """Return the task that has this key."""
+        return cls(request, frame, view, None if tile == WHOLE else tile, None if share == WHOLE else share)
+
+
+class TaskOutput(Model):
+    """One output of one task, in JSON."""
+
+    request: str
+    view: str = ""
+    frame: int
+    tile: int | None = None
+    share: int | None = None
+    output: str
+
+    @classmethod
+    def of(cls, task: Task, output: str, **rest: Any) -> Self:
+        """Return one for a task. rest: what the subclass adds."""
+        return cls(
+            request=task.request, view=task.view, frame=task.frame, tile=task.tile, share=task.share, output=output,
+            **rest,
+        )  # fmt: skip
+
+    def task(self) -> Task:
+        """The task."""
+        return Task(self.request, self.frame, self.view, self.tile, self.share)
 
 
 class TaskState(StrEnum):

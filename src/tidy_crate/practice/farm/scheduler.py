@@ -25,7 +25,7 @@ from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.farm.protocol import JobOrder, JobState, Reading
-from tidy_crate.core.work.task import TaskState
+from tidy_crate.core.work.task import Task, TaskState
 from tidy_crate.practice.farm.node import (
     BatchOrder,
     Report,
@@ -156,38 +156,33 @@ class Scheduler:
         return changed
 
     def _finish(self, session: Session, attempt: AttemptRow, shift: ShiftRow, report: Report) -> None:
+        """A node has finished a task."""
         seconds = report.cpu_seconds / self._settings.speed
-        files = [(output, str(path), digest, size) for output, (path, digest, size) in report.files.items()]
-        job = session.get_one(FarmJobRow, attempt.job_id)
-        self._done(session, job, session.get_one(TaskRow, attempt.task_id), attempt, shift, seconds, files)
-
-    def _done(
-        self,
-        session: Session,
-        job: FarmJobRow,
-        task: TaskRow,
-        attempt: AttemptRow,
-        shift: ShiftRow,
-        seconds: float,
-        files: Sequence[tuple[str, str | None, str, int]],
-    ) -> None:
-        """A node has finished a task. files: output, path, BLAKE3 and bytes of each."""
-        attempt.began, attempt.ended = shift.free_at, shift.free_at + seconds
-        shift.free_at += seconds
-        shift.frames += 1
-        price = self._settings.price_per_hour / Decimal(3600)
-        attempt.state, attempt.seconds, attempt.error = TaskState.DONE.value, seconds, None
-        attempt.cost = (Decimal(str(seconds)) * price).quantize(Decimal("0.000001"))
-        attempt.log = f"{task.task()} done in {seconds:.4f} s on {shift.node}\n"
+        job, task = session.get_one(FarmJobRow, attempt.job_id), session.get_one(TaskRow, attempt.task_id)
+        for name, value in self._worked(task.task(), shift, seconds).items():
+            setattr(attempt, name, value)
+        attempt.error = None
         move(job, task, TaskState.DONE)
-        for output, path, digest, size in files:
+        for output, (path, digest, size) in report.files.items():
             session.add(
                 ProductRow(
-                    key=secrets.token_hex(8), attempt_id=attempt.id, output=output, path=path, blake3=digest,
+                    key=secrets.token_hex(8), attempt_id=attempt.id, output=output, path=str(path), blake3=digest,
                     bytes=size, served=0,
                 )
             )  # fmt: skip
         attempt.changed, shift.changed = job.next_change(), job.next_change()
+
+    def _worked(self, task: Task, shift: ShiftRow, seconds: float) -> dict[str, Any]:
+        """Set a node's clock forward by a task, and return what that makes of the attempt."""
+        began = shift.free_at
+        shift.free_at += seconds
+        shift.frames += 1
+        price = self._settings.price_per_hour / Decimal(3600)
+        return {
+            "state": TaskState.DONE.value, "began": began, "ended": shift.free_at, "seconds": seconds,
+            "cost": (Decimal(str(seconds)) * price).quantize(Decimal("0.000001")),
+            "log": f"{task} done in {seconds:.4f} s on {shift.node}\n",
+        }  # fmt: skip
 
     def _close(self, session: Session, running: _Running) -> None:
         shift = session.get_one(ShiftRow, running.shift)
@@ -312,7 +307,6 @@ class Scheduler:
         free = [(shift.free_at, shift.id, shift) for shift in shifts]
         heapq.heapify(free)
         outputs = {request.name: request.outputs for request in order.requests}
-        price = self._settings.price_per_hour / Decimal(3600)
         job.state = JobState.RENDERING.value
         tasks = self._next_batch(session, job, SYNTHETIC_AT_ONCE)
         asked = self._asked_again(session, tasks)
@@ -322,17 +316,13 @@ class Scheduler:
             identity = task.task()
             seconds = synthetic_seconds(identity, self._settings.seed, self._settings.synthetic_seconds)
             seconds /= self._settings.speed
-            began = shift.free_at
-            shift.free_at += seconds
-            shift.frames += 1
+            worked = self._worked(identity, shift, seconds)
             heapq.heapreplace(free, (shift.free_at, shift.id, shift))
             task.attempts = max(1, task.attempts)
             attempts.append(
                 {
-                    "job_id": job.id, "task_id": task.id, "number": task.attempts, "state": TaskState.DONE.value,
-                    "node": shift.node, "began": began, "ended": shift.free_at, "seconds": seconds,
-                    "cost": (Decimal(str(seconds)) * price).quantize(Decimal("0.000001")),
-                    "log": f"{identity} done in {seconds:.4f} s on {shift.node}\n", "changed": job.next_change(),
+                    "job_id": job.id, "task_id": task.id, "number": task.attempts, "node": shift.node, **worked,
+                    "changed": job.next_change(),
                 }
             )  # fmt: skip
             move(job, task, TaskState.DONE)

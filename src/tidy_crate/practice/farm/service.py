@@ -152,7 +152,7 @@ def make_app(
     @app.post("/v2/crates", status_code=201, tags=["deliver"])
     def register(content: PackingList) -> Registered:
         """Assemble a crate from blobs that are there, and read its scene."""
-        name = blake3(content.model_dump_json().encode()).hexdigest()[:24]
+        name = content.digest[:24]
         target = scheduler.crate_folder(name)
         if not (target / ".scene").is_file():
             _assemble(content, target, blob_path)
@@ -364,16 +364,9 @@ def _carry_out(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
 
 def _rerender(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
     for task in tasks_of(order.tasks, job.job_order().requests):
-        row = session.scalar(
-            select(TaskRow).where(
-                TaskRow.job_id == job.id,
-                TaskRow.request == task.request,
-                TaskRow.view == task.view,
-                TaskRow.frame == task.frame,
-                TaskRow.tile == (-1 if task.tile is None else task.tile),
-                TaskRow.share == (-1 if task.share is None else task.share),
-            )
-        )
+        columns = (TaskRow.request, TaskRow.view, TaskRow.frame, TaskRow.tile, TaskRow.share)
+        is_task = (column == value for column, value in zip(columns, task.key, strict=True))
+        row = session.scalar(select(TaskRow).where(TaskRow.job_id == job.id, *is_task))
         if row is None or not TaskState(row.state).ended:
             continue
         row.attempts += 1

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from contextlib import AbstractContextManager
 from datetime import UTC, datetime, timedelta
 from decimal import ROUND_CEILING, Decimal
 from pathlib import Path
@@ -15,7 +14,6 @@ from tidy_crate.core.database import Database, Money
 from tidy_crate.core.farm.protocol import Counts, JobOrder, JobState
 from tidy_crate.core.work.task import Task, TaskState
 
-WHOLE = -1
 AT_ONCE = 5000
 
 
@@ -88,8 +86,7 @@ class TaskRow(Base):
 
     def task(self) -> Task:
         """Its identity."""
-        tile, share = (None if part == WHOLE else part for part in (self.tile, self.share))
-        return Task(self.request, self.frame, self.view, tile, share)
+        return Task.of_key(self.request, self.view, self.frame, self.tile, self.share)
 
 
 class AttemptRow(Base):
@@ -154,12 +151,12 @@ class KeyRow(Base):
     key: Mapped[str] = mapped_column(primary_key=True)
 
 
-class Store:
+class Store(Database):
     """Opens the state. What was under way when the farm last stopped waits to be rendered again."""
 
     def __init__(self, path: Path) -> None:
-        self._database = Database(path, "state of the practice farm", synchronous="NORMAL")
-        with self._database.connection() as connection:
+        super().__init__(path, "state of the practice farm", synchronous="NORMAL")
+        with self.connection() as connection:
             Base.metadata.create_all(connection)
         with self.writing() as session:
             for attempt in session.scalars(select(AttemptRow).where(AttemptRow.state == TaskState.RENDERING.value)):
@@ -168,18 +165,6 @@ class Store:
                 attempt.state, attempt.node, attempt.changed = TaskState.WAITING.value, None, job.next_change()
             for shift in session.scalars(select(ShiftRow).where(ShiftRow.busy)):
                 shift.busy = False
-
-    def reading(self) -> AbstractContextManager[Session]:
-        """One transaction that only reads."""
-        return self._database.reading()
-
-    def writing(self) -> AbstractContextManager[Session]:
-        """One transaction, committed when the block ends well."""
-        return self._database.writing()
-
-    def close(self) -> None:
-        """Close the file."""
-        self._database.close()
 
 
 def add_job(session: Session, order: JobOrder, tasks: Iterable[Task]) -> FarmJobRow:
@@ -194,11 +179,11 @@ def add_job(session: Session, order: JobOrder, tasks: Iterable[Task]) -> FarmJob
     session.flush()
     rows: list[dict[str, object]] = []
     for position, task in enumerate(tasks):
+        request, view, frame, tile, share = task.key
         rows.append(
             {
-                "job_id": job.id, "position": position, "request": task.request, "view": task.view,
-                "frame": task.frame, "tile": WHOLE if task.tile is None else task.tile,
-                "share": WHOLE if task.share is None else task.share, "state": TaskState.WAITING.value, "attempts": 0,
+                "job_id": job.id, "position": position, "request": request, "view": view, "frame": frame, "tile": tile,
+                "share": share, "state": TaskState.WAITING.value, "attempts": 0,
             }
         )  # fmt: skip
         if len(rows) == AT_ONCE:

@@ -15,7 +15,7 @@ from tenacity import Retrying, retry_if_exception_type, stop_after_attempt, wait
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.card import FarmCard
-from tidy_crate.core.farm.links.interface import FarmLink, Moved, needed, sleep
+from tidy_crate.core.farm.links.interface import FarmLink, Moved, needed
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
     OLDEST,
@@ -96,7 +96,7 @@ class HttpFarm:
         Raises FarmError when the farm and this tool have no version in common.
         """
         if self._agreed is None:
-            found = self._model(Hello, "GET", "/hello", first=True)
+            found = self._model(Hello, "GET", "/hello")
             if not (found.oldest <= VERSION and found.protocol >= OLDEST):
                 newer = found.oldest > VERSION
                 raise FarmError(
@@ -192,7 +192,7 @@ class HttpFarm:
                             return
         except httpx.HTTPError:
             pass  # the next question will tell what is wrong
-        sleep(max(0.0, min(seconds, began + seconds - time.monotonic())))
+        time.sleep(max(0.0, min(seconds, began + seconds - time.monotonic())))
 
     def log(self, job: str, log: str) -> str:
         """See Telling.log."""
@@ -237,9 +237,8 @@ class HttpFarm:
         body: BaseModel | None = None,
         *,
         of: Capability | None = None,
-        first: bool = False,
     ) -> M:
-        if not first and of is not None and of.value not in self.hello().offers:
+        if of is not None and of.value not in self.hello().offers:
             needed(None, self.link(), of)
         headers = {"Content-Type": "application/json"}
         content = body.model_dump_json().encode() if body is not None else None

@@ -6,7 +6,6 @@ says plainly what a farm without it cannot do.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
@@ -147,8 +146,3 @@ def controlling(link: FarmLink, action: Action) -> Controlling:
         known = ", ".join(sorted(control.actions)) or "nothing"
         raise FarmError(f"this farm cannot {action.value} a job", link.farm, f"it can do this: {known}")
     return control
-
-
-def sleep(seconds: float) -> None:
-    """Wait, for links that are not told of changes."""
-    time.sleep(seconds)

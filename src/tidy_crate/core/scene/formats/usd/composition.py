@@ -107,7 +107,7 @@ class _Reader:
             add("like", self.first.get(prim.GetPrototype().GetPath()))
         for key, value in sorted(prim.GetAllAuthoredMetadata().items()):
             if key not in _HOW:
-                add("meta", key, self._plain(value, None, f"{prim.GetPath()}"))
+                add("meta", key, self._plain(value, None))
         for one in prim.GetAuthoredProperties():
             if isinstance(one, Usd.Relationship):
                 add("rel", one.GetName(), *one.GetTargets())
@@ -135,8 +135,7 @@ class _Reader:
         kind = attribute.GetTypeName()
         if kind in (Sdf.ValueTypeNames.Asset, Sdf.ValueTypeNames.AssetArray):
             stack = attribute.GetPropertyStack(time)
-            layer = stack[0].layer if stack else None
-            add(self._plain(value, layer, str(stack[0].path) if stack else ""))
+            add(self._plain(value, stack[0].layer if stack else None))
             return
         numbers = _numbers(value) if kind.isArray else None
         if numbers is None:
@@ -148,17 +147,17 @@ class _Reader:
         add(numbers.dtype, *np.shape(value))
         raw(np.ascontiguousarray(numbers).tobytes())
 
-    def _plain(self, value: Any, layer: Sdf.Layer | None, where: str) -> str:
+    def _plain(self, value: Any, layer: Sdf.Layer | None) -> str:
         """A value in words that do not depend on where the scene is: files by what they are, the rest as it is."""
         if isinstance(value, Sdf.AssetPath):
-            return f"<{self._file(value, layer, where)}>"
+            return f"<{self._file(value, layer)}>"
         if isinstance(value, Sdf.AssetPathArray):
-            return "[" + ",".join(self._plain(one, layer, where) for one in value) + "]"
+            return "[" + ",".join(self._plain(one, layer) for one in value) + "]"
         if isinstance(value, dict):
-            return "{" + ",".join(f"{k}:{self._plain(value[k], layer, where)}" for k in sorted(value)) + "}"
+            return "{" + ",".join(f"{k}:{self._plain(value[k], layer)}" for k in sorted(value)) + "}"
         return repr(value)
 
-    def _file(self, value: Sdf.AssetPath, layer: Sdf.Layer | None, where: str) -> str:
+    def _file(self, value: Sdf.AssetPath, layer: Sdf.Layer | None) -> str:
         if not value.path:
             return ""
         return self._identity(layer, value.resolvedPath, value.path) if layer is not None else "metadata"

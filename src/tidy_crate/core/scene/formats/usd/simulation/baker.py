@@ -88,8 +88,8 @@ class UsdBaker:
         return frame_digests(scene, plan, frames, tokens)
 
     def curves(self, simulation: Simulation) -> list[Curve]:
-        """See Baker.curves: how far prims are from where they began, or how many particles there are."""
-        return curves_of(simulation)
+        """See Baker.curves."""
+        return _curves_of(simulation)
 
 
 def _tried(stage: Usd.Stage, name: str, cached: CacheRange) -> Trial:
@@ -112,7 +112,7 @@ def _tried(stage: Usd.Stage, name: str, cached: CacheRange) -> Trial:
         return Trial(None, None, (f"cannot be baked: {error.what}",))
 
 
-def curves_of(one: Simulation) -> list[Curve]:
+def _curves_of(one: Simulation) -> list[Curve]:
     """What the prims in a cache do: how far they are from where they began, or how many particles there are."""
     assert one.cache is not None
     if one.covers is None:
@@ -128,7 +128,8 @@ def curves_of(one: Simulation) -> list[Curve]:
                 values = np.array([place.Get(time) for time in times])
                 found.append(Curve(str(prim.GetPath()), "moved by", times, np.linalg.norm(values - values[0], axis=1)))
             elif points and (points.GetNumTimeSamples() or prim.HasMetadata("clips")):
-                clouds = [np.asarray(points.Get(time) if points.Get(time) is not None else []) for time in times]
+                found_points = (points.Get(time) for time in times)
+                clouds = [np.asarray([] if cloud is None else cloud) for cloud in found_points]
                 found.append(_of_points(str(prim.GetPath()), times, clouds, counted=one.kind == "particles"))
         return found
 
