@@ -31,6 +31,8 @@ renderer = "brush"
 namespace = "brush:"
 materials = ["general", "brush"]
 
+files = ["brush:picture"]
+
 [means]
 "brush:rays" = "samples"
 "brush:bounce" = "light_transport"
@@ -192,6 +194,7 @@ class Shot:
     scene: str = CLEAN
     name: str = "s.usda"
     sheet: dict[str, Any] | None = None
+    gltf: dict[str, Any] | None = None
     project: str = PROJECT
     brief: str = BRIEF
     card: str = CARD
@@ -215,6 +218,10 @@ class Shot:
         for name, data in self.files.items():
             (self.folder / name).parent.mkdir(parents=True, exist_ok=True)
             (self.folder / name).write_bytes(data)
+        if self.gltf is not None:
+            scene = self.folder / "s.gltf"
+            scene.write_text(json.dumps(self.gltf))
+            return scene
         scene = self.folder / (self.name if self.sheet is None else "s.sheet.json")
         scene.write_text(usda(self.scene) if self.sheet is None else json.dumps(self.sheet))
         return scene
@@ -342,6 +349,24 @@ def project(text: str) -> Trap:
     return trap
 
 
+def before(text: str) -> Trap:
+    """Put lines before those of the project's file."""
+
+    def trap(shot: Shot) -> None:
+        shot.project = text + shot.project
+
+    return trap
+
+
+def gltf(**content: Any) -> Trap:
+    """Use a glTF scene that says so much."""
+
+    def trap(shot: Shot) -> None:
+        shot.gltf = {"asset": {"version": "2.0"}, **content}
+
+    return trap
+
+
 def all_of(*traps: Trap) -> Trap:
     """Several changes."""
 
@@ -379,6 +404,18 @@ TILED = card("minutes_per_frame = 60", "minutes_per_frame = 2")
 TRAPS: dict[str, Trap] = {
     # C1
     "output-none": scene("rel products = [</Render/p>, </Render/q>]", ""),
+    "render-settings-not-chosen": scene(
+        'def "Render" {', 'def RenderSettings "Draft" { }\ndef "Render" {', 'renderSettingsPrimPath = "/Render/S"', ""
+    ),
+    "output-changes-over-time": scene(
+        f"token productName = {Q}", 'token productName.timeSamples = { 1: "q/q.####.exr", 5: "q/r.####.exr" }'
+    ),
+    "output-deep-in-flat-format": scene(
+        f"token productName = {Q}", 'token productName = "q/q.####.png"\ntoken productType = "deepRaster"'
+    ),
+    "output-pixels-not-square": scene(
+        "uniform int2 resolution", "uniform float pixelAspectRatio = 2\nuniform int2 resolution"
+    ),
     "output-path-empty": scene(Q, '""'),
     "output-no-frame-token": scene(Q, '"q/q.exr"'),
     "output-frame-token-short": scene(Q, '"q/q.#.exr"'),
@@ -426,6 +463,11 @@ TRAPS: dict[str, Trap] = {
     "frames-none": scene("endTimeCode = 10", ""),
     "frames-reversed": scene("endTimeCode = 10", "endTimeCode = -3"),
     "frames-between-whole-ones": scene("endTimeCode = 10", "endTimeCode = 10.5"),
+    "frames-no-whole-one": scene(
+        "startTimeCode = 1\n", "startTimeCode = 1.2\n", "endTimeCode = 10", "endTimeCode = 1.8"
+    ),
+    "frames-skip-time-codes": scene("timeCodesPerSecond = 24", "timeCodesPerSecond = 48\nframesPerSecond = 24"),
+    "frames-between-time-codes": scene("timeCodesPerSecond = 24", "timeCodesPerSecond = 24\nframesPerSecond = 25"),
     "frames-single": scene("endTimeCode = 10", "endTimeCode = 1"),
     "frames-stepped": sheet(frames={"start": 1, "end": 10, "step": 3, "fps": 24}),
     "frames-rate-odd": scene("timeCodesPerSecond = 24", "timeCodesPerSecond = 26"),
@@ -488,6 +530,33 @@ TRAPS: dict[str, Trap] = {
     "file-absolute-path": scene("@./a.png@", "@/nowhere/a.png@"),
     "file-on-drive": scene("@./a.png@", "@Q:/show/a.png@"),
     "file-from-web": scene("@./a.png@", "@https://files.example/a.png@"),
+    "file-by-identifier": scene("@./a.png@", "@asset:lantern/a.png@"),
+    "file-found-by-search-path": all_of(
+        scene("@./a.png@", "@found.png@"), files(shared___found__png=png()), before('search_paths = ["shared"]\n')
+    ),
+    "sequence-gaps": all_of(
+        scene("@./a.png@", "@./w.#.png@"), files(**{f"w__{n}__png": png() for n in (1, 2, 3, 5, 6, 7, 8, 9, 10)})
+    ),
+    "sequence-range-not-covered": all_of(
+        scene("@./a.png@", "@./w.#.png@"), files(**{f"w__{n}__png": png() for n in range(1, 6)})
+    ),
+    "composition-error": scene('def Sphere "Ball" {', 'def Sphere "Ball" ( references = </Gone> ) {'),
+    "composition-error-unused": scene(
+        'def Sphere "Ball" {', 'class "Spare" ( references = </Gone> ) { }\ndef Sphere "Ball" {'
+    ),
+    "target-gone": scene(
+        "rel orderedVars = </Render/beauty> }", "rel orderedVars = [</Render/beauty>, </Render/gone>] }"
+    ),
+    "target-gone-unused": scene("asset a =", "rel proxyPrim = </Gone>\nasset a ="),
+    "units-differ": all_of(
+        scene(
+            "customLayerData",
+            "metersPerUnit = 1\n    customLayerData",
+            'def Sphere "Ball" {',
+            'def "Crate" ( references = @./box.usda@ ) { }\ndef Sphere "Ball" {',
+        ),
+        files(box__usda=usda('( defaultPrim = "B"\n metersPerUnit = 0.01 )\ndef Cube "B" { }').encode()),
+    ),
     "file-outside-project": scene("@./a.png@", "@../outside.png@"),
     "file-names-clash": all_of(scene("@./a.png@", "@./a.png@\nasset b = @./A.png@"), files(A__png=png())),
     "file-empty": all_of(scene("@./a.png@", "@./e.png@"), files(e__png=b"")),
@@ -548,6 +617,9 @@ TRAPS: dict[str, Trap] = {
     "version-newer": card('versions = ["3.*"]', 'versions = ["3.1.*"]'),
     "version-older": card('versions = ["3.*"]', 'versions = ["3.3.*"]'),
     "version-not-comparable": sheet(host={"name": "quay", "version": "nightly"}),
+    "feature-required-unknown": all_of(
+        gltf(extensionsRequired=["KHR_draco_mesh_compression"]), brief('passes = ["beauty", "depth"]\n', "")
+    ),
     "feature-not-supported": all_of(
         card("[outputs]", 'lacks = ["Points"]\n[outputs]'),
         scene('def Sphere "Ball"', 'def Points "Dust" { }\ndef Sphere "Ball"'),

@@ -24,13 +24,18 @@ class Dialect(StrEnum):
     DRIVE = "drive"  # C:\a or C:/a
     SHARE = "share"  # \\server\share\a or //server/share/a
     FILE_URL = "file url"  # file:///a
-    URL = "url"  # https://…, or another scheme
+    URL = "url"  # https://…, a web address
+    IDENTIFIER = "identifier"  # asset:…, for a resolver of a studio's own
     PACKAGED = "packaged"  # a.usdz[b.png]
     EXPRESSION = "expression"  # `"${SHOT}/a.png"`
 
 
+_ABSOLUTE = (Dialect.POSIX, Dialect.DRIVE, Dialect.SHARE, Dialect.FILE_URL, Dialect.URL, Dialect.IDENTIFIER)
 _DRIVE = re.compile(r"[A-Za-z]:[\\/]|[A-Za-z]:$")
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
+_WEB = re.compile(r"(https?|ftps?|wss?|s3|gs|data):", re.IGNORECASE)
+# $ROOT/a, ${ROOT}/a, %ROOT%/a and ~/a: filled in by a shell or a host, never by a renderer
+_VARIABLE = re.compile(r"\$\{[A-Za-z_]\w*\}|\$[A-Za-z_]\w*|%[A-Za-z_]\w*%|^~\w*(?=[\\/])")
 # what some system that a farm may run does not take in a file name
 _FORBIDDEN = re.compile(r'[<>:"|?*\\\x00-\x1f\x7f]')
 _RESERVED = re.compile(r"(?i)(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*)?")
@@ -54,7 +59,7 @@ def dialect(text: str) -> Dialect:
     if text.lower().startswith("file:"):
         return Dialect.FILE_URL
     if _SCHEME.match(text):
-        return Dialect.URL
+        return Dialect.URL if _WEB.match(text) else Dialect.IDENTIFIER
     if text.startswith("/"):
         return Dialect.POSIX
     if text.startswith(("./", "../", ".\\", "..\\")) or text in (".", ".."):
@@ -64,7 +69,14 @@ def dialect(text: str) -> Dialect:
 
 def is_absolute(text: str) -> bool:
     """Whether a path holds on one machine only, because it starts at a root, a drive, a share or a URL."""
-    return dialect(text) in (Dialect.POSIX, Dialect.DRIVE, Dialect.SHARE, Dialect.FILE_URL, Dialect.URL)
+    return dialect(text) in _ABSOLUTE
+
+
+def variables(text: str) -> list[str]:
+    """Return the environment variables that a path holds, as written: `$ROOT`, `${ROOT}`, `%ROOT%`, `~`."""
+    if "$" not in text and "%" not in text and not text.startswith("~"):
+        return []
+    return _VARIABLE.findall(text)
 
 
 def forward_slashes(text: str) -> str:
@@ -81,7 +93,7 @@ def to_slashes(text: str) -> str:
         if url.netloc and url.netloc != "localhost":
             return f"//{url.netloc}{path}"
         return path[1:] if _DRIVE.match(path[1:]) else path
-    if kind in (Dialect.EXPRESSION, Dialect.URL, Dialect.PACKAGED):
+    if kind in (Dialect.EXPRESSION, Dialect.URL, Dialect.IDENTIFIER, Dialect.PACKAGED):
         return text
     # a backslash in a path with forward slashes only up front can still be a Windows path written half and half
     return forward_slashes(text)
@@ -109,7 +121,9 @@ def swap_prefix(text: str, old: str, new: str) -> str | None:
         return None
     rest = whole[len(lead) :]
     if rest and not rest.startswith("/"):
-        return None
+        if not lead.endswith(":"):
+            return None
+        rest = f"/{rest}"  # what follows a scheme: asset:show/a.png
     return to_slashes(new).rstrip("/") + rest
 
 

@@ -46,6 +46,8 @@ class Disk:
 
     tokens: FrameTokens = STANDARD
     """The tokens that make a name a pattern for many files."""
+    patterns: bool = True
+    """Whether names can be patterns at all: in some formats a name is a name."""
     _folders: dict[Path, tuple[str, ...]] = field(default_factory=dict)
     _files: dict[Path, Member | str] = field(default_factory=dict)
     _sets: dict[Path, frozenset[str]] = field(default_factory=dict)
@@ -58,6 +60,13 @@ class Disk:
             except (OSError, ValueError):
                 self._folders[folder] = ()
         return self._folders[folder]
+
+    def is_pattern(self, path: Path) -> bool:
+        """Return whether a path stands for many files. A file of that very name counts before any pattern."""
+        name = path.name
+        if not self.patterns or not self.tokens.may_have(name) or not self.tokens.find(name):
+            return False
+        return name not in self.name_set(path.parent)
 
     def name_set(self, folder: Path) -> frozenset[str]:
         """The same as a set, for those who ask for one name after the other."""
@@ -96,7 +105,7 @@ def locate(text: str, anchor: Path, search: tuple[Path, ...] = ()) -> Path | Non
     anchor: the folder of the file that names it. A bare path is looked for from there first, then along `search`.
     """
     kind = paths.dialect(text)
-    if kind in (Dialect.EMPTY, Dialect.URL, Dialect.EXPRESSION, Dialect.PACKAGED):
+    if kind in (Dialect.EMPTY, Dialect.URL, Dialect.IDENTIFIER, Dialect.EXPRESSION, Dialect.PACKAGED):
         return None
     if kind in (Dialect.DRIVE, Dialect.SHARE) and not WINDOWS:
         return None
@@ -117,15 +126,17 @@ def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) 
     location = locate(text, anchor, search)
     if location is None:
         return Resolution(None, trouble=_no_meaning(text))
-    if not disk.tokens.may_have(text) or not disk.tokens.find(location.name):
+    if not disk.is_pattern(location):
         found = disk.look(location)
         if isinstance(found, Member):
             return Resolution(location, (found,))
         # a Windows path written on another system: the backslashes were separators after all
         if "\\" in text and not WINDOWS and paths.dialect(text) in (Dialect.RELATIVE, Dialect.SEARCH):
             return resolve(paths.forward_slashes(text), anchor, disk, search)
+        if unfilled := paths.variables(text):
+            found = f"{found}, and nothing here fills in {unfilled[0]}"
         return Resolution(location, trouble=found)
-    files, trouble = [], "no file matches the pattern"
+    files, trouble = [], _no_match(location, disk)
     for name, number in disk.tokens.members(location.name, disk.names(location.parent)).items():
         found = disk.look(location.with_name(name))
         if isinstance(found, Member):
@@ -157,6 +168,12 @@ def resolve_each(text: str, names: Iterable[tuple[str, int | None]], anchor: Pat
     return Resolution(location, tuple(found), trouble, tuple(absent))
 
 
+def _no_match(pattern: Path, disk: Disk) -> str:
+    """Return why a pattern has no files: one that differs in its padding only is named."""
+    alike = disk.tokens.loose_members(pattern.name, disk.names(pattern.parent))
+    return f"no file matches the pattern; {alike[0]} is padded otherwise" if alike else "no file matches the pattern"
+
+
 def _tidy(folder: str, path: str) -> Path:
     """Without `.` and `..` and without following links: a link is a place of its own."""
     if path.startswith("./") and "/." not in path[1:] and "//" not in path:
@@ -174,5 +191,7 @@ def _no_meaning(text: str) -> str:
             return "a network share in Windows form means nothing on this system"
         case Dialect.URL:
             return "it is a web address, which is not fetched"
+        case Dialect.IDENTIFIER:
+            return f"{text.partition(':')[0]}: is for a resolver that is not installed here"
         case _:
             return "this form of path is not understood yet"

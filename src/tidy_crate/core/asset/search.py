@@ -96,7 +96,9 @@ class FolderIndex:
         return list(found.items())
 
     def _by_tail(self, name: str) -> dict[tuple[str, ...], list[Path]]:
-        hits = self.sets_like(name) if self.tokens.find(name) else self.by_name(name)
+        hits = self.by_name(name)
+        if not hits and self.tokens.find(name):
+            hits = self.sets_like(name)
         tails: defaultdict[tuple[str, ...], list[Path]] = defaultdict(list)
         for path in hits:
             steps = tuple(paths.folded(part) for part in path.parts[-2 : -2 - _MOST_STEPS : -1])
@@ -202,10 +204,7 @@ def mapped(text: str, maps: Iterable[tuple[str, str]], tokens: FrameTokens = STA
         if swapped is None:
             continue
         path = Path(swapped)
-        if tokens.find(path.name):
-            there = bool(tokens.members(path.name, _listed(path.parent)))
-        else:
-            there = path.is_file()
+        there = path.is_file() or bool(tokens.find(path.name) and tokens.members(path.name, _listed(path.parent)))
         if there:
             found.append(Candidate(path, f"the prefix {old} is mapped", 0.99, proven=True))
     return found

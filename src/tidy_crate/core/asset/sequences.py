@@ -74,17 +74,24 @@ class FrameTokens:
                 text = text[: token.start] + ("-" if frame < 0 else "") + digits + text[token.end :]
         return text
 
-    def member_pattern(self, name: str) -> re.Pattern[str]:
-        """Return a pattern that the names of all members of a set match; the first group is the number."""
+    def member_pattern(self, name: str, *, loose: bool = False) -> re.Pattern[str]:
+        """Return a pattern that the names of all members of a set match; the first group is the number.
+
+        A number is padded to the token's digits exactly, and only one that needs more has more: `0012` is no member
+        of `%d`, nor `00012` one of `%04d`. loose: any padding counts.
+        """
         out, at = [], 0
         for token in self.find(name):
             out.append(re.escape(name[at : token.start]))
             if token.counts == "tile":
                 out.append(f"({_UDIM_DIGITS})")
+            elif loose:
+                out.append(r"(-?\d+)")
             else:
                 # a sign is written before the padding or takes the place of one digit of it
-                signed = rf"|-\d{{{token.padding - 1},}}" if token.padding > 1 else ""
-                out.append(rf"(-?\d{{{token.padding},}}{signed})")
+                padded = rf"\d{{{token.padding}}}|[1-9]\d{{{token.padding},}}"
+                signed = rf"|-\d{{{token.padding - 1}}}" if token.padding > 1 else ""
+                out.append(rf"(-?(?:{padded}){signed})")
             at = token.end
         out.append(re.escape(name[at:]))
         return re.compile("".join(out))
@@ -96,6 +103,11 @@ class FrameTokens:
             return {}
         found = {candidate: int(match[1]) for candidate in names if (match := pattern.fullmatch(candidate))}
         return dict(sorted(found.items(), key=lambda item: (item[1], item[0])))
+
+    def loose_members(self, name: str, names: Iterable[str]) -> list[str]:
+        """Return which of `names` would belong to the set `name` if padding did not count."""
+        pattern = self.member_pattern(name, loose=True)
+        return [candidate for candidate in names if pattern.fullmatch(candidate)] if pattern.groups else []
 
 
 STANDARD = FrameTokens()

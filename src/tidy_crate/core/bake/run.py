@@ -195,7 +195,7 @@ def _bake_one(
         fingerprint=simulation.fingerprint,
         first=wanted.first,
         last=wanted.last,
-        fps=frames.fps,
+        fps=frames.codes_per_second,
         layer=written.layer.name,
         bytes=written.layer.stat().st_size,
         blake3=hash_file(written.layer),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
-from tidy_crate.core.scene.model import Camera, SimulationState
+from tidy_crate.core.scene.model import Camera, Resolution, SimulationState, Survey
 
 
 @check("camera-none", Severity.ERROR, "C3")
@@ -59,7 +59,7 @@ def camera_still_beside_moving(scene: Checked) -> Iterator[Trouble]:
     moving = [c.path for c in scene.survey.cameras if c.moves and not c.renders]
     for camera in _rendering(scene):
         known = camera.trouble is None and camera.path not in simulated
-        if camera.moves is None and known and moving:
+        if not camera.changes and known and moving:
             yield Trouble(camera.path, f"it stands still, and {moving[0]} moves", "choose the one that moves, or waive")
 
 
@@ -68,9 +68,11 @@ def camera_moves_elsewhere(scene: Checked) -> Iterator[Trouble]:
     """The camera's move lies outside the range: other frames are rendered than those that were meant."""
     frames = scene.survey.frames
     for camera in _rendering(scene):
-        if camera.keyed is None or camera.moves is not None or frames.start is None or frames.end is None:
+        if camera.keyed is None or camera.changes or frames.start is None or frames.end is None:
             continue
-        if camera.keyed[1] <= frames.start or camera.keyed[0] >= frames.end:
+        # a single frame inside a move shows no move, and is meant
+        inside = frames.count == 1 and camera.keyed[0] <= frames.start <= camera.keyed[1]
+        if not inside and (camera.keyed[1] <= frames.start or camera.keyed[0] >= frames.end):
             yield Trouble(
                 camera.path,
                 f"it moves over {camera.keyed[0]}-{camera.keyed[1]}, the range is {frames.start}-{frames.end}",
@@ -94,18 +96,19 @@ def camera_shutter_closed(scene: Checked) -> Iterator[Trouble]:
 @check("resolution-none", Severity.ERROR, "C4")
 def resolution_none(scene: Checked) -> Iterator[Trouble]:
     """Without a resolution the farm renders at whatever it takes for granted."""
-    if scene.survey.resolution is None:
+    if scene.survey.resolution is None and not scene.survey.render_settings_choices:
         yield Trouble("resolution", "the scene states no resolution", "set it in the render settings")
 
 
 @check("resolution-scaled-down", Severity.WARNING, "C4")
 def resolution_scaled_down(scene: Checked) -> Iterator[Trouble]:
     """A scale left from testing is seen only after the bill."""
-    size = scene.survey.resolution
-    if size is not None and size.scale < 1:
+    for subject, size in sizes(scene.survey):
+        if size.scale >= 1:
+            continue
         width, height = size.rendered
         yield Trouble(
-            "resolution",
+            subject,
             f"scaled to {size.scale:g}, so {width} x {height} come out",
             "set the scale to full, or waive",
         )
@@ -114,11 +117,12 @@ def resolution_scaled_down(scene: Checked) -> Iterator[Trouble]:
 @check("resolution-scaled-up", Severity.WARNING, "C4")
 def resolution_scaled_up(scene: Checked) -> Iterator[Trouble]:
     """Twice the scale is four times the pixels, and four times the bill."""
-    size = scene.survey.resolution
-    if size is not None and size.scale > 1:
+    for subject, size in sizes(scene.survey):
+        if size.scale <= 1:
+            continue
         width, height = size.rendered
         yield Trouble(
-            "resolution",
+            subject,
             f"scaled to {size.scale:g}, so {width} x {height} come out, {size.scale**2:.1f} times the pixels",
             "set the scale to full, or waive",
         )
@@ -127,10 +131,10 @@ def resolution_scaled_up(scene: Checked) -> Iterator[Trouble]:
 @check("resolution-odd", Severity.NOTE, "C4", Next.NOTHING)
 def resolution_odd(scene: Checked) -> Iterator[Trouble]:
     """Usual movie formats hold colour for every second pixel only, and refuse an odd width or height."""
-    size = scene.survey.resolution
-    if size is not None and any(pixels % 2 for pixels in size.rendered):
-        width, height = size.rendered
-        yield Trouble("resolution", f"{width} x {height} has an odd side", "fine unless a movie is made of it")
+    for subject, size in sizes(scene.survey):
+        if any(pixels % 2 for pixels in size.rendered):
+            width, height = size.rendered
+            yield Trouble(subject, f"{width} x {height} has an odd side", "fine unless a movie is made of it")
 
 
 @check("picture-cropped", Severity.WARNING, "C4")
@@ -142,6 +146,15 @@ def picture_cropped(scene: Checked) -> Iterator[Trouble]:
             share = max(0.0, right - left) * max(0.0, top - bottom)
             if share < 0.999:
                 yield Trouble(output.name, f"only {share:.0%} of the picture is rendered", "render all of it, or waive")
+
+
+def sizes(survey: Survey) -> Iterator[tuple[str, Resolution]]:
+    """The scene's resolution, and that of each output which has another one."""
+    if survey.resolution is not None:
+        yield "resolution", survey.resolution
+    for output in survey.outputs:
+        if output.resolution is not None and output.resolution != survey.resolution:
+            yield output.name, output.resolution
 
 
 def _rendering(scene: Checked) -> Iterator[Camera]:

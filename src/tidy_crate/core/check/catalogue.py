@@ -15,8 +15,8 @@ from tidy_crate.core.plugins import plugins
 # a package registers checks by naming a module here, in which `check` and `farm_check` decorate functions
 GROUP = "tidy_crate.checks"
 _OWN = (
-    "outputs", "frames", "cameras", "ordered", "files", "contents", "simulations", "programs", "settings",
-    "farm_files", "farm_programs", "farm_machines", "farm_terms",
+    "outputs", "frames", "cameras", "ordered", "files", "sequences", "links", "contents", "simulations", "programs",
+    "settings", "farm_files", "farm_programs", "farm_machines", "farm_terms",
 )  # fmt: skip
 
 

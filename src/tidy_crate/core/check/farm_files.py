@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.check.finding import Next, OnFarm, Severity, Trouble, farm_check
-from tidy_crate.core.check.outputs import MAKE_A_SEQUENCE, MOVIES
+from tidy_crate.core.check.outputs import MAKE_A_SEQUENCE, MOVIES, written_to
 from tidy_crate.core.farm.fit import GIB, gib
 from tidy_crate.core.farm.overlay import output_path
 
@@ -27,9 +27,9 @@ def farm_outputs_collide(on: OnFarm) -> Iterator[Trouble]:
     by_path = defaultdict(list)
     for output in on.survey.outputs:
         if output.path.strip():
-            by_path[paths.folded(output_path(on.card, output.path))].append(output)
+            by_path[written_to(output_path(on.card, output.path), on.scene)].append(output)
     for outputs in by_path.values():
-        apart = {paths.folded(output.path) for output in outputs}
+        apart = {written_to(output.path, on.scene) for output in outputs}
         if len(outputs) > 1 and len(apart) > 1:
             names = " and ".join(output.name for output in outputs)
             yield Trouble(names, f"both become {output_path(on.card, outputs[0].path)}", "give them different names")

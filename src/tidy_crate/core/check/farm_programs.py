@@ -91,6 +91,17 @@ def feature_not_supported(on: OnFarm) -> Iterator[Trouble]:
             yield Trouble(feature.name, f"its nodes do not have this{where}", "do without it, or take another farm")
 
 
+@farm_check("feature-required-unknown", Severity.WARNING, "C7", Next.FARM)
+def feature_required_unknown(on: OnFarm) -> Iterator[Trouble]:
+    """A renderer that does not know what the scene itself calls required refuses it, or shows it wrong."""
+    lacks = {name.casefold() for name in on.card.nodes.lacks}
+    known = {name.casefold() for program in on.card.program for name in program.features}
+    for feature in on.survey.features:
+        if feature.required and feature.name.casefold() not in lacks | known:
+            yield Trouble(feature.name, "its card does not say that its programs know this",
+                          "ask, and note it there under features or lacks")  # fmt: skip
+
+
 @farm_check("font-not-on-nodes", Severity.ERROR, "C9")
 def font_not_on_nodes(on: OnFarm) -> Iterator[Trouble]:
     """Another font takes its place without a word, and every line of text breaks elsewhere."""

@@ -22,7 +22,9 @@ def file_missing(scene: Checked) -> Iterator[Trouble]:
     """One missing file deep down ruins every frame that shows it."""
     for asset in _missing(scene):
         if asset.needed and not asset.resolved_but_unread:
-            yield Trouble(_name(asset), f"{asset.trouble} ({asset.because})", "relink it, or let it go with a reason")
+            unfilled = paths.variables(asset.authored)
+            how = f"relink --map '{unfilled[0]}=FOLDER'" if unfilled else "relink it, or let it go with a reason"
+            yield Trouble(_name(asset), f"{asset.trouble} ({asset.because})", how)
 
 
 @check("file-missing-unused", Severity.NOTE, "C5", Next.NOTHING)
@@ -47,6 +49,9 @@ def layer_unread(scene: Checked) -> Iterator[Trouble]:
     for asset in scene.survey.assets:
         if asset.needed and asset.resolved_but_unread:
             yield Trouble(_name(asset), asset.trouble or "it cannot be read", "save it again from its source")
+    for one in scene.survey.unread:
+        if one.path == scene.survey.scene and one.why is Why.BROKEN:
+            yield Trouble(one.path.name, one.detail, "save it again from its source")
 
 
 @check("layer-unseen", Severity.WARNING, "C5", Next.DECIDE)
@@ -82,6 +87,24 @@ def file_from_web(scene: Checked) -> Iterator[Trouble]:
     for asset in scene.survey.assets:
         if asset.needed and paths.dialect(asset.value) is Dialect.URL:
             yield Trouble(_name(asset), "it is named by a web address", "save it to disk and name that")
+
+
+@check("file-by-identifier", Severity.ERROR, "C5", Next.RELINK)
+def file_by_identifier(scene: Checked) -> Iterator[Trouble]:
+    """An identifier is looked up by a studio's own resolver, which no node of a farm has."""
+    for asset in scene.survey.assets:
+        if asset.needed and paths.dialect(asset.value) is Dialect.IDENTIFIER:
+            lead = asset.authored.partition(":")[0]
+            yield Trouble(_name(asset), "only a resolver of its own finds it", f"relink --map '{lead}:=FOLDER'")
+
+
+@check("file-found-by-search-path", Severity.NOTE, "C5", Next.NOTHING)
+def file_found_by_search_path(scene: Checked) -> Iterator[Trouble]:
+    """A bare path that only a search path finds is another file, or none, on a machine with another search path."""
+    for asset in scene.survey.assets:
+        bare = asset.relinked and paths.dialect(asset.authored) is Dialect.SEARCH
+        if asset.needed and bare and asset.members and asset.value.endswith(paths.to_slashes(asset.authored)):
+            yield Trouble(_name(asset), f"found in {asset.members[0].path.parent}", "collect names it in the crate")
 
 
 @check("file-outside-project", Severity.NOTE, "C5", Next.NOTHING)

@@ -23,17 +23,49 @@ def frames_none(scene: Checked) -> Iterator[Trouble]:
 @check("frames-reversed", Severity.ERROR, "C2")
 def frames_reversed(scene: Checked) -> Iterator[Trouble]:
     """A range that ends before it starts has no frames."""
+    frames, authored = scene.survey.frames, scene.survey.fraction
+    ends = (frames.start, frames.end) if authored is None else authored
+    if ends[0] is not None and ends[1] is not None and ends[1] < ends[0]:
+        yield Trouble("frame range", f"it runs from {ends[0]:g} to {ends[1]:g}", "swap the two")
+
+
+@check("frames-no-whole-one", Severity.ERROR, "C2")
+def frames_no_whole_one(scene: Checked) -> Iterator[Trouble]:
+    """A range between two frames holds none of them: one program renders nothing, another the frame beside it."""
+    if scene.survey.fraction is not None and not scene.survey.frames.count:
+        start, end = scene.survey.fraction
+        if start <= end:
+            yield Trouble("frame range", f"{start:g} to {end:g} holds no whole frame", "let it start on a whole frame")
+
+
+@check("frames-between-time-codes", Severity.ERROR, "C2")
+def frames_between_time_codes(scene: Checked) -> Iterator[Trouble]:
+    """Frames that fall between the scene's time codes are numbered and rendered by every program in its own way."""
     frames = scene.survey.frames
-    if frames.start is not None and frames.end is not None and frames.end < frames.start:
-        yield Trouble("frame range", f"it runs from {frames.start} to {frames.end}", "swap the two")
+    codes = frames.time_codes_per_second
+    if codes is not None and frames.fps and frames.step == 1:
+        yield Trouble(
+            "frame rate", f"{codes:g} time codes and {frames.fps:g} frames a second", "set timeCodesPerSecond to"
+            " framesPerSecond, and the range to frames",
+        )  # fmt: skip
+
+
+@check("frames-skip-time-codes", Severity.WARNING, "C2")
+def frames_skip_time_codes(scene: Checked) -> Iterator[Trouble]:
+    """A program that takes each time code for a frame renders, and bills, several times as many."""
+    frames = scene.survey.frames
+    if frames.time_codes_per_second is not None and frames.step > 1 and frames.count:
+        codes = (frames.end or 0) - (frames.start or 0) + 1
+        what = f"{frames.time_codes_per_second:g} time codes and {frames.fps:g} frames a second: {frames.count} frames"
+        yield Trouble("frame rate", f"{what}, {codes} time codes", "set both rates to that of the show, or waive")
 
 
 @check("frames-between-whole-ones", Severity.WARNING, "C2")
 def frames_between_whole_ones(scene: Checked) -> Iterator[Trouble]:
     """A range that starts or ends between frames is rounded, by every program in its own way: off by one."""
-    if scene.survey.fraction is not None:
+    frames = scene.survey.frames
+    if scene.survey.fraction is not None and frames.count:
         start, end = scene.survey.fraction
-        frames = scene.survey.frames
         yield Trouble(
             "frame range", f"it runs from {start:g} to {end:g}; {frames.start}-{frames.end} are taken",
             "let it start and end on whole frames",
@@ -51,7 +83,7 @@ def frames_single(scene: Checked) -> Iterator[Trouble]:
 def frames_stepped(scene: Checked) -> Iterator[Trouble]:
     """A step left from a test leaves holes in the sequence that are only seen in the edit."""
     step = scene.survey.frames.step
-    if step > 1 and scene.survey.frames.count:
+    if step > 1 and scene.survey.frames.count and scene.survey.frames.time_codes_per_second is None:
         yield Trouble("frame range", f"only every {step}. frame is rendered", "fine if intended")
 
 
@@ -92,7 +124,7 @@ def frames_beyond_animation(scene: Checked) -> Iterator[Trouble]:
 def frames_animation_cut(scene: Checked) -> Iterator[Trouble]:
     """Animation outside the range is not rendered, right for handles, wrong for a range left from a test."""
     frames, moving = scene.survey.frames, scene.survey.animated
-    if frames.count and moving and frames.start is not None and frames.end is not None:
+    if frames.count > 1 and moving and frames.start is not None and frames.end is not None:
         before, after = max(0, frames.start - moving[0]), max(0, moving[1] - frames.end)
         if before or after:
             yield Trouble(

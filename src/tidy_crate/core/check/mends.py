@@ -7,6 +7,7 @@ from pathlib import PurePosixPath
 from typing import Any
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.check.cameras import sizes
 from tidy_crate.core.check.finding import Checked
 from tidy_crate.core.check.ordered import named
 from tidy_crate.core.check.outputs import LOSSY, MOVIES
@@ -134,7 +135,7 @@ def choose_baked_camera(scene: Checked) -> Iterator[Mend]:
     """The baked copy of the camera that renders: the only other one, which moves and goes by the same name."""
     for camera in scene.survey.cameras:
         copies = [one.path for one in scene.survey.cameras if one.moves and _is_copy(one.path, camera.path)]
-        still = camera.moves is None and camera.trouble is None
+        still = not camera.changes and camera.trouble is None
         if camera.renders and still and len(copies) == 1:
             for output in scene.survey.outputs:
                 if output.camera == camera.path:
@@ -156,15 +157,16 @@ def full_size_again(scene: Checked) -> Iterator[Mend]:
 
 
 def _scale(scene: Checked, code: str) -> Iterator[Mend]:
-    size = scene.survey.resolution
-    if size is None or size.scale == 1 or (size.scale < 1) != (code == "resolution-scaled-down"):
-        return
-    own = _setting(scene, "resolution_scale")
-    if own is not None and isinstance(own.value, int | float) and own.canonical:
-        # 50 of a hundred becomes 100, 0.5 of one becomes 1
-        full = own.value / own.canonical
-        value = int(full) if isinstance(own.value, int) else float(full)
-        yield _set(code, "resolution", own, value, f"full size: {size.width} x {size.height}")
+    prims = {output.name: output.prim for output in scene.survey.outputs}
+    for subject, size in sizes(scene.survey):
+        if size.scale == 1 or (size.scale < 1) != (code == "resolution-scaled-down"):
+            continue
+        own = _setting(scene, "resolution_scale", prims.get(subject))
+        if own is not None and isinstance(own.value, int | float) and own.canonical:
+            # 50 of a hundred becomes 100, 0.5 of one becomes 1
+            full = own.value / own.canonical
+            value = int(full) if isinstance(own.value, int) else float(full)
+            yield _set(code, subject, own, value, f"full size: {size.width} x {size.height}")
 
 
 @mender("screen-quality-in-render")
@@ -217,9 +219,11 @@ def _is_copy(path: str, original: str) -> bool:
     return path != original and other in name and "bak" in name.replace(other, "", 1)
 
 
-def _setting(scene: Checked, means: str) -> Setting | None:
+def _setting(scene: Checked, means: str, prim: str | None = None) -> Setting | None:
+    """The setting of that meaning in force: that of a prim of its own, where it has one."""
     found = [one for one in scene.survey.settings if one.means == means]
-    return found[-1] if found else None
+    owned = [one for one in found if one.owner == prim]
+    return (owned or found)[-1] if found else None
 
 
 def _path(code: str, output: Output, path: str, says: str) -> Mend:

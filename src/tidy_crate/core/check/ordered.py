@@ -10,7 +10,7 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
 from tidy_crate.core.context.brief import Brief, BriefOutput
-from tidy_crate.core.scene.model import Output
+from tidy_crate.core.scene.model import FrameRange, Output
 
 
 @check("brief-frames-differ", Severity.ERROR, "C2")
@@ -19,7 +19,8 @@ def brief_frames_differ(scene: Checked) -> Iterator[Trouble]:
     if (brief := scene.rules.brief) is None or brief.frames.start is None:
         return
     ours, theirs = scene.survey.frames, brief.frames
-    if ours.count and (ours.start, ours.end, ours.step) != (theirs.start, theirs.end, theirs.step):
+    ordered = (theirs.start, theirs.end, theirs.step)
+    if ours.count and ordered not in _ranges(ours):
         step = f" every {theirs.step}" if theirs.step != 1 else ""
         yield Trouble(
             "frame range", f"{ours.start}-{ours.end} in the scene, {theirs.start}-{theirs.end}{step} were ordered",
@@ -51,12 +52,13 @@ def brief_rate_differs(scene: Checked) -> Iterator[Trouble]:
 def brief_camera_still(scene: Checked) -> Iterator[Trouble]:
     """A camera that lost its animation gives a whole shot of one view."""
     brief = scene.rules.brief
-    if brief is None or brief.moving_camera is None:
+    # one frame shows no move
+    if brief is None or brief.moving_camera is None or scene.survey.frames.count <= 1:
         return
     simulated = {one.name for one in scene.survey.simulations}
     for camera in scene.survey.cameras:
         if camera.renders and camera.trouble is None:
-            moves = camera.moves is not None or camera.path in simulated
+            moves = camera.changes or camera.path in simulated
             if moves != brief.moving_camera:
                 is_now = "moves" if moves else "stands still"
                 ordered = "moves" if brief.moving_camera else "stands still"
@@ -66,14 +68,22 @@ def brief_camera_still(scene: Checked) -> Iterator[Trouble]:
 @check("brief-resolution-differs", Severity.ERROR, "C4")
 def brief_resolution_differs(scene: Checked) -> Iterator[Trouble]:
     """Frames of another size than ordered are rendered again, all of them."""
-    brief, size = scene.rules.brief, scene.survey.resolution
-    if brief is None or brief.resolution is None or size is None:
+    if (brief := scene.rules.brief) is None:
         return
-    if size.rendered != (brief.resolution.width, brief.resolution.height):
-        ordered = f"{brief.resolution.width} x {brief.resolution.height}"
-        yield Trouble(
-            "resolution", f"{size.rendered[0]} x {size.rendered[1]} come out, {ordered} were ordered", "set it"
-        )
+    named = {output.name: brief.of_output(output.name) for output in scene.survey.outputs}
+    main = [("resolution", scene.survey.resolution, brief.resolution)]
+    each = [
+        (output.name, output.resolution, one.resolution if (one := named[output.name]) else None)
+        for output in scene.survey.outputs
+    ]
+    # an output of which nothing is ordered by name, and that has a size of its own, is held to the whole brief
+    each = [
+        (name, size, own or (brief.resolution if size != scene.survey.resolution else None)) for name, size, own in each
+    ]
+    for subject, size, ordered in (*main, *each):
+        if size is not None and ordered is not None and size.rendered != (ordered.width, ordered.height):
+            come = f"{size.rendered[0]} x {size.rendered[1]} come out"
+            yield Trouble(subject, f"{come}, {ordered.width} x {ordered.height} were ordered", "set it")
 
 
 @check("brief-output-missing", Severity.ERROR, "C1")
@@ -138,6 +148,15 @@ def brief_naming_differs(scene: Checked) -> Iterator[Trouble]:
         if name and not _follows(name, output, brief.naming, scene):
             wanted = named(brief.naming, scene, output.name, output.format or "exr")
             yield Trouble(output.name, f"{name}, ordered is {wanted}", "rename it")
+
+
+def _ranges(frames: FrameRange) -> list[tuple[int | None, int | None, int]]:
+    """A scene's range as a brief may state it: in time codes, and in frames where those differ."""
+    found: list[tuple[int | None, int | None, int]] = [(frames.start, frames.end, frames.step)]
+    if frames.time_codes_per_second is not None and frames.start is not None:
+        first = frames.start // frames.step
+        found.append((first, first + frames.count - 1, 1))
+    return found
 
 
 def _ordered(scene: Checked, brief: Brief) -> Iterator[tuple[Output, BriefOutput | None]]:

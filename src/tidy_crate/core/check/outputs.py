@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
@@ -29,8 +30,24 @@ LOSSY = ("dwaa", "dwab", "b44", "b44a", "pxr24", "jpeg", "lossy")
 @check("output-none", Severity.ERROR, "C1")
 def output_none(scene: Checked) -> Iterator[Trouble]:
     """Without an output the farm renders and saves nothing, and bills it all the same."""
-    if not scene.survey.outputs:
+    if not scene.survey.outputs and not scene.survey.render_settings_choices:
         yield Trouble(scene.survey.scene.name, "the scene has no output", "add a render product with a path and passes")
+
+
+@check("render-settings-not-chosen", Severity.ERROR, "C1")
+def render_settings_not_chosen(scene: Checked) -> Iterator[Trouble]:
+    """Each program takes other ones of several render settings, with another camera, size and outputs."""
+    if choices := scene.survey.render_settings_choices:
+        text = f"there are {len(choices)} and the scene chooses none: {', '.join(choices[:5])}"
+        yield Trouble("render settings", text, "name one of them in the scene's renderSettingsPrimPath")
+
+
+@check("output-changes-over-time", Severity.ERROR, "C1")
+def output_changes_over_time(scene: Checked) -> Iterator[Trouble]:
+    """A job has one name and one size per output: programs that split the range take those of any frame."""
+    for output in scene.survey.outputs:
+        for what in output.changing:
+            yield Trouble(output.name, f"its {what} is given over time and changes in the range", "give it one value")
 
 
 @check("output-path-empty", Severity.ERROR, "C1")
@@ -71,7 +88,7 @@ def output_same_file(scene: Checked) -> Iterator[Trouble]:
     """Two outputs that write one file leave only the one that comes last."""
     by_path = defaultdict(list)
     for output in _written(scene):
-        by_path[paths.folded(output.path.replace("\\", "/"))].append(output)
+        by_path[written_to(output.path, scene)].append(output)
     for outputs in by_path.values():
         if len(outputs) > 1:
             names = " and ".join(output.name for output in outputs)
@@ -132,6 +149,23 @@ def output_no_passes(scene: Checked) -> Iterator[Trouble]:
     for output in scene.survey.outputs:
         if not output.passes:
             yield Trouble(output.name, "the output has no passes", "add at least the beauty pass")
+
+
+@check("output-deep-in-flat-format", Severity.ERROR, "C1")
+def output_deep_in_flat_format(scene: Checked) -> Iterator[Trouble]:
+    """Deep samples need OpenEXR: another format keeps the front one only, or nothing is written."""
+    for output in scene.survey.outputs:
+        if output.product_type == "deepRaster" and output.format not in (None, "exr"):
+            yield Trouble(output.name, f"a deep image in .{output.format}", "let its path end in .exr")
+
+
+@check("output-pixels-not-square", Severity.WARNING, "C1")
+def output_pixels_not_square(scene: Checked) -> Iterator[Trouble]:
+    """Pictures with other than square pixels look squeezed wherever that is not known."""
+    for output in scene.survey.outputs:
+        if abs(output.pixel_aspect - 1) > 0.001:
+            what = f"a pixel is {output.pixel_aspect:.3g} times as wide as it is high"
+            yield Trouble(output.name, what, "set the pixel aspect ratio to 1, or waive")
 
 
 @check("output-passes-do-not-fit", Severity.ERROR, "C1")
@@ -229,6 +263,19 @@ def output_sizes_differ(scene: Checked) -> Iterator[Trouble]:
     if len(sizes) > 1:
         text = ", ".join(f"{width} x {height}" for width, height in sorted(sizes))
         yield Trouble("outputs", f"they come out in {text}", "fine if intended")
+
+
+def written_to(path: str, scene: Checked) -> str:
+    """Return one spelling for all paths that write the same file: `./`, `//`, `x/..`, capitals, frame tokens."""
+    out, at = [], 0
+    text = paths.to_slashes(path)
+    for token in scene.survey.tokens.find(text):
+        out += [text[at : token.start], f"<{token.counts} {token.padding}>"]
+        at = token.end
+    text = "".join([*out, text[at:]])
+    if not paths.is_absolute(path):
+        text = f"{scene.survey.scene.parent.as_posix()}/{text}"
+    return paths.folded(posixpath.normpath(text))
 
 
 def _written(scene: Checked) -> list[Output]:

@@ -59,6 +59,7 @@ class BriefOutput(Model):
     format: Ending | None = None
     colour_space: str | None = None
     bit_depth: int | None = Field(default=None, ge=1)
+    resolution: BriefResolution | None = None
 
 
 class Brief(Model):

@@ -138,7 +138,7 @@ def _without_doubtful(asset: Asset, candidates: list[Candidate], evidence: Evide
 def _doubt(asset: Asset, candidate: Candidate, evidence: Evidence) -> str | None:
     """Why a candidate is not what is missing, or not all of it."""
     path, known = candidate.path, _known_members(asset, evidence)
-    is_set = bool(evidence.index.tokens.find(path.name))
+    is_set = bool(evidence.index.tokens.find(path.name)) and not path.is_file()
     files = evidence.index.members(path) if is_set else {0: path}
     lacks = _lacks(asset, files, known, evidence) if is_set else None
     if lacks is not None:

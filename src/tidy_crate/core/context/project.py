@@ -32,6 +32,8 @@ class ProjectFile(Model):
     settings_maps: tuple[Path, ...] = ()
     tidy_dir: Path | None = None
     render: RenderCommand | None = None
+    search_paths: tuple[Path, ...] = ()
+    """Folders in which bare paths (`textures/a.png`) are looked for, after the folder of the file that names them."""
     frame_tokens: dict[Annotated[str, Field(min_length=2)], Annotated[int, Field(ge=1, le=20)]] = Field(
         default_factory=dict
     )
@@ -67,6 +69,11 @@ class Project:
     def settings_maps(self) -> tuple[Path, ...]:
         """Absolute paths of the project's settings maps."""
         return tuple(self._absolute(path) for path in self.content.settings_maps)
+
+    @property
+    def search_paths(self) -> tuple[Path, ...]:
+        """Absolute folders in which bare paths are looked for."""
+        return tuple(self._absolute(path) for path in self.content.search_paths)
 
     @property
     def tokens(self) -> FrameTokens:

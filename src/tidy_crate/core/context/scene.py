@@ -14,7 +14,7 @@ from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Survey
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
-from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.scene.staging import SearchPath, StagingPlan
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 
@@ -49,7 +49,9 @@ class SceneContext:
 
     def with_caches_of_now(self) -> SceneContext:
         """The same scene with the caches that lie there now."""
-        edits = (*cache_edits(self.tidy), *self.decisions.edits(self.scene))
+        search = self.project.search_paths
+        along = (SearchPath(folders=search, because="the project's search path"),) if search else ()
+        edits = (*along, *cache_edits(self.tidy), *self.decisions.edits(self.scene))
         return replace(self, plan=StagingPlan(edits=edits))
 
     def survey(self, request: RenderRequest | None = None) -> Survey:

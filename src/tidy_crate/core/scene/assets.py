@@ -4,10 +4,24 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from tidy_crate.core.asset.resolve import Resolution
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.resolve import Disk, Resolution, resolve
 from tidy_crate.core.asset.sequences import STANDARD
 from tidy_crate.core.scene.model import Asset, AssetMember, Status
 from tidy_crate.core.scene.staging import StagingPlan
+
+
+def along_search_path(
+    value: str, anchor: Path, found: Resolution, plan: StagingPlan, disk: Disk
+) -> tuple[Resolution, str, bool]:
+    """Look for a bare path along the plan's search path where there is nothing beside the file that names it.
+
+    Return what it stands for, the path in force, and whether the search path made it so.
+    """
+    if found.members or not plan.search or paths.dialect(value) is not paths.Dialect.SEARCH:
+        return found, value, False
+    along = resolve(value, anchor, disk, plan.search)
+    return (along, str(along.location), True) if along.members else (found, value, False)
 
 
 def asset_of(

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from tidy_crate.core.asset.exr_header import read_exr_header
 from tidy_crate.core.asset.head import open_picture, read_head
 from tidy_crate.core.scene.formats.interface import SceneFormat
-from tidy_crate.core.scene.model import MemoryNeed, Survey
+from tidy_crate.core.scene.model import Asset, MemoryNeed, Survey
 from tidy_crate.core.scene.staging import StagingPlan
 
 TEXTURE_ENDINGS = (".exr", ".hdr", ".png", ".jpg", ".jpeg", ".tif", ".tiff", ".tga", ".bmp", ".webp")
@@ -23,8 +23,7 @@ def memory_need(
     """Sum up a scene as the plan stages it. Only headers of textures are read. memory: see SceneFormat.read."""
     textures = {
         member.path
-        for asset in survey.assets
-        if asset.needed
+        for asset in _one_sample_each(survey.assets)
         for member in _held_at_once(asset.members)
         if member.path.suffix.lower() in TEXTURE_ENDINGS
     }
@@ -35,6 +34,21 @@ def memory_need(
         geometry=form.geometry_bytes(scene, plan, memory, survey.tokens),
         unknown=tuple(str(path) for path, size in sizes.items() if size is None),
     )
+
+
+def _one_sample_each(assets: Iterable[Asset]) -> Iterator[Asset]:
+    """The needed assets; of those that one property names one after the other in time only the largest."""
+    largest: dict[tuple[Path, str], Asset] = {}
+    for asset in assets:
+        if not asset.needed:
+            continue
+        if asset.time is None:
+            yield asset
+            continue
+        key = (asset.layer, asset.owner)
+        if key not in largest or asset.bytes > largest[key].bytes:
+            largest[key] = asset
+    yield from largest.values()
 
 
 def _held_at_once(members: Iterable) -> list:  # type: ignore[type-arg]

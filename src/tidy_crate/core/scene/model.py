@@ -15,21 +15,31 @@ from tidy_crate.core.model import Model
 
 
 class FrameRange(Model):
-    """First and last frame, both counted. None where the scene states none. fps: frames per second."""
+    """First and last frame, both counted. A frame's number is its time code in the scene."""
 
     # `count` is written out for scripts, and is no input when it is read back
     model_config = ConfigDict(frozen=True, extra="ignore")
 
     start: int | None
+    """None where the scene states none."""
     end: int | None
     step: int = 1
+    """Time codes from one frame to the next."""
     fps: float
+    """Frames per second."""
+    time_codes_per_second: float | None = None
+    """None where a frame is a time code, as in most scenes."""
 
     @computed_field  # type: ignore[prop-decorator]
     @property
     def count(self) -> int:
         """How many frames that is: `(end - start) // step + 1`."""
         return 0 if self.start is None or self.end is None else frame_count(self.start, self.end, self.step)
+
+    @property
+    def codes_per_second(self) -> float:
+        """The rate at which the scene's time runs: what a simulation's step is worked out from."""
+        return self.time_codes_per_second or self.fps
 
     def numbers(self) -> range:
         """All frame numbers; empty where there is no valid range."""
@@ -39,6 +49,7 @@ class FrameRange(Model):
 class Camera(Model):
     """A camera. moves: first and last frame at which its pose changes, None for one that stands still.
 
+    lens: first and last frame at which its zoom, focus or another value of its own changes.
     keyed: first and last frame at which its pose is keyed at all, inside the range or not.
     shutter: opens and closes so many frames after the frame's own time; None where the format does not say. trouble:
     why its pose cannot be evaluated, and what it does is not known.
@@ -47,9 +58,15 @@ class Camera(Model):
     path: str
     shutter: tuple[float, float] | None = None
     moves: tuple[int, int] | None = None
+    lens: tuple[int, int] | None = None
     keyed: tuple[int, int] | None = None
     renders: tuple[str, ...] = ()
     trouble: str | None = None
+
+    @property
+    def changes(self) -> bool:
+        """Whether its picture of a scene in which nothing moves differs from frame to frame."""
+        return self.moves is not None or self.lens is not None
 
 
 class Resolution(Model):
@@ -78,7 +95,8 @@ class Output(Model):
 
     name: unique in the scene. path: as the scene states it, frame token included, empty when it states none.
     format: from the path's ending ("exr"), None while unknown. camera: None when none is chosen. colour_space: of its
-    pictures, None where the scene does not say. compression: the file format's word for it; bit_depth: of a channel.
+    pictures, None where the scene does not say. compression: the file format's word for it; bit_depth: of the channel
+    with the fewest bits.
     """
 
     name: str
@@ -94,6 +112,12 @@ class Output(Model):
     colour_space: str | None = None
     compression: str | None = None
     bit_depth: int | None = None
+    product_type: str = "raster"
+    """`raster`, `deepRaster` or a renderer's own kind of product."""
+    pixel_aspect: float = 1.0
+    """Width of a pixel by its height."""
+    changing: tuple[str, ...] = ()
+    """What of it differs between frames of the range, though a render has one of each: its name, its size."""
 
 
 class Status(StrEnum):
@@ -148,7 +172,7 @@ class Asset(Model):
     @property
     def resolved_but_unread(self) -> bool:
         """Whether the file is there but could not be read as what it should be."""
-        return self.status is not Status.FOUND and bool(self.members)
+        return self.status is Status.MISSING and bool(self.members)
 
     @property
     def missing_place(self) -> str:
@@ -249,6 +273,8 @@ class Feature(Model):
     since: str | None = None
     experimental: bool = False
     where: str = ""
+    required: bool = False
+    """The scene itself says that it cannot be shown right without it."""
 
 
 class Material(Model):
@@ -317,6 +343,31 @@ class Totals(Model):
     live_simulations: int
 
 
+class LinkKind(StrEnum):
+    """What a broken link would have brought."""
+
+    COMPOSITION = "composition"
+    """Opinions of another layer or prim."""
+    TARGET = "target"
+    """What a relationship or connection leads to, without which a render lacks something."""
+    OTHER_TARGET = "other-target"
+    """What any other relationship leads to."""
+    UNITS = "units"
+    """A layer in other units or with another up axis, brought in as if it had the scene's own."""
+
+
+class BrokenLink(Model):
+    """A place in the scene that leads to something which is not there, or not as it should be."""
+
+    kind: LinkKind
+    where: str
+    """The prim or property that holds it."""
+    what: str
+    """What is wrong, in words."""
+    needed: bool = True
+    """Whether something that renders depends on it."""
+
+
 class Why(StrEnum):
     """Why what is behind a file could not be seen."""
 
@@ -381,6 +432,9 @@ class Survey(Model):
     variants: tuple[Variant, ...]
     motion: str
     unread: tuple[Unread, ...] = ()
+    broken_links: tuple[BrokenLink, ...] = ()
+    render_settings_choices: tuple[str, ...] = ()
+    """The render settings that there are, where there are several and the scene chooses none of them."""
     totals: Totals
     frame_tokens: dict[str, int] = Field(default_factory=dict)
     """The frame tokens that the project declares, each with its least number of digits."""

@@ -70,6 +70,8 @@ class SettingsMap(Model):
     units: dict[str, Literal["percent"]] = Field(default_factory=dict)
     features: dict[str, SettingFeature] = Field(default_factory=dict)
     materials: tuple[str, ...] = ()
+    files: tuple[str, ...] = ()
+    """Attributes of type string, anywhere in a scene, whose text is the path of a file."""
 
 
 def load_maps(extra: Iterable[Path] = (), maps: Iterable[SettingsMap] = ()) -> tuple[SettingsMap, ...]:

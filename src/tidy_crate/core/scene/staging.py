@@ -151,6 +151,20 @@ class SetSetting(_Change):
         return f"{self.owner} {self.name}"
 
 
+class SearchPath(_Edit):
+    """Bare paths are looked for in these folders too, in order, after the folder of the file that names them."""
+
+    kind: Literal["search-path"] = "search-path"
+    origin: Literal["project"] = "project"
+    folders: tuple[Path, ...]
+    """Absolute paths."""
+
+    @property
+    def subject(self) -> str:
+        """What the edit is about, for the record."""
+        return "search path"
+
+
 class ChooseVariant(_Edit):
     """Another look of a prim is selected. set: name of its variant set."""
 
@@ -167,7 +181,8 @@ class ChooseVariant(_Edit):
 
 
 Edit = Annotated[
-    Relink | LetGo | UseCache | OutputPath | ChooseCamera | SetSetting | ChooseVariant, Field(discriminator="kind")
+    Relink | LetGo | UseCache | OutputPath | ChooseCamera | SetSetting | ChooseVariant | SearchPath,
+    Field(discriminator="kind"),
 ]
 E_co = TypeVar("E_co", bound=_Edit)
 
@@ -205,6 +220,11 @@ class StagingPlan(Model):
     def _relinks(self) -> tuple[Relink, ...]:
         # asked for every occurrence of a scene
         return tuple(reversed(self.of(Relink)))
+
+    @cached_property
+    def search(self) -> tuple[Path, ...]:
+        """The folders in which bare paths are looked for too."""
+        return tuple(folder for edit in self.of(SearchPath) for folder in edit.folders)
 
     def let_go(self, asset: str, authored: str) -> LetGo | None:
         """The decision to do without an occurrence's file."""

@@ -37,10 +37,11 @@ def read_scene(folder: Path, scene: str) -> Reading:
                     if value and value.path and not value.resolvedPath:
                         layer = attribute.GetPropertyStack()[0].layer
                         missing.add(_place(layer.ComputeAbsolutePath(value.path), folder))
+        top = stage.GetRootLayer()
         return Reading(
             start=int(stage.GetStartTimeCode()) if stage.HasAuthoredTimeCodeRange() else None,
             end=int(stage.GetEndTimeCode()) if stage.HasAuthoredTimeCodeRange() else None,
-            fps=stage.GetTimeCodesPerSecond(),
+            fps=stage.GetFramesPerSecond() if top.HasFramesPerSecond() else stage.GetTimeCodesPerSecond(),
             outputs=outputs,
             resolution=resolution,
             camera=camera,

@@ -37,6 +37,8 @@ class Document:
 
     content: dict[str, Any]
     rest: int | None
+    trouble: str | None = None
+    """What of the file is not as it says itself: it is shorter than its header or a chunk states."""
 
 
 def read_document(path: Path) -> Document:
@@ -44,6 +46,7 @@ def read_document(path: Path) -> Document:
     try:
         with path.open("rb") as stream:
             data, rest = _json_bytes(stream, path)
+            trouble = None if rest is None else _cut_short(stream, rest, path.stat().st_size)
     except OSError as error:
         raise UnreadableInput(f"cannot read the scene ({os_reason(error)})", path) from error
     try:
@@ -58,7 +61,47 @@ def read_document(path: Path) -> Document:
         links(content)
     except RecursionError as error:
         raise UnreadableInput("the scene is broken: its JSON is nested too deeply", path) from error
-    return Document(content, rest)
+    return Document(content, rest, trouble)
+
+
+def _cut_short(stream: BinaryIO, at: int, size: int) -> str | None:
+    """Say how a binary file ends before it says it does: by its header, or by a chunk after the JSON."""
+    stream.seek(8)
+    stated = struct.unpack("<I", stream.read(4))[0]
+    if stated > size:
+        return f"it is {size} bytes long and states {stated}"
+    while at + 8 <= size:
+        stream.seek(at)
+        length = struct.unpack("<I", stream.read(4))[0]
+        if at + 8 + length > size:
+            return f"a part of it states {length} bytes and {size - at - 8} are there"
+        at += 8 + length
+    return None
+
+
+def buffer_bytes(content: dict[str, Any], pointer: str) -> int | None:
+    """How many bytes a file must hold at least: the length of a buffer, None for anything else.
+
+    pointer: of the URI that names it.
+    """
+    parts = pointer.split("/")
+    if len(parts) != 4 or parts[1] != "buffers" or not parts[2].isdigit():
+        return None
+    length = entry(content, "buffers", int(parts[2])).get("byteLength")
+    return length if isinstance(length, int) and not isinstance(length, bool) else None
+
+
+def embedded_trouble(document: Document, path: Path) -> str | None:
+    """Say how the data that follows the JSON is shorter than the buffer that it is."""
+    if document.rest is None:
+        return None
+    for at, buffer in enumerate(rows(document.content, "buffers")):
+        length = buffer.get("byteLength")
+        if at == 0 and "uri" not in buffer and isinstance(length, int):
+            there = path.stat().st_size - document.rest - 8
+            if length > max(0, there):
+                return f"its buffer states {length} bytes and {max(0, there)} are there"
+    return None
 
 
 def _json_bytes(stream: BinaryIO, path: Path) -> tuple[bytes, int | None]:
@@ -78,7 +121,10 @@ def _json_bytes(stream: BinaryIO, path: Path) -> tuple[bytes, int | None]:
 
 
 def links(content: dict[str, Any]) -> list[Link]:
-    """Every URI in the file that names another file, wherever an extension may have put it."""
+    """Every URI in the file that names another file, wherever an extension may have put it.
+
+    What is below `extras` is an application's own and names no file of the scene.
+    """
     found = []
     for pointer, holder in _holders(content, ""):
         uri = holder["uri"]
@@ -116,7 +162,8 @@ def _holders(value: Any, pointer: str) -> Iterator[tuple[str, dict[str, Any]]]:
         if isinstance(value.get("uri"), str):
             yield pointer, value
         for key, item in value.items():
-            yield from _holders(item, f"{pointer}/{key}")
+            if key != "extras":
+                yield from _holders(item, f"{pointer}/{key}")
     elif isinstance(value, list):
         for at, item in enumerate(value):
             yield from _holders(item, f"{pointer}/{at}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -9,16 +10,27 @@ from tidy_crate.core.asset.resolve import Disk, resolve
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
-from tidy_crate.core.scene.formats.gltf.document import Link, entry, links, read_document, rows
+from tidy_crate.core.scene.formats.gltf.document import (
+    Link,
+    buffer_bytes,
+    embedded_trouble,
+    entry,
+    links,
+    read_document,
+    rows,
+)
 from tidy_crate.core.scene.formats.gltf.needed import needed_images, shown_nodes
 from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.model import (
     Asset,
     Camera,
+    Feature,
     FrameRange,
     Setting,
     Software,
     Survey,
+    Unread,
+    Why,
     totals,
 )
 from tidy_crate.core.scene.settings import canonical
@@ -30,12 +42,16 @@ FIELD = "uri"
 def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
     """Survey a glTF file. It has no frames, outputs or resolution; its animations' times in seconds are settings."""
     scene = scene.absolute()
-    in_force, disk = plan or StagingPlan(), Disk(tokens)
-    content = read_document(scene).content
+    # a URI names one file, whatever marks are in it
+    in_force, disk = plan or StagingPlan(), Disk(tokens, patterns=False)
+    document = read_document(scene)
+    content = document.content
+    cut = document.trouble or embedded_trouble(document, scene)
     images = needed_images(content)
     ids, stem = Ids(), stem_of(scene, scene)
     named = tuple(
-        _asset(scene, link, images, in_force, disk, ids.of(stem, link.pointer, link.uri)) for link in links(content)
+        _asset(scene, link, content, images, in_force, disk, ids.of(stem, link.pointer, link.uri))
+        for link in links(content)
     )
     assets = named + follow(scene, named, in_force, disk)
     moving = _moving(content)
@@ -58,6 +74,8 @@ def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
         software=_software(content),
         variants=(),
         motion=_motion(content, moving),
+        features=tuple(_required(content)),
+        unread=(Unread(path=scene, why=Why.BROKEN, detail=cut),) if cut else (),
         totals=totals(assets, ()),
         frame_tokens=dict(tokens.declared),
         layers=(scene,),
@@ -79,12 +97,31 @@ def geometry_bytes(scene: Path) -> int:
     return total
 
 
-def _asset(scene: Path, link: Link, images: dict[int, str], plan: StagingPlan, disk: Disk, name: str) -> Asset:
+def _required(content: dict[str, Any]) -> Iterator[Feature]:
+    """The extensions without which the file cannot be shown right, by its own word."""
+    required = content.get("extensionsRequired")
+    for name in required if isinstance(required, list) else ():
+        if isinstance(name, str):
+            yield Feature(name=name, required=True, where="extensionsRequired")
+
+
+def _asset(
+    scene: Path,
+    link: Link,
+    content: dict[str, Any],
+    images: dict[int, str],
+    plan: StagingPlan,
+    disk: Disk,
+    name: str,
+) -> Asset:
     value, relinked = plan.value(name, link.uri, link.path)
     needed, because = _need(link, images)
+    found, least = resolve(value, scene.parent, disk), buffer_bytes(content, link.pointer)
+    there = found.members[0].bytes if found.members else 0
+    cut = f"the scene needs {least} bytes of it and {there} are there" if least and there < least else None
     return asset_of(
         name,
-        resolve(value, scene.parent, disk),
+        found,
         plan,
         authored=link.uri,
         value=value,
@@ -95,6 +132,7 @@ def _asset(scene: Path, link: Link, images: dict[int, str], plan: StagingPlan, d
         needed=needed,
         because=because,
         relinked=relinked,
+        unread=cut if found.members else None,
     )
 
 

@@ -11,7 +11,7 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk, resolve
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.files import hash_file
-from tidy_crate.core.scene.assets import asset_of
+from tidy_crate.core.scene.assets import along_search_path, asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetAsset, SheetOutput, host_scene, read_sheet
 from tidy_crate.core.scene.ids import Ids, stem_of
@@ -102,9 +102,10 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...], t
 
 def _asset(sheet: Path, folder: Path, one: SheetAsset, plan: StagingPlan, disk: Disk, name: str) -> Asset:
     value, relinked = plan.value(name, one.path, one.path)
+    found, value, searched = along_search_path(value, folder, resolve(value, folder, disk), plan, disk)
     return asset_of(
         name,
-        resolve(value, folder, disk),
+        found,
         plan,
         authored=one.path,
         value=value,
@@ -114,7 +115,7 @@ def _asset(sheet: Path, folder: Path, one: SheetAsset, plan: StagingPlan, disk: 
         kind=one.kind,
         needed=one.needed,
         because=one.because or ("the scene uses it" if one.needed else "the exporter says that nothing uses it"),
-        relinked=relinked,
+        relinked=relinked or searched,
     )
 
 

@@ -11,6 +11,7 @@ from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.formats.usd.apply import staged_stage
 from tidy_crate.core.scene.formats.usd.composition import composition
 from tidy_crate.core.scene.formats.usd.quiet import open_layer, open_stage, usd_messages
+from tidy_crate.core.scene.formats.usd.slots import TEXTS
 from tidy_crate.core.scene.model import Survey
 from tidy_crate.core.scene.staging import StagingPlan
 
@@ -50,8 +51,17 @@ def compared(scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[
         place = place_of(Path(outer)) if outer else None
         return f"{place}{bracket}{inner}" if place is not None else MISSING
 
+    texts = {(asset.layer, asset.authored): asset.resolved for asset in survey.assets if asset.field in TEXTS}
+
+    def text_identity(layer: Sdf.Layer, text: str) -> str | None:
+        file = file_of(layer)
+        if file is None or (file, text) not in texts:
+            return None
+        named = texts[file, text]
+        return (place_of(named) if named is not None else None) or MISSING
+
     with usd_messages():
-        return composition(stage, identity)
+        return composition(stage, identity, text_identity if texts else None)
 
 
 def _own_file(layer: Sdf.Layer) -> Path | None:

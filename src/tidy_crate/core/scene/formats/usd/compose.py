@@ -12,7 +12,7 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs, plain
 from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
-from tidy_crate.core.scene.formats.usd.slots import REMOVED, Slot, rewrite
+from tidy_crate.core.scene.formats.usd.slots import REMOVED, TEXTS, Slot, rewrite
 from tidy_crate.core.scene.staging import ChooseVariant, SetSetting, StagingPlan, UseCache
 
 LIVE = "tidy:simulation:live"
@@ -172,7 +172,7 @@ def _with_relinked_arcs(
             target = targets.get((slot.path, slot.field, slot.text))
             if target is not None:
                 return copies[target].identifier if target in copies else str(target)
-            return _spelt_out(slot.text, folder)
+            return slot.text if slot.field in TEXTS else _spelt_out(slot.text, folder)
 
         rewrite(copy, new_text)
     return copies.get(root) or layer_of(root), origin, list(copies.values())

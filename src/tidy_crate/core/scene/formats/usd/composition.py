@@ -13,6 +13,8 @@ from tidy_crate.core.scene.composition import Composition
 
 # says which file a layer's text means, in words that hold at the source and in the crate
 Identity = Callable[[Sdf.Layer | None, str, str], str]
+# says the same of a plain text in a layer, None for one that names no file
+TextIdentity = Callable[[Sdf.Layer, str], str | None]
 # prims of a scene that are all compared; of more, every n-th
 MOST_PRIMS = 300_000
 # samples of one attribute that are compared, spread over its range
@@ -30,10 +32,13 @@ _STAGE = (
 )  # fmt: skip
 
 
-def composition(stage: Usd.Stage, identity: Identity) -> Composition:
-    """Digest every prim of a stage: type, schemas, metadata, properties, targets, and values over time."""
+def composition(stage: Usd.Stage, identity: Identity, text_identity: TextIdentity | None = None) -> Composition:
+    """Digest every prim of a stage: type, schemas, metadata, properties, targets, and values over time.
+
+    text_identity: None where no plain text names a file.
+    """
     times = _times(stage)
-    reader = _Reader(stage, identity, times)
+    reader = _Reader(stage, identity, text_identity, times)
     found: dict[str, str] = {"/": reader.of_stage()}
     sampled: list[str] = []
     prims = list(_prims(stage, reader.first))
@@ -81,9 +86,12 @@ def _below_instance(prim: Usd.Prim, first: dict[Sdf.Path, Sdf.Path]) -> Iterator
 class _Reader:
     """Reads prims into digests."""
 
-    def __init__(self, stage: Usd.Stage, identity: Identity, times: tuple[float, ...]) -> None:
+    def __init__(
+        self, stage: Usd.Stage, identity: Identity, text_identity: TextIdentity | None, times: tuple[float, ...]
+    ) -> None:
         self._stage = stage
         self._identity = identity
+        self._text_identity = text_identity
         self._times = times
         self.long_arrays = 0
         self.first: dict[Sdf.Path, Sdf.Path] = {}
@@ -136,6 +144,11 @@ class _Reader:
         if kind in (Sdf.ValueTypeNames.Asset, Sdf.ValueTypeNames.AssetArray):
             stack = attribute.GetPropertyStack(time)
             add(self._plain(value, stack[0].layer if stack else None))
+            return
+        if self._text_identity is not None and isinstance(value, str):
+            stack = attribute.GetPropertyStack(time)
+            file = self._text_identity(stack[0].layer, value) if stack else None
+            add(repr(value) if file is None else f"<{file}>")
             return
         numbers = _numbers(value) if kind.isArray else None
         if numbers is None:

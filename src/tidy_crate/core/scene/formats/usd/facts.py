@@ -16,8 +16,10 @@ from tidy_crate.core.scene.formats.usd.slots import (
     attribute_slots,
     is_asset,
     layer_slots,
+    may_name_file,
     metadata_slots,
     prim_slots,
+    text_slots,
 )
 
 # relationships that link prims without making the render use them; bindings are asked about all at once
@@ -30,11 +32,14 @@ _INTERNAL_ARCS = ("references", "payload", "inheritPaths", "specializes")
 class LayerFacts:
     """Names are those of prims, wherever they stand in the layer.
 
-    slots: every place that names a file. assets: paths of all properties that can hold a file. properties: names of
-    all properties. outward: prims with a relationship, or a connection that leads out of what holds them. arcs:
-    prims that take opinions from elsewhere. timed: with time samples; visibility, purpose, variants: with those
-    authored. schemas: names of all applied schemas.
-    relocates: whether the layer renames prims of what it brings in. variables: expression variables.
+    slots: every place that names a file, with texts that may. assets: paths of all properties that can hold a file.
+    properties: names of all properties. outward: prims with a relationship, or a connection that leads out of what
+    holds them. arcs: prims that take opinions from elsewhere. timed: with time samples; visibility, purpose, variants:
+    with those authored; clipped: with value clips. linked: prims with a target or a connection; loose: those of them
+    whose target is not in this layer; crossing: those whose target is below another root prim. schemas: names of all
+    applied schemas.
+    relocates: whether the layer renames prims of what it brings in. deep: whether it brings in a prim that is not at
+    the root of its layer. variables: expression variables. up_axis, meters_per_unit: None where it states none.
     """
 
     slots: tuple[Slot, ...]
@@ -47,26 +52,35 @@ class LayerFacts:
     purpose: frozenset[str]
     variants: frozenset[str]
     schemas: frozenset[str]
+    clipped: frozenset[str]
+    linked: frozenset[str]
+    loose: frozenset[str]
+    crossing: frozenset[str]
     relocates: bool
+    deep: bool
     variables: dict[str, Any]
+    up_axis: str | None
+    meters_per_unit: float | None
 
     def plain(self) -> dict[str, Any]:
         """As values that JSON knows, to be kept or sent."""
         values = {name: sorted(getattr(self, name)) for name in _NAME_SETS}
         slots = [[slot.path, slot.field, slot.text, slot.time, slot.numbers] for slot in self.slots]
-        return {**values, "slots": slots, "relocates": self.relocates, "variables": self.variables}
+        return {**values, "slots": slots, **{name: getattr(self, name) for name in _PLAIN}}
 
     @classmethod
     def of_plain(cls, values: dict[str, Any]) -> LayerFacts:
         """The inverse of `plain`. Raises KeyError, TypeError or ValueError for anything else."""
         slots = (Slot(path, field, text, time, tuple(numbers)) for path, field, text, time, numbers in values["slots"])
-        names = {name: frozenset(values[name]) for name in _NAME_SETS}
-        return cls(
-            slots=tuple(slots), relocates=bool(values["relocates"]), variables=dict(values["variables"]), **names
-        )
+        names: dict[str, Any] = {name: frozenset(values[name]) for name in _NAME_SETS}
+        return cls(slots=tuple(slots), **{name: values[name] for name in _PLAIN}, **names)
 
 
-_NAME_SETS = ("assets", "properties", "outward", "arcs", "timed", "visibility", "purpose", "variants", "schemas")
+_PLAIN = ("relocates", "deep", "variables", "up_axis", "meters_per_unit")
+_NAME_SETS = (
+    "assets", "properties", "outward", "arcs", "timed", "visibility", "purpose", "variants", "schemas", "clipped",
+    "linked", "loose", "crossing",
+)  # fmt: skip
 
 
 def layer_facts(layer: Sdf.Layer) -> LayerFacts:
@@ -97,6 +111,8 @@ class _Seen:
         self.slots = slots
         self.sets: dict[str, set[str]] = {name: set() for name in _NAME_SETS}
         self.has_samples = bool(layer.ListAllTimeSamples())
+        self.deep = False
+        self.links: list[tuple[str, str]] = []
 
     def prop(self, path: Sdf.Path, text: str, owner: str, name: str) -> None:
         """A property of a prim."""
@@ -107,6 +123,11 @@ class _Seen:
             if is_asset(spec):
                 sets["assets"].add(text)
                 self.slots.extend(attribute_slots(self.layer, path, spec))
+            elif may_name_file(spec):
+                found = list(text_slots(self.layer, path, spec))
+                if found:
+                    sets["assets"].add(text)
+                    self.slots.extend(found)
             if self.has_samples and self.layer.GetNumTimeSamplesForPath(path):
                 sets["timed"].add(owner)
         elif not name.startswith(NO_USE):
@@ -126,6 +147,9 @@ class _Seen:
         self.slots.extend(prim_slots(path, spec, keys))
         if any(key in keys for key in _INTERNAL_ARCS):
             self.sets["arcs"].add(path.GetPrimPath().name)
+            self.deep = self.deep or _brings_deep(spec)
+        if "clips" in keys:
+            self.sets["clipped"].add(path.GetPrimPath().name)
         if "apiSchemas" in keys:
             self.sets["schemas"].update(spec.GetInfo("apiSchemas").GetAppliedItems())
         if "variantSetNames" in keys:
@@ -138,21 +162,48 @@ class _Seen:
         """
         start, _, target = text[:-1].partition("[")
         owner, _, name = start.rpartition(".")
+        if "{" in text:
+            owner = Sdf.Path(owner).StripAllVariantSelections().pathString
+            target = Sdf.Path(target).StripAllVariantSelections().pathString
+        holder, _, prim = owner.rpartition("/")
+        self.links.append((owner, target))
         if name.startswith(NO_USE):
             return
-        if "{" in text:
-            path = Sdf.Path(owner).GetPrimPath()
-            owner, target = path.pathString, Sdf.Path(target).StripAllVariantSelections().pathString
-        holder, _, prim = owner.rpartition("/")
         if not holder or not (target + "/").startswith((holder + "/", holder + ".")):
             self.sets["outward"].add(prim)
 
     def facts(self) -> LayerFacts:
         """The sum of it."""
-        layer = self.layer
+        layer, root = self.layer, self.layer.pseudoRoot
+        self._sort_links()
         return LayerFacts(
             slots=tuple(self.slots),
             relocates=layer.HasRelocates() if hasattr(layer, "HasRelocates") else False,
+            deep=self.deep,
             variables=dict(layer.expressionVariables),
+            up_axis=str(root.GetInfo("upAxis")) if root.HasInfo("upAxis") else None,
+            meters_per_unit=float(root.GetInfo("metersPerUnit")) if root.HasInfo("metersPerUnit") else None,
             **{name: frozenset(found) for name, found in self.sets.items()},
         )
+
+    def _sort_links(self) -> None:
+        """Say of each prim with a link whether its target may be somewhere else."""
+        sets, there = self.sets, self.layer.GetObjectAtPath
+        known: dict[str, bool] = {}
+        for owner, target in self.links:
+            name = owner.rpartition("/")[2]
+            sets["linked"].add(name)
+            found = known.get(target)
+            if found is None:
+                found = known[target] = there(target) is not None
+            if not found:
+                sets["loose"].add(name)
+            if owner.partition("/")[2].partition("/")[0] != target[1:].partition(".")[0].partition("/")[0]:
+                sets["crossing"].add(name)
+
+
+def _brings_deep(spec: Sdf.PrimSpec) -> bool:
+    """Return whether a prim brings in one that is not at the root of its layer: what lies outside of it stays away."""
+    lists = [spec.referenceList, spec.payloadList] if spec.hasReferences or spec.hasPayloads else []
+    arcs = (arc for one in lists for arc in one.GetAddedOrExplicitItems())
+    return any(arc.primPath.pathElementCount > 1 for arc in arcs)

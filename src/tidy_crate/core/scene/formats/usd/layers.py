@@ -15,11 +15,12 @@ from pxr import Sdf
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.resolve import Disk, Resolution, resolve, resolve_each
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.assets import along_search_path
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.clips import filled
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts
 from tidy_crate.core.scene.formats.usd.library import Library
-from tidy_crate.core.scene.formats.usd.slots import Slot
+from tidy_crate.core.scene.formats.usd.slots import TEXTS, Slot
 from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.model import Unread, Why
 from tidy_crate.core.scene.staging import StagingPlan
@@ -64,20 +65,23 @@ class Walk:
     clips: set[Path] = field(default_factory=set)
 
 
-def walk_layers(scene: Path, plan: StagingPlan, disk: Disk, memory: Path | None = None) -> Walk:
+def walk_layers(
+    scene: Path, plan: StagingPlan, disk: Disk, memory: Path | None = None, texts: frozenset[str] = frozenset()
+) -> Walk:
     """Walk all layers. Raises UnreadableInput only when the root layer itself cannot be read.
 
-    memory: a file that keeps what was found in each layer for the next time.
+    memory: a file that keeps what was found in each layer for the next time. texts: names of the attributes of type
+    string that name files.
     """
     with Library(memory) as library:
         walk = Walk(scene, library)
         # the root is opened whatever is known of it: a broken scene fails here and nowhere later
         library.layer(scene)
-        _walk(walk, plan, disk)
+        _walk(walk, plan, disk, texts)
     return walk
 
 
-def _walk(walk: Walk, plan: StagingPlan, disk: Disk) -> None:
+def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> None:
     scene, library = walk.root, walk.library
     walk.facts[scene] = library.facts(scene)
     variables = walk.facts[scene].variables
@@ -92,6 +96,7 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk) -> None:
         found = [
             _occurrence(walk, path, stem, packed, slot, variables, context, plan, disk, ids)
             for slot in walk.facts[path].slots
+            if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts
         ]
         walk.occurrences.extend(found)
         arcs = [occurrence for occurrence in found if occurrence.layer_target is not None]
@@ -168,6 +173,9 @@ def _occurrence(
     name = ids.of(stem, slot.path, slot.field, slot.text, str(slot.time), seen_in)
     value, relinked = plan.value(name, slot.text, value)
     resolution = _resolved(path, packed, slot, value, disk)
+    if plan.search and not packed and not slot.numbers:
+        resolution, value, searched = along_search_path(value, path.parent, resolution, plan, disk)
+        relinked = relinked or searched
     target = None
     if slot.is_arc and resolution.members and resolution.location is not None:
         target = _layer_target(walk, resolution.location, value)

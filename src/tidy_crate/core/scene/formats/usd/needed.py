@@ -8,16 +8,18 @@ or from the render settings. In doubt it is needed.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from pxr import Sdf, Usd, UsdGeom, UsdRender, UsdShade
+from pxr import Sdf, Usd, UsdGeom, UsdMedia, UsdRender, UsdShade
 
+from tidy_crate.core.asset.resolve import Resolution
+from tidy_crate.core.scene.formats.usd.clips import filled
 from tidy_crate.core.scene.formats.usd.compose import Composed
 from tidy_crate.core.scene.formats.usd.facts import NO_USE
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, Place, ScenePrims
-from tidy_crate.core.scene.formats.usd.slots import REMOVED
+from tidy_crate.core.scene.formats.usd.slots import PROVENANCE, REMOVED, VALUES
 
 SHUTTER = 1.0  # time codes before and after a frame that motion blur may look at
 UNUSED = "nothing that renders in these frames uses it"
@@ -25,11 +27,20 @@ UNUSED = "nothing that renders in these frames uses it"
 
 @dataclass
 class Needed:
-    """Verdicts. reasons: why a place is used; layers: files whose whole layer stack is in use."""
+    """Verdicts. reasons: why a place is used; layers: files whose whole layer stack is in use.
+
+    rendered: the prims that show or light; reached: those that something uses, with the reason.
+    """
 
     times: tuple[float, float]
     reasons: dict[Place, str] = field(default_factory=dict)
     layers: set[Path] = field(default_factory=set)
+    rendered: dict[Sdf.Path, Usd.Prim] = field(default_factory=dict)
+    reached: dict[Sdf.Path, str] = field(default_factory=dict)
+
+    def uses(self, path: Sdf.Path, prims: ScenePrims) -> bool:
+        """Return whether the picture depends on a prim."""
+        return _reason(path, self.rendered, self.reached, prims) is not None
 
 
 def judge(
@@ -49,6 +60,7 @@ def judge(
     purposes = _purposes(settings)
     rendered = {prim.GetPath(): prim for prim in _rendered(prims, names, needed.times, purposes)}
     reached = _reach(composed.stage, prims, names, rendered, settings)
+    needed.rendered, needed.reached = rendered, reached
     for path, places in prims.places_of.items():
         reason = _reason(path, rendered, reached, prims)
         if reason is not None:
@@ -67,6 +79,8 @@ def is_needed(
     if slot.field == "subLayers":
         used = occurrence.layer in needed.layers
         return used, "a layer of something that renders" if used else "nothing that renders comes from this layer"
+    if slot.field in PROVENANCE:
+        return False, "it only says where something came from, or shows it to people"
     if slot.path == "/":
         return True, "the whole scene uses it"
     if slot.field in REMOVED.values():
@@ -77,9 +91,77 @@ def is_needed(
     reason = needed.reasons.get(place)
     if reason is None:
         return False, UNUSED
-    if slot.field in ("default", "timeSamples") and not _wins(occurrence, composed, prims, needed, place):
+    if slot.field in VALUES and _is_heard_only(composed, prims.users.get(place, ())):
+        return False, "it is heard, not seen"
+    if slot.field in VALUES and not _wins(occurrence, composed, prims, needed, place):
         return False, "a stronger opinion overrides it, or its time lies outside the frames"
+    if slot.field == "clips" and not slot.numbers and not _clip_is_played(occurrence, walk, composed, prims, needed):
+        return False, "no frame of the range plays this clip"
     return True, f"used by {reason}"
+
+
+def _is_heard_only(composed: Composed, users: Iterable[Sdf.Path]) -> bool:
+    found = [composed.stage.GetPrimAtPath(path) for path in users]
+    return bool(found) and all(prim and prim.IsA(UsdMedia.SpatialAudio) for prim in found)
+
+
+def _clip_is_played(occurrence: Occurrence, walk: Walk, composed: Composed, prims: ScenePrims, needed: Needed) -> bool:
+    """Return whether a clip of an explicit list is the active one at some requested time; in doubt it is."""
+    spec = walk.library.layer(occurrence.layer).GetObjectAtPath(occurrence.prim)
+    spec = spec.primSpec if isinstance(spec, Sdf.VariantSpec) else spec
+    written = spec.GetInfo("clips") if isinstance(spec, Sdf.PrimSpec) else {}
+    for name, own in written.items():
+        files = [one.path for one in own.get("assetPaths") or ()] if isinstance(own, dict) else []
+        if occurrence.slot.text not in files:
+            # its manifest stays in use; a clip of another set is judged there
+            if isinstance(own, dict) and occurrence.slot.text == getattr(own.get("manifestAssetPath"), "path", None):
+                return True
+            continue
+        for prim, offset in _clip_users(occurrence, composed, prims):
+            active = prim.GetMetadata("clips").get(name, {}).get("active") or ()
+            times = [float(offset * pair[0]) for pair in active]
+            if not times:
+                return True
+            plays = (
+                time for time, pair in zip(times, active, strict=True) if files[int(pair[1])] == occurrence.slot.text
+            )
+            if any(_held_in(time, times, needed.times) for time in plays):
+                return True
+    return not next(_clip_users(occurrence, composed, prims), None)
+
+
+def _clip_users(
+    occurrence: Occurrence, composed: Composed, prims: ScenePrims
+) -> Iterator[tuple[Usd.Prim, Sdf.LayerOffset]]:
+    """Return the prims that play a set of clips, each with what takes a time of the clips' layer to the stage."""
+    for user in prims.users.get((occurrence.layer, occurrence.prim), ()):
+        prim = composed.stage.GetPrimAtPath(user)
+        if not prim or not isinstance(prim.GetMetadata("clips"), dict):
+            continue
+        for spec, offset in prim.GetPrimStackWithLayerOffsets():
+            if str(spec.path) == occurrence.prim and composed.file_of(spec.layer) == occurrence.layer:
+                yield prim, offset
+                break
+
+
+def without_clips_out_of_use(
+    occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed
+) -> Resolution:
+    """Return what the template of a set of clips stands for, without absent files that no requested time plays."""
+    found, numbers = occurrence.resolution, occurrence.slot.numbers
+    if not found.absent:
+        return found
+    times = [float(number) for number in numbers]
+    offsets = [offset for _, offset in _clip_users(occurrence, composed, prims)]
+    played: set[str] = set()
+    for offset in offsets:
+        on_stage = [float(offset * time) for time in times]
+        for number, time in zip(numbers, on_stage, strict=True):
+            if _held_in(time, on_stage, needed.times):
+                played.add(filled(occurrence.value, number))
+    absent = tuple(name for name in found.absent if name in played) if offsets else found.absent
+    trouble = f"{len(absent)} of {len(found.members) + len(absent)} files are not there" if absent else None
+    return replace(found, absent=absent, trouble=found.trouble if len(absent) == len(found.absent) else trouble)
 
 
 def _purposes(settings: Usd.Prim | None) -> frozenset[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -40,6 +40,9 @@ class Names:
     variants: frozenset[str]
     placed: frozenset[str]
     schemas: frozenset[str]
+    clipped: frozenset[str]
+    linked: frozenset[str]
+    """Prims with a target or a connection that may lead nowhere."""
     everything: bool
 
     @classmethod
@@ -66,9 +69,33 @@ class Names:
             variants=union("variants") | arcs,
             placed=frozenset(placed),
             schemas=union("schemas"),
+            clipped=union("clipped") | (arcs if any(one.clipped for one in facts) else frozenset()),
+            linked=_doubtful_links(walk) | arcs,
             # a layer that renames prims, or staging that adds some: no name can be trusted to have stayed
             everything=any(one.relocates for one in facts),
         )
+
+
+def _doubtful_links(walk: Walk) -> frozenset[str]:
+    """Return the prims whose links may lead nowhere. In most layers a target is in the same layer and travels with it.
+
+    A reference brings in one root prim of a layer, so what is below another one stays away.
+    """
+    facts = walk.facts
+    if any(one.deep for one in facts.values()):
+        return frozenset().union(*(one.linked for one in facts.values()))
+    own, queue = set(), [walk.root]
+    sublayers: dict[Path, list[Path]] = {}
+    for occurrence in walk.occurrences:
+        if occurrence.slot.field == "subLayers" and occurrence.layer_target is not None:
+            sublayers.setdefault(occurrence.layer, []).append(occurrence.layer_target)
+    while queue:
+        path = queue.pop()
+        if path not in own:
+            own.add(path)
+            queue.extend(sublayers.get(path, ()))
+    brought = frozenset().union(*(one.crossing for path, one in facts.items() if path not in own))
+    return brought.union(*(one.loose for one in facts.values()))
 
 
 @dataclass
@@ -107,6 +134,18 @@ class ScenePrims:
         """Whether just one spec of a prim says anything about a property that holds a file."""
         said = [f"{spec}.{name}" in self._assets.get(file, ()) for file, spec in self.places_of.get(path, ())]
         return sum(said) == 1
+
+
+def timed_prims(scene: ScenePrims, names: Names) -> Iterator[Usd.Prim]:
+    """Return the active prims whose values may change over time: with samples of their own, or below value clips."""
+    clipped: Sdf.Path | None = None
+    for prim, name, _ in scene.active:
+        if clipped is not None and not prim.GetPath().HasPrefix(clipped):
+            clipped = None
+        if clipped is None and name in names.clipped and prim.HasAuthoredMetadata("clips"):
+            clipped = prim.GetPath()
+        if clipped is not None or name in names.timed:
+            yield prim
 
 
 def scan(composed: Composed, walk: Walk, names: Names) -> ScenePrims:

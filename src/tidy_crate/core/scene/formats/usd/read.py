@@ -16,15 +16,17 @@ from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.usd import package
+from tidy_crate.core.scene.formats.usd.broken import broken_links
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.features import materials_of, scene_features, unknown_types
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
-from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge
+from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge, without_clips_out_of_use
 from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings, schema_settings
-from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan
+from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan, timed_prims
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.simulation.states import find_simulations
 from tidy_crate.core.scene.formats.usd.slots import REMOVED
+from tidy_crate.core.scene.formats.usd.tiles import TilesInUse
 from tidy_crate.core.scene.model import (
     Asset,
     Camera,
@@ -77,7 +79,7 @@ def _read(
 ) -> Survey:
     in_force = plan or StagingPlan()
     disk = Disk(tokens)
-    walk = walk_layers(scene, in_force, disk, memory)
+    walk = walk_layers(scene, in_force, disk, memory, frozenset(name for one in maps for name in one.files))
     source = compose_source(walk)
     composed = compose_staged(walk, in_force, source) if in_force.edits else source
     with usd_messages(scene):
@@ -97,7 +99,8 @@ def _survey(
     names = Names.of(walk)
     scene = scan(composed, walk, names)
     frames = _frames(stage)
-    render = find_outputs(stage, maps, scene.of_kind(Kind.RENDER))
+    times = None if not frames.count else (float(frames.numbers()[0]), float(frames.numbers()[-1]))
+    render = find_outputs(stage, maps, scene.of_kind(Kind.RENDER), times)
     prims = [render.settings] if render.settings else []
     prims += [stage.GetPrimAtPath(output.prim) for output in render.outputs]
     settings = raw_settings(prims, maps)
@@ -109,14 +112,18 @@ def _survey(
     if simulated:
         simulations = find_simulations(source.stage, stage, plan, frames, known.get("motion_blur") is True)
     needed = judge(composed, scene, names, walk, _window(frames, request), render.settings)
-    named = tuple(_asset(o, walk, composed, scene, needed, plan) for o in walk.occurrences if not _held_in_package(o))
+    timed = list(timed_prims(scene, names))
+    tiles = TilesInUse(composed, scene, needed, render.settings)
+    named = tuple(
+        _asset(o, walk, composed, scene, needed, plan, tiles) for o in walk.occurrences if not _held_in_package(o)
+    )
     assets = named + follow(walk.root, named, plan, disk)
     return Survey(
         scene=walk.root,
         format="openusd",
         staged=bool(plan.edits),
         frames=frames,
-        animated=_animated(scene.named(names.timed)),
+        animated=_animated(timed),
         up_axis=str(UsdGeom.GetStageUpAxis(stage)),
         meters_per_unit=UsdGeom.GetStageMetersPerUnit(stage),
         cameras=cameras,
@@ -136,8 +143,10 @@ def _survey(
         settings_prim=str(render.settings.GetPath()) if render.settings else None,
         fraction=_fraction(stage),
         variants=_variants(scene.named(names.variants)),
-        motion=_motion(scene.named(names.timed), cameras, simulations),
+        motion=_motion(timed, cameras, simulations),
         unread=(*walk.unread.values(), *(Unread(path=path, why=Why.NO_READER) for path in sorted(walk.opaque))),
+        broken_links=broken_links(composed, walk, scene, names, needed),
+        render_settings_choices=render.choices,
         totals=totals(assets, simulations),
         frame_tokens=dict(disk.tokens.declared),
         layers=tuple(path for path in walk.facts if package.split(path) is None or path.suffix == package.SUFFIX),
@@ -145,13 +154,20 @@ def _survey(
 
 
 def _frames(stage: Usd.Stage) -> FrameRange:
-    """A frame is a time code: whole ones inside the authored range. The rate is time codes per second."""
-    start = stage.GetStartTimeCode() if stage.GetRootLayer().HasStartTimeCode() else None
-    end = stage.GetEndTimeCode() if stage.GetRootLayer().HasEndTimeCode() else None
+    """Return the whole time codes inside the authored range, every n-th where a frame lasts n time codes."""
+    root = stage.GetRootLayer()
+    start = stage.GetStartTimeCode() if root.HasStartTimeCode() else None
+    end = stage.GetEndTimeCode() if root.HasEndTimeCode() else None
+    codes, frames = stage.GetTimeCodesPerSecond(), stage.GetFramesPerSecond()
+    apart = root.HasFramesPerSecond() and frames > 0 and codes > 0 and abs(codes - frames) > 1e-6
+    step = codes / frames if apart else 1.0
+    whole = step >= 1 and abs(step - round(step)) < 1e-6
     return FrameRange(
         start=None if start is None or not math.isfinite(start) else math.ceil(start),
         end=None if end is None or not math.isfinite(end) else math.floor(end),
-        fps=stage.GetTimeCodesPerSecond(),
+        step=round(step) if whole else 1,
+        fps=frames if apart else codes,
+        time_codes_per_second=codes if apart else None,
     )
 
 
@@ -186,14 +202,25 @@ def _animated(timed: Iterable[Usd.Prim]) -> tuple[int, int] | None:
 
 
 def _asset(
-    occurrence: Occurrence, walk: Walk, composed: Composed, scene: ScenePrims, needed: Needed, plan: StagingPlan
+    occurrence: Occurrence,
+    walk: Walk,
+    composed: Composed,
+    scene: ScenePrims,
+    needed: Needed,
+    plan: StagingPlan,
+    tiles: TilesInUse,
 ) -> Asset:
     used, because = is_needed(occurrence, composed, walk, scene, needed)
+    resolution = occurrence.resolution
+    if occurrence.slot.numbers:
+        resolution = without_clips_out_of_use(occurrence, composed, scene, needed)
+    elif used:
+        resolution = tiles.held_to(occurrence)
     users = scene.users.get((occurrence.layer, occurrence.prim), ())
     unread = (walk.unread[m.path] for m in occurrence.resolution.members if m.path in walk.unread)
     return asset_of(
         occurrence.id,
-        occurrence.resolution,
+        resolution,
         plan,
         authored=occurrence.slot.text,
         value=occurrence.value,
@@ -267,9 +294,10 @@ def _motion(timed: Iterable[Usd.Prim], cameras: tuple[Camera, ...], simulations:
     if any(set(one.prims or (one.name,)) - lenses for one in simulations):
         return "things"
     for prim in timed:
-        if str(prim.GetPath()) in lenses or not prim.IsA(UsdGeom.Imageable):
+        # materials, skeletons and settings change the picture as much as what stands in it
+        if str(prim.GetPath()) in lenses:
             continue
         if any(attribute.ValueMightBeTimeVarying() for attribute in prim.GetAuthoredAttributes()):
             return "things"
     # a pose that cannot be evaluated may move; that it does is the safe answer
-    return "camera" if simulations or any(camera.moves or camera.trouble for camera in cameras) else "still"
+    return "camera" if simulations or any(camera.changes or camera.trouble for camera in cameras) else "still"

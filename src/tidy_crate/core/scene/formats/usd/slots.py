@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -13,10 +14,18 @@ from tidy_crate.core.scene.formats.usd.clips import TEMPLATE, template_numbers
 ARCS = ("subLayers", "references", "payload")
 # items that a list takes out or only puts in order: they bring nothing in, but name the file that is meant
 REMOVED = {"references": "references:removed", "payload": "payload:removed"}
+# opinions of an attribute that holds asset paths, and of one that holds a file as plain text
+VALUES = ("default", "timeSamples", "text", "textSamples")
+TEXTS = ("text", "textSamples")
+# what only says where something came from, or shows it to people: no renderer opens it
+PROVENANCE = ("assetInfo", "customLayerData")
 _BRINGING = ("explicitItems", "prependedItems", "appendedItems", "addedItems")
 _REMOVING = ("deletedItems", "orderedItems")
 _ASSET = Sdf.ValueTypeNames.Asset
 _ASSETS = Sdf.ValueTypeNames.AssetArray
+_STRING = Sdf.ValueTypeNames.String
+_TOKEN = Sdf.ValueTypeNames.Token
+_FILE_NAME = re.compile(r"\.[A-Za-z0-9]{1,8}$")
 # keys that hold nested dictionaries in which any value may be an asset path
 _DICTIONARIES = ("customData", "assetInfo", "customLayerData", "clips", "sdrMetadata")
 
@@ -26,7 +35,8 @@ class Slot:
     """One place that names a file.
 
     path: spec path (with variant selections); field: `subLayers`, `references`, `payload`, `default`,
-    `timeSamples`, or a metadata key; time: of a time sample. numbers: what a template of value clips is filled with.
+    `timeSamples`, `text` and `textSamples` for a file that an attribute of type string names, or a metadata key; time:
+    of a time sample. numbers: what a template of value clips is filled with.
     """
 
     path: str
@@ -39,6 +49,27 @@ class Slot:
     def is_arc(self) -> bool:
         """Whether the file is composed into the scene rather than used by it."""
         return self.field in ARCS
+
+
+def may_name_file(spec: Sdf.AttributeSpec) -> bool:
+    """Return whether an attribute holds text, which some renderers take for the name of a file."""
+    return spec.typeName in (_STRING, _TOKEN)
+
+
+def text_slots(layer: Sdf.Layer, path: Sdf.Path, spec: Sdf.AttributeSpec) -> Iterator[Slot]:
+    """Return the texts of an attribute that look like names of files. A settings map says which of them are."""
+    where = path.pathString
+    value = spec.default if spec.HasInfo("default") else None
+    if _is_file_name(value):
+        yield Slot(where, "text", str(value))
+    for time in layer.ListTimeSamplesForPath(path):
+        value = layer.QueryTimeSample(path, time)
+        if _is_file_name(value):
+            yield Slot(where, "textSamples", value, time)
+
+
+def _is_file_name(value: Any) -> bool:
+    return isinstance(value, str) and _FILE_NAME.search(value) is not None
 
 
 def is_asset(spec: Sdf.AttributeSpec) -> bool:
@@ -149,6 +180,15 @@ def _rewrite_at(layer: Sdf.Layer, path: Sdf.Path, new_text: Callable[[Slot], str
             for time in layer.ListTimeSamplesForPath(path):
                 value = layer.QueryTimeSample(path, time)
                 layer.SetTimeSample(path, time, _replaced(value, where, "timeSamples", time, new_text))
+        elif may_name_file(spec):
+            for slot in list(text_slots(layer, path, spec)):
+                text = new_text(slot)
+                if text == slot.text:
+                    continue
+                if slot.time is None:
+                    spec.default = text
+                else:
+                    layer.SetTimeSample(path, slot.time, text)
     elif isinstance(spec, Sdf.PrimSpec):
         for field, kind in (("references", Sdf.Reference), ("payload", Sdf.Payload)):
             if spec.HasInfo(field):

@@ -93,7 +93,9 @@ def _fingerprints(
     troubles: dict[str, tuple[str, ...]] = {}
     for one in found:
         digest = hashlib.blake2b(digest_size=16)
-        digest.update(repr((one.path, one.kind, frames.start, frames.end, frames.fps, per_frame(blurred))).encode())
+        digest.update(
+            repr((one.path, one.kind, frames.start, frames.end, frames.codes_per_second, per_frame(blurred))).encode()
+        )
         end = frames.end + 1 if frames.end is not None else one.start
         try:
             for part in KINDS[one.kind].inputs(stage, one, float(end)):

@@ -1,0 +1,61 @@
+"""C5: image sequences and caches of a file per frame: gaps, and frames of the range without a file."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+
+from tidy_crate.core.asset.frames import format_frames
+from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
+from tidy_crate.core.scene.model import Asset
+
+MOST_SHOWN = 50
+
+
+@check("sequence-gaps", Severity.ERROR, "C5", Next.RELINK)
+def sequence_gaps(scene: Checked) -> Iterator[Trouble]:
+    """A renderer shows black, or the file before, where a sequence has a hole, and no file is reported missing."""
+    wanted = set(scene.survey.frames.numbers())
+    for asset, numbers in _sequences(scene):
+        lacking = _holes(numbers)
+        # outside the range a hole matters only to a sequence that is shifted in time, which has no number of the range
+        inside = [number for number in lacking if number in wanted or not wanted & set(numbers)]
+        if inside:
+            yield Trouble(asset.authored, f"it has no file for {_frames(inside)}", "render or copy the missing files")
+
+
+@check("sequence-range-not-covered", Severity.WARNING, "C5", Next.RELINK)
+def sequence_range_not_covered(scene: Checked) -> Iterator[Trouble]:
+    """Beyond its last file a sequence stands still, loops or turns black, each renderer in its own way."""
+    wanted = scene.survey.frames.numbers()
+    for asset, numbers in _sequences(scene):
+        beyond = [number for number in wanted if number < numbers[0] or number > numbers[-1]]
+        shifted = len(beyond) == len(wanted) and len(numbers) >= len(wanted)
+        if beyond and not shifted:
+            what = f"it has files for {numbers[0]}-{numbers[-1]}, the range is {wanted[0]}-{wanted[-1]}"
+            yield Trouble(asset.authored, what, "relink it to the whole sequence, or waive where it is held or looped")
+
+
+def _sequences(scene: Checked) -> Iterator[tuple[Asset, list[int]]]:
+    """The sequences that are needed, with the numbers of their files."""
+    if scene.survey.frames.count == 0:
+        return
+    for asset in scene.survey.assets:
+        numbers = sorted({member.frame for member in asset.members if member.frame is not None})
+        # a clip or a cache names its files one by one, and those that are missing are found missing
+        if asset.needed and len(numbers) > 1 and len(numbers) == len(asset.members) and not asset.missing_members:
+            yield asset, numbers
+
+
+def _holes(numbers: list[int]) -> list[int]:
+    """The numbers that are missing in between. A sequence with one step throughout has no holes."""
+    steps = sorted({later - earlier for earlier, later in itertools.pairwise(numbers)})
+    step = steps[0]
+    there = set(numbers)
+    return [] if len(steps) == 1 else [n for n in range(numbers[0], numbers[-1], step) if n not in there]
+
+
+def _frames(numbers: list[int]) -> str:
+    text = format_frames(numbers[:MOST_SHOWN])
+    what = "frame" if len(numbers) == 1 else "frames"
+    return f"{what} {text}" + (" and more" if len(numbers) > MOST_SHOWN else "")

@@ -1,0 +1,158 @@
+"""Which tiles of a tiled texture the shapes that it is on really use, by their texture coordinates.
+
+A tile number is 1001 + u + 10 v, for the whole parts u (0 to 9) and v of a face's texture coordinates.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from pxr import Sdf, Usd, UsdGeom, UsdShade
+
+from tidy_crate.core.asset.resolve import Resolution
+from tidy_crate.core.asset.sequences import STANDARD
+from tidy_crate.core.scene.formats.usd.compose import Composed
+from tidy_crate.core.scene.formats.usd.layers import Occurrence
+from tidy_crate.core.scene.formats.usd.needed import Needed
+from tidy_crate.core.scene.formats.usd.prims import Kind, ScenePrims
+
+# faces of one mesh that are looked at; of more, so many spread over it
+MOST_FACES = 200_000
+# names of texture coordinates that are usual, in the order in which they are tried where no reader names one
+_USUAL = ("st", "st0", "uv", "UVMap", "map1", "Texture_uv")
+
+
+@dataclass
+class TilesInUse:
+    """Answers for one scene which tiles a texture needs. Bindings are worked out when first asked for."""
+
+    composed: Composed
+    prims: ScenePrims
+    needed: Needed
+    settings: Usd.Prim | None
+    _bound: dict[Sdf.Path, list[Usd.Prim]] | None = None
+    _known: dict[tuple[Sdf.Path, str], frozenset[int]] = field(default_factory=dict)
+
+    def held_to(self, occurrence: Occurrence) -> Resolution:
+        """Return what an occurrence stands for, with the tiles that shapes use and that are not there as absent."""
+        found = occurrence.resolution
+        location = found.location
+        if location is None or not found.members or not STANDARD.has_tile(location.name):
+            return found
+        there = {member.number for member in found.members}
+        if None in there:
+            return found
+        absent = sorted(self._used(occurrence) - there)
+        if not absent:
+            return found
+        names = tuple(str(location.with_name(_name(location.name, tile))) for tile in absent)
+        shown = ", ".join(map(str, absent[:5])) + (" and more" if len(absent) > 5 else "")
+        return replace(found, absent=names, trouble=f"shapes use tiles that are not there: {shown}")
+
+    def _used(self, occurrence: Occurrence) -> set[int]:
+        tiles: set[int] = set()
+        for user in self.prims.users.get((occurrence.layer, occurrence.prim), ()):
+            material = _material_above(self.composed.stage, user)
+            if material is None:
+                continue
+            names = _coordinates(material)
+            for shape in self._shapes().get(material.GetPath(), ()):
+                tiles |= self._of_shape(shape, names)
+        return tiles
+
+    def _shapes(self) -> dict[Sdf.Path, list[Usd.Prim]]:
+        """The shapes and parts of shapes by the material that they are bound to."""
+        if self._bound is None:
+            self._bound = {}
+            shown = [prim for prim in self.needed.rendered.values() if self.prims.kind(prim) & Kind.BINDS]
+            materials, _ = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(shown) if shown else ((), ())
+            for prim, material in zip(shown, materials, strict=True):
+                if material and (prim.IsA(UsdGeom.Mesh) or prim.IsA(UsdGeom.Subset)):
+                    self._bound.setdefault(material.GetPath(), []).append(prim)
+        return self._bound
+
+    def _of_shape(self, shape: Usd.Prim, names: tuple[str, ...]) -> frozenset[int]:
+        key = (shape.GetPath(), "/".join(names))
+        if key not in self._known:
+            self._known[key] = _tiles_of(shape, names)
+        return self._known[key]
+
+
+def _name(pattern: str, tile: int) -> str:
+    for token in reversed(STANDARD.find(pattern)):
+        if token.counts == "tile":
+            pattern = f"{pattern[: token.start]}{tile}{pattern[token.end :]}"
+    return pattern
+
+
+def _material_above(stage: Usd.Stage, path: Sdf.Path) -> Usd.Prim | None:
+    while not path.IsAbsoluteRootPath():
+        prim = stage.GetPrimAtPath(path)
+        if prim and prim.IsA(UsdShade.Material):
+            return prim
+        path = path.GetParentPath()
+    return None
+
+
+def _coordinates(material: Usd.Prim) -> tuple[str, ...]:
+    """Return the names of the texture coordinates that a material reads, the usual ones where it names none."""
+    found = []
+    for prim in Usd.PrimRange(material, Usd.TraverseInstanceProxies()):
+        name = prim.GetAttribute("inputs:varname")
+        if name and prim.IsA(UsdShade.Shader) and "2" in str(prim.GetAttribute("info:id").Get() or ""):
+            value = UsdShade.Utils.GetValueProducingAttributes(UsdShade.Input(name))
+            text = value[0].Get() if value else None
+            found += [str(text)] if text else []
+    return tuple(dict.fromkeys(found)) or _USUAL
+
+
+def _tiles_of(shape: Usd.Prim, names: tuple[str, ...]) -> frozenset[int]:
+    subset = UsdGeom.Subset(shape) if shape.IsA(UsdGeom.Subset) else None
+    mesh = UsdGeom.Mesh(shape.GetParent() if subset else shape)
+    counts = np.asarray(mesh.GetFaceVertexCountsAttr().Get(Usd.TimeCode.EarliestTime()) or ())
+    if not len(counts):
+        return frozenset()
+    primvars = UsdGeom.PrimvarsAPI(mesh.GetPrim())
+    corners = next((uv for name in names if (uv := _per_corner(mesh, primvars, name)) is not None), None)
+    if corners is None or len(corners) != int(counts.sum()) or counts.min() < 1:
+        return frozenset()
+    starts = np.concatenate(([0], np.cumsum(counts)[:-1]))
+    # a corner on the edge of a tile belongs to two; the middle of a face belongs to the one that it is in
+    middles = np.add.reduceat(corners, starts, axis=0) / counts[:, None]
+    faces = np.asarray(subset.GetIndicesAttr().Get() or ()) if subset else _own_faces(mesh, len(counts))
+    middles = middles[faces[faces < len(middles)]]
+    middles = middles[:: -(-len(middles) // MOST_FACES) or 1]
+    u, v = np.floor(middles[:, 0]), np.floor(middles[:, 1])
+    inside = np.isfinite(u) & np.isfinite(v) & (u >= 0) & (u < 10) & (v >= 0) & (v < 900)
+    return frozenset(int(tile) for tile in np.unique(1001 + u[inside] + 10 * v[inside]))
+
+
+def _own_faces(mesh: UsdGeom.Mesh, count: int) -> np.ndarray:
+    """Return the faces that no subset with a material of its own takes."""
+    taken = [
+        np.asarray(one.GetIndicesAttr().Get() or (), dtype=int)
+        for one in UsdGeom.Subset.GetGeomSubsets(mesh, UsdGeom.Tokens.face)
+        if UsdShade.MaterialBindingAPI(one.GetPrim()).GetDirectBinding().GetMaterial()
+    ]
+    return np.setdiff1d(np.arange(count), np.concatenate(taken)) if taken else np.arange(count)
+
+
+def _per_corner(mesh: UsdGeom.Mesh, primvars: UsdGeom.PrimvarsAPI, name: str) -> np.ndarray | None:
+    """Return texture coordinates by corner of faces, shape (corners, 2); None where the mesh has none of the name."""
+    primvar = primvars.FindPrimvarWithInheritance(name)
+    if not primvar or not primvar.HasValue():
+        return None
+    value = primvar.ComputeFlattened(Usd.TimeCode.EarliestTime())
+    try:
+        found = np.asarray(value, dtype=float)
+    except (TypeError, ValueError):
+        return None
+    if found.ndim != 2 or found.shape[1] < 2:
+        return None
+    found = found[:, :2]
+    interpolation = primvar.GetInterpolation()
+    if interpolation in (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying):
+        corners = np.asarray(mesh.GetFaceVertexIndicesAttr().Get(Usd.TimeCode.EarliestTime()) or (), dtype=int)
+        return found[corners] if len(corners) and corners.max() < len(found) and corners.min() >= 0 else None
+    return found if interpolation == UsdGeom.Tokens.faceVarying else None
