@@ -24,8 +24,8 @@ from traps import BIG, SHEET, TRAPS, Shot, Trap, after_collect, all_of, card, fi
 
 # what one trap brings with it: a scene without a camera has none that moves either
 CONSEQUENCES = 4
-# tested below, since they take more than a change of the shot
-ELSEWHERE = {"file-unreadable", "file-other-case", "file-let-go", "simulation-unsolved"}
+# tested below and with the physics, since they take more than a change of the shot
+ELSEWHERE = {"file-unreadable", "file-other-case", "file-let-go", "simulation-unsolved", "simulation-refused"}
 
 
 @pytest.fixture

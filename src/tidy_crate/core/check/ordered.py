@@ -70,17 +70,13 @@ def brief_resolution_differs(scene: Checked) -> Iterator[Trouble]:
     """Frames of another size than ordered are rendered again, all of them."""
     if (brief := scene.rules.brief) is None:
         return
-    named = {output.name: brief.of_output(output.name) for output in scene.survey.outputs}
-    main = [("resolution", scene.survey.resolution, brief.resolution)]
-    each = [
-        (output.name, output.resolution, one.resolution if (one := named[output.name]) else None)
-        for output in scene.survey.outputs
-    ]
-    # an output of which nothing is ordered by name, and that has a size of its own, is held to the whole brief
-    each = [
-        (name, size, own or (brief.resolution if size != scene.survey.resolution else None)) for name, size, own in each
-    ]
-    for subject, size, ordered in (*main, *each):
+    main = scene.survey.resolution
+    each = [("resolution", main, brief.resolution)]
+    for output in scene.survey.outputs:
+        own = one.resolution if (one := brief.of_output(output.name)) else None
+        # an output of which nothing is ordered by name, and that has a size of its own, is held to the whole brief
+        each.append((output.name, output.resolution, own or (brief.resolution if output.resolution != main else None)))
+    for subject, size, ordered in each:
         if size is not None and ordered is not None and size.rendered != (ordered.width, ordered.height):
             come = f"{size.rendered[0]} x {size.rendered[1]} come out"
             yield Trouble(subject, f"{come}, {ordered.width} x {ordered.height} were ordered", "set it")

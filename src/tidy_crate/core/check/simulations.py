@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
-from tidy_crate.core.scene.model import SimulationState, Status
+from tidy_crate.core.scene.model import Simulation, SimulationState, Status
 
 
 @check("simulation-live", Severity.ERROR, "C6", Next.BAKE)
@@ -14,7 +14,16 @@ def simulation_live(scene: Checked) -> Iterator[Trouble]:
     """Machines that start in the middle of the shot compute another motion than their neighbours."""
     for one in scene.survey.simulations:
         if one.state is SimulationState.LIVE:
-            yield Trouble(one.name, f"{one.kind}, solved anew by every machine", "bake it")
+            yield Trouble(one.name, f"{one.kind}, solved anew by every machine{_named(one)}", "bake it")
+
+
+@check("simulation-refused", Severity.ERROR, "C6", Next.SCENE)
+def simulation_refused(scene: Checked) -> Iterator[Trouble]:
+    """What would be solved wrong here is not solved at all, and stays live until its own program bakes it."""
+    for one in scene.survey.simulations:
+        if one.state is not SimulationState.CACHED:
+            for what in one.refused[:10]:
+                yield Trouble(one.name, what, "bake it in the program it was made in")
 
 
 @check("simulation-stale", Severity.ERROR, "C6", Next.BAKE)
@@ -103,6 +112,15 @@ def generator_will_be_frozen(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(
                 one.name, f"the {one.kind} becomes plain data in the staged copy", "look at it in a test frame"
             )
+
+
+def _named(one: Simulation) -> str:
+    """The prims that it moves, where these are others than the one that stands for it."""
+    prims = [prim for prim in one.prims if prim != one.name]
+    if not prims:
+        return ""
+    more = f" and {len(prims) - 3} more" if len(prims) > 3 else ""
+    return f": {', '.join(prims[:3])}{more}"
 
 
 def _travels(scene: Checked, slot: str) -> bool:

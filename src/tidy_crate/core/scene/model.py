@@ -223,6 +223,8 @@ class Simulation(Model):
     prims: tuple[str, ...] = ()
     why: str = ""
     trouble: tuple[str, ...] = ()
+    refused: tuple[str, ...] = ()
+    """Why it cannot be baked here at all, by prim."""
     fingerprint: str = ""
     slot: str = ""
     cache_named: bool = False

@@ -43,11 +43,13 @@ class Shape:
     density: float
     points: Vector | None = None
     mass: float | None = None
+    collider: str = ""
+    """The name by which pairs of colliders are kept apart."""
 
 
 @dataclass(frozen=True)
 class Body:
-    """One body. driven: moved by animation.
+    """One body. driven: moved by animation. asleep: it stays where it is until something that moves touches it.
 
     mass, centre, inertia (three, about the axes `axes`): None for what its shapes make them.
     """
@@ -63,6 +65,7 @@ class Body:
     axes: Vector | None = None
     velocity: Vector = field(default_factory=lambda: np.zeros(3))
     spin: Vector = field(default_factory=lambda: np.zeros(3))
+    asleep: bool = False
 
 
 @dataclass(frozen=True)
@@ -97,6 +100,65 @@ class World:
     still: tuple[Shape, ...] = ()
     joints: tuple[Joint, ...] = ()
     apart: tuple[tuple[str, str], ...] = ()
+    apart_colliders: frozenset[frozenset[str]] = frozenset()
+    """Pairs of colliders that do not collide, of bodies of which others do."""
+
+
+def mass_of(shape: Shape) -> tuple[float, Vector, Vector]:
+    """Volume in cubic metres, centre in the body's space, and inertia about it at a density of one, shape (3, 3)."""
+    if shape.kind == "hull":
+        return _hull_mass(shape)
+    size = shape.size
+    third = 4 / 3 * np.pi
+    if shape.kind in ("sphere", "ellipsoid"):
+        axes = np.array(size * 3 if shape.kind == "sphere" else size)
+        volume = third * float(np.prod(axes))
+        squares = volume / 5 * axes**2
+    elif shape.kind == "box":
+        volume = 8 * float(np.prod(size))
+        squares = volume / 3 * np.array(size) ** 2
+    elif shape.kind == "cylinder":
+        volume = np.pi * size[0] ** 2 * 2 * size[1]
+        squares = volume * np.array([size[0] ** 2 / 4, size[0] ** 2 / 4, size[1] ** 2 / 3])
+    elif shape.kind == "capsule":
+        rod, ball = np.pi * size[0] ** 2 * 2 * size[1], third * size[0] ** 3
+        volume = rod + ball
+        # the integral of each coordinate squared; of half a ball beyond the end of the rod, its centre is 3/8 r out
+        across = rod * size[0] ** 2 / 4 + ball * size[0] ** 2 / 5
+        along = rod * size[1] ** 2 / 3 + ball * (size[0] ** 2 / 5 + size[1] ** 2 + 3 / 4 * size[0] * size[1])
+        squares = np.array([across, across, along])
+    else:
+        return 0.0, np.zeros(3), np.zeros((3, 3))
+    turn = np.array([rotate(shape.turn, axis) for axis in np.eye(3)])
+    return float(volume), shape.place, _inertia(turn.T @ np.diag(squares) @ turn)
+
+
+def _inertia(squares: Vector) -> Vector:
+    """Inertia from the integrals of the products of coordinates."""
+    return np.asarray(np.trace(squares) * np.eye(3) - squares)
+
+
+def _hull_mass(shape: Shape) -> tuple[float, Vector, Vector]:
+    """Sum the tetrahedra between a hull's triangles and a point inside it."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    assert shape.points is not None
+    try:
+        hull = ConvexHull(shape.points)
+    except QhullError:
+        return 0.0, np.zeros(3), np.zeros((3, 3))
+    inner = shape.points[hull.vertices].mean(axis=0)
+    corners = shape.points[hull.simplices] - inner
+    volumes = np.abs(np.linalg.det(corners)) / 6
+    volume = float(volumes.sum())
+    if volume <= 0:
+        return 0.0, np.zeros(3), np.zeros((3, 3))
+    total = corners.sum(axis=1)
+    centre = (volumes[:, None] * total).sum(axis=0) / 4 / volume
+    # of a tetrahedron with one corner in the origin: V/20 (sum of a a^T over its corners + the same of their sum)
+    each = np.einsum("nki,nkj->nij", corners, corners) + np.einsum("ni,nj->nij", total, total)
+    squares = np.einsum("n,nij->ij", volumes / 20, each) - volume * np.outer(centre, centre)
+    return volume, centre + inner, _inertia(squares)
 
 
 def multiply(a: Vector, b: Vector) -> Vector:

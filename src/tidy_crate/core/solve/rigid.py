@@ -12,6 +12,7 @@ from tidy_crate.core.solve.bodies import Vector, World, conjugate, multiply
 from tidy_crate.core.solve.rigid_model import Builder, joint_tree
 
 LONGEST_STEP = 0.00025
+_STILL = 1e-6  # metres or radians per second below which nothing is woken
 
 
 Poses = Mapping[str, tuple[Vector, Vector]]
@@ -36,6 +37,7 @@ class RigidRun:
         except (ValueError, mujoco.FatalError) as error:
             raise ValueError(f"the bodies cannot be simulated ({str(error).splitlines()[0]})") from error
         self._data = mujoco.MjData(self._model)
+        self._asleep = {body.name for body in world.bodies if body.asleep and not body.driven}
         self._driven = [body.name for body in world.bodies if body.driven]
         self._begin()
 
@@ -43,12 +45,15 @@ class RigidRun:
         mujoco, model, data = self._mujoco, self._model, self._data
         mujoco.mj_forward(model, data)
         for body in self._world.bodies:
-            if body.driven or body.name in self._hung:
+            if body.driven or body.name in self._hung or body.name in self._asleep:
                 continue
             at = self._dof(body.name)
             # half a step of gravity back: places then lie on the true parabola, not half a step beside it
-            data.qvel[at : at + 3] = body.velocity - self._world.gravity * self.seconds / 2
-            turn = data.body(body.name).xmat.reshape(3, 3)
+            # the velocity is that of the centre of mass, and what is set here that of the body's origin
+            own = data.body(body.name)
+            velocity = body.velocity - np.cross(body.spin, own.xipos - own.xpos)
+            data.qvel[at : at + 3] = velocity - self._world.gravity * self.seconds / 2
+            turn = own.xmat.reshape(3, 3)
             data.qvel[at + 3 : at + 6] = turn.T @ body.spin
         mujoco.mj_forward(model, data)
 
@@ -68,10 +73,42 @@ class RigidRun:
             for (at, dof), (places, turns, velocity, spins) in zip(addresses, ways, strict=True):
                 data.qpos[at : at + 3], data.qpos[at + 3 : at + 7] = places[step], turns[step]
                 data.qvel[dof : dof + 3], data.qvel[dof + 3 : dof + 6] = velocity, spins[step]
-            mujoco.mj_step(model, data)
+            if self._asleep:
+                self._step_with_sleepers()
+            else:
+                mujoco.mj_step(model, data)
         for (at, _), (places, turns, _, _) in zip(addresses, ways, strict=True):
             data.qpos[at : at + 3], data.qpos[at + 3 : at + 7] = places[-1], turns[-1]
         mujoco.mj_kinematics(model, data)
+
+    def set_gravity(self, gravity: Vector) -> None:
+        """Let another gravity act from here on, in metres per second squared."""
+        self._model.opt.gravity = gravity
+
+    def _step_with_sleepers(self) -> None:
+        """One step in which sleeping bodies stay, unless something that moves is about to touch them."""
+        mujoco, model, data = self._mujoco, self._model, self._data
+        mujoco.mj_step1(model, data)
+        while awake := [name for name in self._asleep if self._is_touched(name)]:
+            self._asleep.difference_update(awake)
+        held = [(self._free(name), self._dof(name)) for name in self._asleep]
+        kept = [data.qpos[at : at + 7].copy() for at, _ in held]
+        mujoco.mj_step2(model, data)
+        for (at, dof), pose in zip(held, kept, strict=True):
+            data.qpos[at : at + 7], data.qvel[dof : dof + 6] = pose, 0.0
+            data.qacc_warmstart[dof : dof + 6] = 0.0
+
+    def _is_touched(self, name: str) -> bool:
+        """Whether a body that moves touches this one."""
+        own = self._model.body(name).id
+        for number in range(self._data.ncon):
+            pair = [int(self._model.geom_bodyid[geom]) for geom in self._data.contact[number].geom]
+            if own in pair:
+                other = pair[0] if pair[1] == own else pair[1]
+                moving = np.linalg.norm(self._data.cvel[other]) > _STILL
+                if other and moving and self._model.body(other).name not in self._asleep:
+                    return True
+        return False
 
     def pose(self, name: str) -> tuple[Vector, Vector]:
         """Where a body is and how it is turned."""
@@ -118,10 +155,14 @@ class RigidRun:
         kind = self._mujoco.mjtState.mjSTATE_INTEGRATION
         found = np.empty(self._mujoco.mj_stateSize(self._model, kind))
         self._mujoco.mj_getState(self._model, self._data, found, kind)
-        return found
+        sleepers = [float(body.name in self._asleep) for body in self._world.bodies]
+        return np.concatenate([found, sleepers])
 
     def restore(self, state: NDArray[np.float64]) -> None:
         """Go on from a state of the same world."""
+        bodies = self._world.bodies
+        state, sleepers = state[: -len(bodies)], state[-len(bodies) :]
+        self._asleep = {body.name for body, asleep in zip(bodies, sleepers, strict=True) if asleep}
         self._mujoco.mj_setState(self._model, self._data, state, self._mujoco.mjtState.mjSTATE_INTEGRATION)
         self._mujoco.mj_kinematics(self._model, self._data)
 

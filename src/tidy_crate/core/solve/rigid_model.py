@@ -90,6 +90,7 @@ class Builder:
         self._world = world
         self._spec = mujoco.MjSpec()
         self._surfaces: dict[str, Surface] = {}
+        self._colliders: dict[str, str] = {}
         self._owner: dict[str, str] = {}
         self._planes: set[str] = set()
         self._stiffness = (math.pi / (_STEPS_IN_CONTACT * seconds)) ** 2
@@ -145,9 +146,10 @@ class Builder:
         for joint in world.joints:
             if not joint.collide and joint.parent is not None:
                 self._spec.add_exclude(bodyname1=joint.parent, bodyname2=joint.child)
-        for one, other in world.apart:
+        partly = self._partly_apart()
+        for one, other in (*world.apart, *partly):
             self._spec.add_exclude(bodyname1=one or "world", bodyname2=other)
-        self._pairs()
+        self._pairs(partly)
         return self._spec.compile()
 
     def _fill(self, made: Any, body: Body) -> None:
@@ -194,16 +196,36 @@ class Builder:
             given["size"] = [max(_SMALLEST, one) for one in shape.size] + [0.0] * (3 - len(shape.size))
         made.add_geom(**given)
         self._surfaces[name] = shape.surface
+        self._colliders[name] = shape.collider
         self._owner[name] = owner
 
     def _reference(self, surface: Surface) -> list[float]:
         frequency = math.sqrt(self._stiffness)
         return [-self._stiffness, -2 * damping_for(round(surface.restitution, 6)) * frequency]
 
-    def _pairs(self) -> None:
-        """Say for each pair of colliders what counts between them, where not all surfaces are alike."""
-        if len(set(self._surfaces.values())) < 2:
+    def _partly_apart(self) -> list[tuple[str, str]]:
+        """Pairs of bodies of which some colliders meet and some do not: each pair that meets is then said by name."""
+        found: dict[tuple[str, str], None] = {}
+        owners: dict[str, set[str]] = {}
+        for name, collider in self._colliders.items():
+            owners.setdefault(collider, set()).add(self._owner[name])
+        for pair in self._world.apart_colliders:
+            one, other = (*pair, *pair)[:2]
+            for a in owners.get(one, ()):
+                for b in owners.get(other, ()):
+                    if a != b:
+                        found[min(a, b), max(a, b)] = None
+        return list(found)
+
+    def _pairs(self, partly: list[tuple[str, str]]) -> None:
+        """Say for each pair of colliders what counts between them, where not all surfaces or not all pairs are alike.
+
+        partly: pairs of bodies that are kept apart but for the pairs said here.
+        """
+        alike = len(set(self._surfaces.values())) < 2
+        if alike and not partly:
             return
+        needed = {frozenset(pair) for pair in partly}
         apart = {frozenset(pair) for pair in self._world.apart}
         apart |= {
             frozenset((joint.parent, joint.child))
@@ -215,10 +237,12 @@ class Builder:
             (a, b)
             for at, a in enumerate(names)
             for b in names[at + 1 :]
-            if self._owner[a] != self._owner[b] and frozenset((self._owner[a], self._owner[b])) not in apart
+            if self._owner[a] != self._owner[b]
+            and frozenset((self._owner[a], self._owner[b])) not in apart
+            and frozenset((self._colliders[a], self._colliders[b])) not in self._world.apart_colliders
         ]
-        if len(pairs) > _MOST_PAIRS:
-            return
+        if alike or len(pairs) > _MOST_PAIRS:
+            pairs = [(a, b) for a, b in pairs if frozenset((self._owner[a], self._owner[b])) in needed]
         for a, b in pairs:
             between = self._surfaces[a].against(self._surfaces[b])
             self._spec.add_pair(

@@ -26,7 +26,7 @@ _OTHERS_SAY = (
 )  # fmt: skip
 # relationships without whose target the picture lacks something; others group and annotate
 _PICTURE = re.compile(
-    r"products|orderedVars|camera|material:binding.*|prototypes|skel:.*|blendShapeTargets|light:filters"
+    r"products|orderedVars|camera|material:binding(?!:physics).*|prototypes|skel:.*|blendShapeTargets|light:filters"
 )
 _AT_LAYER = re.compile(r"@([^@]*)@")
 _FIXED = "unitsResolve"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
@@ -18,7 +20,7 @@ from tidy_crate.core.scene.formats.baking import BakeOrder, CacheRange, Curve, D
 from tidy_crate.core.scene.formats.usd.compose import compose_source
 from tidy_crate.core.scene.formats.usd.layers import walk_layers
 from tidy_crate.core.scene.formats.usd.quiet import open_layer, open_stage, usd_messages
-from tidy_crate.core.scene.formats.usd.simulation.cache import CLIPS_ABOVE, bake_simulation
+from tidy_crate.core.scene.formats.usd.simulation.cache import CLIPS_ABOVE, bake_simulation, write_cache
 from tidy_crate.core.scene.formats.usd.simulation.digests import frame_digests
 from tidy_crate.core.scene.formats.usd.simulation.registry import find_all
 from tidy_crate.core.scene.formats.usd.simulation.running import Running
@@ -27,11 +29,8 @@ from tidy_crate.core.scene.formats.usd.simulation.unfinished import Unfinished
 from tidy_crate.core.scene.model import Simulation, Survey
 from tidy_crate.core.scene.staging import Relink, StagingPlan
 
-# frames that are solved to see how long one takes, and seconds after which that is known well enough
-_TRIAL_FRAMES = 4
-_TRIAL_SECONDS = 1.0
-# bytes a second at which samples go to the disk and come back once
-_WRITING = 60e6
+# seconds after which it is known well enough how long a frame takes
+_TRIAL_SECONDS = 2.0
 _LAYERS = (".usda", ".usdc", ".usd")
 
 
@@ -58,9 +57,43 @@ class UsdBaker:
         """See Baker.trials. The scene is composed once for all of them."""
         if not wanted:
             return {}
+        began = time.perf_counter()
         walk = walk_layers(scene, StagingPlan(edits=plan.of(Relink)), Disk(tokens), memory)
         stage = compose_source(walk).stage
-        return {name: _tried(stage, name, cached) for name, cached in wanted.items()}
+        opening = time.perf_counter() - began
+        return {name: self._tried(stage, name, cached, opening) for name, cached in wanted.items()}
+
+    def _tried(self, stage: Usd.Stage, name: str, cached: CacheRange, opening: float) -> Trial:
+        """Predict seconds and bytes of a bake from its first frames, solved and written as a bake would.
+
+        opening: seconds that it takes to compose the scene, which each bake does.
+        """
+        try:
+            with usd_messages(name), tempfile.TemporaryDirectory(prefix="tidy-crate-trial-") as folder:
+                simulation = next(found for found in find_all(stage) if found.path == name)
+                if simulation.refused:
+                    return Trial(None, None, simulation.refused)
+                work = self._unfinished(Path(folder) / "work", "trial")
+                began = time.perf_counter()
+                running = Running(stage, simulation, simulation.start)
+                ready = time.perf_counter() - began
+                frames = max(1, math.ceil(cached.last - simulation.start))
+                solve, keep, done = _frames_timed(running, simulation.start, frames, work)
+                began = time.perf_counter()
+                first = math.ceil(simulation.start)
+                tried = CacheRange(first, first + done - 1, 1)
+                heavy = running.sample_bytes() * len(cached.times) > self._clips_above
+                above = 0 if heavy else self._clips_above
+                written = write_cache(stage, simulation, tried, work, Path(folder), "trial", above)
+                write = (time.perf_counter() - began) / done
+                size = sum(path.stat().st_size for path in (written.layer, *written.files)) / done
+                # what grows in number is small at first and at most so large in the end
+                grows = (1 + max(1.0, running.sample_bytes() / max(1, work.last_raw_bytes()))) / 2
+                count = len(cached.times)
+                seconds = opening + ready + solve * frames + (keep + write) * grows * count
+                return Trial(seconds, round(size * grows * count), running.trouble())
+        except TidyCrateError as error:
+            return Trial(None, None, (f"cannot be baked: {error.what}",))
 
     def bad_values(self, file: Path) -> Iterator[str]:
         """See Baker.bad_values."""
@@ -92,24 +125,23 @@ class UsdBaker:
         return _curves_of(simulation)
 
 
-def _tried(stage: Usd.Stage, name: str, cached: CacheRange) -> Trial:
-    """Predict seconds and bytes of a bake from its first frames."""
-    try:
-        with usd_messages(name):
-            simulation = next(found for found in find_all(stage) if found.path == name)
-            began = time.perf_counter()
-            running = Running(stage, simulation, simulation.start)
-            ready = time.perf_counter()
-            done = 0
-            while done < _TRIAL_FRAMES and time.perf_counter() - ready < _TRIAL_SECONDS:
-                done += 1
-                running.go_to(simulation.start + done)
-            each = (time.perf_counter() - ready) / done
-            size = running.sample_bytes() * len(cached.times)
-            frames = max(0.0, cached.last - simulation.start)
-            return Trial((ready - began) + each * frames + size / _WRITING, size, running.trouble())
-    except TidyCrateError as error:
-        return Trial(None, None, (f"cannot be baked: {error.what}",))
+def _frames_timed(running: Running, begin: float, frames: int, work: Unfinished) -> tuple[float, float, int]:
+    """Solve and keep some frames. Return seconds per frame to solve, seconds per sample to keep, and how many.
+
+    The first frame loads what all others use, and in the first ones little touches: the later half tells the rate.
+    """
+    solving: list[float] = []
+    keeping: list[float] = []
+    ready = time.perf_counter()
+    while len(solving) < frames and (len(solving) < 2 or time.perf_counter() - ready < _TRIAL_SECONDS):
+        start = time.perf_counter()
+        running.go_to(begin + len(solving) + 1)
+        solved = time.perf_counter()
+        work.keep(len(solving), running.values(), running.state)
+        solving.append(solved - start)
+        keeping.append(time.perf_counter() - solved)
+    later = solving[len(solving) // 2 :]
+    return sum(later) / len(later), sum(keeping) / len(keeping), len(solving)
 
 
 def _curves_of(one: Simulation) -> list[Curve]:

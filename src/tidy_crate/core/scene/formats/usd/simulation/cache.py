@@ -31,6 +31,7 @@ from tidy_crate.core.scene.formats.usd.simulation.running import Running
 from tidy_crate.core.scene.formats.usd.simulation.unfinished import Unfinished
 from tidy_crate.core.scene.staging import Relink, StagingPlan, UseCache
 
+WHOLE = "xformOp:transform:baked"
 OPS = ("xformOp:translate:baked", "xformOp:orient:baked", "xformOp:scale:baked")
 # a pose that translate, orient and scale cannot say to this share of its size is sheared
 SHEAR_TOLERANCE = 1e-6
@@ -61,11 +62,16 @@ def bake_simulation(
         simulation = next((one for one in find_all(stage) if one.path == name), None)
         if simulation is None:
             raise UnreadableInput("the simulation is no longer in the scene", name)
+        if simulation.refused:
+            more = f" and {len(simulation.refused) - 1} more" if len(simulation.refused) > 1 else ""
+            raise UnreadableInput(
+                f"it cannot be baked here: {simulation.refused[0]}{more}", name, "bake it in the program it was made in"
+            )
         fingerprint, folder = order.simulation.fingerprint, order.folder
         work = unfinished(folder / f"{slug(name)}.work", f"{fingerprint} {order.wanted} {__version__}")
         trouble = _solve(stage, simulation, order.wanted, work, progress)
         unbaked = tuple(dict.fromkeys((*simulation.trouble, *trouble)))
-        written = _write(stage, simulation, order.wanted, work, folder, fingerprint, clips_above)
+        written = write_cache(stage, simulation, order.wanted, work, folder, fingerprint, clips_above)
         work.throw_away()
     return replace(written, unbaked=unbaked)
 
@@ -104,7 +110,7 @@ def _check(values: list[Value], time: float) -> None:
             )
 
 
-def _write(
+def write_cache(
     stage: Usd.Stage,
     simulation: Simulation,
     wanted: CacheRange,
@@ -113,6 +119,10 @@ def _write(
     fingerprint: str,
     clips_above: int,
 ) -> WrittenCache:
+    """Write the samples of a bake into the cache of a simulation.
+
+    fingerprint: tells the clips of one bake from those of another. clips_above: see `bake_simulation`.
+    """
     times = wanted.times
     name = slug(simulation.path)
     layer = _new_layer(stage, wanted.first, wanted.last)
@@ -136,7 +146,7 @@ def _write(
         _declared(layer, prim, attribute, kind).default = value
     target = folder / f"{name}.usda"
     export(layer, target, "usda")
-    return WrittenCache(target, files, simulation.prims, ())
+    return WrittenCache(target, files, tuple(dict.fromkeys((*simulation.prims, *simulation.bodies))), ())
 
 
 def _new_layer(stage: Usd.Stage, first: float, last: float) -> Sdf.Layer:
@@ -161,17 +171,48 @@ def _declared(layer: Sdf.Layer, prim: str, name: str, kind: Sdf.ValueTypeName) -
 
 
 class _Poses:
-    """Writes poses as translate, orient and scale: a matrix would shear where it is interpolated."""
+    """Writes poses as translate, orient and scale: a matrix would shear where it is interpolated.
+
+    A pose that is sheared anyway, by an uneven scale above a turned prim, is written as a matrix.
+    """
 
     def __init__(self, layer: Sdf.Layer) -> None:
         self._layer = layer
         self._paths: dict[str, list[Sdf.Path]] = {}
         self._turns: dict[str, Gf.Quatd] = {}
+        # by prim, the one operation that holds what the three cannot
+        self._sheared: dict[str, Sdf.Path] = {}
+
+    def _take_matrices(self, prim: str) -> None:
+        """Go over to whole matrices, with those samples that there are."""
+        layer, before = self._layer, {}
+        place, turn, scale = self._paths.pop(prim, (None, None, None))
+        for time in layer.ListTimeSamplesForPath(place) if place is not None else ():
+            parts = [layer.QueryTimeSample(path, time) for path in (place, turn, scale)]
+            before[time] = Gf.Matrix4d().SetScale(parts[2]) * Gf.Matrix4d(Gf.Rotation(parts[1]), parts[0])
+        spec = Sdf.CreatePrimInLayer(layer, prim)
+        for one in list(spec.attributes):
+            if one.name in (*OPS, "xformOpOrder"):
+                spec.RemoveProperty(one)
+        Sdf.AttributeSpec(spec, WHOLE, Sdf.ValueTypeNames.Matrix4d)
+        order = Sdf.AttributeSpec(spec, "xformOpOrder", Sdf.ValueTypeNames.TokenArray, Sdf.VariabilityUniform)
+        order.default = [WHOLE]
+        self._sheared[prim] = spec.path.AppendProperty(WHOLE)
+        for time, matrix in before.items():
+            layer.SetTimeSample(self._sheared[prim], time, matrix)
 
     def add(self, value: Pose, time: float) -> None:
+        if value.prim in self._sheared:
+            self._layer.SetTimeSample(self._sheared[value.prim], float(time), value.matrix)
+            return
+        parts = decomposed(value.matrix)
+        if parts is None:
+            self._take_matrices(value.prim)
+            self.add(value, time)
+            return
         if value.prim not in self._paths:
             self._paths[value.prim] = _author_ops(self._layer, value.prim)
-        place, turn, scale = decomposed(value.matrix, value.prim)
+        place, turn, scale = parts
         before = self._turns.get(value.prim)
         if before is not None and _dot(turn, before) < 0:
             # the same turn either way round, but between samples the short way is wanted
@@ -252,8 +293,8 @@ def _author_ops(layer: Sdf.Layer, prim: str) -> list[Sdf.Path]:
     return [Sdf.Path(prim).AppendProperty(name) for name in OPS]
 
 
-def decomposed(matrix: Gf.Matrix4d, where: str) -> tuple[Gf.Vec3d, Gf.Quatd, Gf.Vec3d]:
-    """Place, turn and scale of a pose. Raises TidyCrateError when it is sheared."""
+def decomposed(matrix: Gf.Matrix4d) -> tuple[Gf.Vec3d, Gf.Quatd, Gf.Vec3d] | None:
+    """Place, turn and scale of a pose; None for a sheared one, which these cannot say."""
     transform = Gf.Transform(matrix)
     back = Gf.Transform()
     back.SetTranslation(transform.GetTranslation())
@@ -262,11 +303,7 @@ def decomposed(matrix: Gf.Matrix4d, where: str) -> tuple[Gf.Vec3d, Gf.Quatd, Gf.
     size = max(abs(value) for row in matrix for value in row)
     off = np.abs(np.array(matrix) - np.array(back.GetMatrix())).max()
     if off > SHEAR_TOLERANCE * size:
-        raise TidyCrateError(
-            "the pose is sheared, which keyframes cannot hold",
-            where,
-            "remove the uneven scale on a turned parent",
-        )
+        return None
     return transform.GetTranslation(), transform.GetRotation().GetQuat(), transform.GetScale()
 
 

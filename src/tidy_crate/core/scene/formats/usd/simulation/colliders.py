@@ -41,7 +41,7 @@ def shapes_of(
     """
     if not np.isfinite(matrix).all():
         raise Unfit("it is placed by values that are no numbers")
-    plain = Shape("hull", (), np.zeros(3), _UNTURNED, surface, density)
+    plain = Shape("hull", (), np.zeros(3), _UNTURNED, surface, density, collider=str(prim.GetPath()))
     if prim.IsA(UsdGeom.Plane):
         axis = str(UsdGeom.Plane(prim).GetAxisAttr().Get() or "Z")
         normal = np.eye(3)["XYZ".index(axis)] @ matrix[:3, :3]
@@ -190,27 +190,6 @@ def _hull(plain: Shape, points: Points) -> Shape:
     if _is_flat(points):
         raise Unfit("a flat collider has no inside")
     return replace(plain, points=points)
-
-
-def volume_of(shape: Shape) -> float:
-    """Cubic metres."""
-    from scipy.spatial import ConvexHull, QhullError
-
-    size = shape.size
-    if shape.kind == "hull":
-        assert shape.points is not None
-        try:
-            return float(ConvexHull(shape.points).volume)
-        except QhullError:
-            return 0.0
-    third = 4 / 3 * np.pi
-    return {
-        "sphere": lambda: third * size[0] ** 3,
-        "box": lambda: 8 * size[0] * size[1] * size[2],
-        "capsule": lambda: np.pi * size[0] ** 2 * 2 * size[1] + third * size[0] ** 3,
-        "cylinder": lambda: np.pi * size[0] ** 2 * 2 * size[1],
-        "ellipsoid": lambda: third * size[0] * size[1] * size[2],
-    }.get(shape.kind, lambda: 0.0)()
 
 
 def _ball_points(radius: float, rings: int = 12, around: int = 24) -> Points:

@@ -56,6 +56,10 @@ class Simulation:
     prims: tuple[str, ...]
     why: str
     trouble: tuple[str, ...] = ()
+    refused: tuple[str, ...] = ()
+    """Why it cannot be baked here at all, by prim: solved, it would come out wrong."""
+    bodies: tuple[str, ...] = ()
+    """Prims that a host would solve as part of it, those that are not solved here among them."""
 
 
 class Solver(Protocol):

@@ -146,17 +146,25 @@ def _emitter(stage: Usd.Stage, prim: Usd.Prim) -> Usd.Prim:
 
 def scene_gravity(stage: Usd.Stage) -> NDArray[np.float64]:
     """Gravity in scene units per second squared: the physics scene's, or the Earth's along the up axis."""
+    prim = next((prim for prim in stage.Traverse() if prim.IsA(UsdPhysics.Scene)), None)
+    return gravity_of(stage, prim, Usd.TimeCode.Default())
+
+
+def gravity_of(stage: Usd.Stage, prim: Usd.Prim | None, time: Usd.TimeCode) -> NDArray[np.float64]:
+    """Gravity of one physics scene at a time code, in scene units per second squared; the Earth's where there is none.
+
+    Without a default value the first sample counts.
+    """
     up = up_axis(stage)
     down = np.zeros(3)
     down[up] = -1.0
     earth = EARTH / UsdGeom.GetStageMetersPerUnit(stage)
-    prim = next((prim for prim in stage.Traverse() if prim.IsA(UsdPhysics.Scene)), None)
-    if prim is None:
+    if not prim or not prim.IsA(UsdPhysics.Scene):
         return np.asarray(down * earth)
     scene = UsdPhysics.Scene(prim)
-    direction = np.array(scene.GetGravityDirectionAttr().Get() or (0, 0, 0), dtype=np.float64)
+    direction = np.array(scene.GetGravityDirectionAttr().Get(time) or (0, 0, 0), dtype=np.float64)
     size = float(np.linalg.norm(direction))
-    amount = scene.GetGravityMagnitudeAttr().Get()
+    amount = scene.GetGravityMagnitudeAttr().Get(time)
     # the schema: no direction is down, and an amount below zero is the Earth's
     along = direction / size if size > 0 else down
     return np.asarray(along * (earth if amount is None or amount < 0 else float(amount)))

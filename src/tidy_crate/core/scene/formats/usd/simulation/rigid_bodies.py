@@ -22,7 +22,9 @@ from tidy_crate.core.scene.formats.usd.simulation.interface import (
     quarters,
     stage_matrix,
 )
-from tidy_crate.core.scene.formats.usd.simulation.physics import NOTHING, Members, build, by_owner, rigid_part
+from tidy_crate.core.scene.formats.usd.simulation.members import Members, by_owner
+from tidy_crate.core.scene.formats.usd.simulation.physics import NOTHING, build, gravity_at, gravity_is_keyed
+from tidy_crate.core.scene.formats.usd.simulation.units import rigid_part
 from tidy_crate.core.solve.rigid import Poses, RigidRun
 
 WHY = "where a body lies depends on every touch before; a machine that starts in the middle drops it from its start"
@@ -45,7 +47,7 @@ class RigidBodies:
             plan = Members.of(stage, members)
             prim = stage.GetPrimAtPath(owner)
             # once baked all its bodies are moved by their cache, and it is a simulation all the same
-            if not plan.free and is_live(prim):
+            if not plan.free and not plan.refused and is_live(prim):
                 continue
             found.append(
                 Simulation(
@@ -59,6 +61,8 @@ class RigidBodies:
                     prims=tuple(plan.free),
                     why=WHY,
                     trouble=tuple(plan.trouble),
+                    refused=tuple(plan.refused),
+                    bodies=tuple(plan.bodies),
                 )
             )
         return found
@@ -75,7 +79,11 @@ class RigidBodies:
             yield _bytes_of(shape)
         for joint in built.world.joints:
             yield _bytes_of(joint)
+        yield repr((built.world.apart, sorted(map(sorted, built.world.apart_colliders)))).encode()
         times = quarters(simulation.start, max(simulation.start, end))
+        if gravity_is_keyed(stage, simulation):
+            for time in times:
+                yield gravity_at(stage, simulation, float(time)).tobytes()
         for path in (*built.driven, *(_above(path) for path in built.free)):
             prim = stage.GetPrimAtPath(path)
             for matrix in way(prim, times):
@@ -86,8 +94,8 @@ class RigidBodies:
         return RigidSolver(stage, simulation)
 
     def switched_off(self, simulation: Simulation) -> list[tuple[str, str, Sdf.ValueTypeName, Any]]:
-        """Every body becomes one that is moved by animation, so that no other program solves it on top."""
-        return [(prim, "physics:kinematicEnabled", Sdf.ValueTypeNames.Bool, True) for prim in simulation.prims]
+        """Every body is off by the standard's own switch, so that no program that knows nothing of ours solves it."""
+        return [(prim, "physics:rigidBodyEnabled", Sdf.ValueTypeNames.Bool, False) for prim in simulation.bodies]
 
 
 def _above(path: str) -> str:
@@ -112,6 +120,7 @@ class RigidSolver:
         self._built = NOTHING
         self._run: RigidRun | None = None
         self._fastest = FASTEST
+        self._gravity_changes = gravity_is_keyed(stage, simulation)
         self._inside_each_other: tuple[str, ...] = ()
 
     def begin(self, time: float) -> None:
@@ -131,6 +140,9 @@ class RigidSolver:
     def step(self, before: float, after: float) -> None:
         """See Solver.step."""
         assert self._run is not None
+        if self._gravity_changes:
+            # halfway through the step, which is right to the second order
+            self._run.set_gravity(gravity_at(self._stage, self._simulation, (before + after) / 2))
         self._run.advance(self._driven_at(before), self._driven_at(after), (after - before) * 4)
         if not self._run.fastest() < self._fastest:
             known = "; ".join(self.trouble()[:5])

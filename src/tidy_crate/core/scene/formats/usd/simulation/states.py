@@ -57,6 +57,7 @@ def find_simulations(
                 prims=one.prims,
                 why=one.why,
                 trouble=(*one.trouble, *troubles.get(one.path, ())),
+                refused=one.refused,
                 fingerprint=marks[one.path],
                 cache_named=bool(after.live and after.cache),
             )

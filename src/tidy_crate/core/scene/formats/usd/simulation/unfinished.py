@@ -93,6 +93,12 @@ class Unfinished:
         last = max(self.folder.glob("[0-9]*.npz"), default=None)
         return last.stat().st_size if last is not None else 0
 
+    def last_raw_bytes(self) -> int:
+        """The size of the numbers in the last sample."""
+        last = self.done() - 1
+        with np.load(self._sample(last), allow_pickle=False) as found:
+            return sum(found[name].nbytes for name in found.files if name.startswith("v"))
+
     def throw_away(self) -> None:
         """Remove it."""
         shutil.rmtree(self.folder, ignore_errors=True)
