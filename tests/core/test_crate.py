@@ -200,7 +200,44 @@ def test_the_proofs_walls_hold_a_render_command_that_looks_outside(crate: Path, 
     if not proof.enforced:
         pytest.skip(f"this kernel cannot enforce it: {proof.why_not}")
     assert proof.test_frame is not None and not proof.test_frame.good
-    assert "PermissionError" in (proof.test_frame.why or "")
+    # it ran, and what it was denied may be a file of the scene that is not in the crate
+    assert proof.test_frame.started and not proof.whole
+    assert f"denied {secret}" in (proof.test_frame.why or "")
+    assert any("PermissionError" in line for line in proof.test_frame.said)
+    content["render"]["reads"] = [str(secret)]
+    write_json(crate / FILE_NAME, content)
+    assert "nothing was written" in (prove(crate, os.environ).test_frame.why or "")  # type: ignore[union-attr]
+    content["render"]["reads"] = [str(tmp_path)]
+    write_json(crate / FILE_NAME, content)
+    with pytest.raises(WrongUsage, match="holds the crate"):
+        prove(crate, os.environ)
+
+
+def test_a_renderer_that_cannot_start_takes_nothing_from_the_crate(crate: Path, tmp_path: Path) -> None:
+    content = read_json(crate / FILE_NAME, "packing list")
+    for words in (["no-such-renderer-anywhere"], ["{python}", "-c", "import no_such_part_of_the_renderer"]):
+        content["render"] |= {"command": words}
+        write_json(crate / FILE_NAME, content)
+        proof = prove(crate, os.environ)
+        assert proof.test_frame is not None and not proof.test_frame.started and not proof.test_frame.good
+        assert proof.whole and not proof.holds
+
+
+@pytest.mark.skipif(os.name == "nt", reason="the program is a shell script")
+def test_a_renderer_reads_the_installation_that_it_is_part_of(crate: Path, tmp_path: Path) -> None:
+    place = tmp_path / "opt" / "painter"
+    for folder in ("bin", "lib", "share"):
+        (place / folder).mkdir(parents=True)
+    (place / "share" / "palette").write_text("blue")
+    program = place / "bin" / "paint"
+    program.write_text(f'#!/bin/sh\ncat "{place}/share/palette"\n')
+    program.chmod(0o755)
+    content = read_json(crate / FILE_NAME, "packing list")
+    content["render"] |= {"command": [str(program)]}
+    write_json(crate / FILE_NAME, content)
+    proof = prove(crate, os.environ)
+    # it ran to its end, and painted nothing
+    assert proof.test_frame is not None and "nothing was written" in (proof.test_frame.why or "")
 
 
 def test_a_system_without_walls_says_so() -> None:

@@ -104,7 +104,7 @@ def register(app: typer.Typer) -> None:
         talk.say("Opening the crate in a process that can read nothing else...")
         proof = api.prove(crate, frame=frame, test=not no_frame)
         talk.result(proof, lambda console: _show_proof(console, proof))
-        if not proof.whole:
+        if not proof.holds:
             raise typer.Exit(1)
 
 
@@ -152,6 +152,7 @@ def _show_proof(console: Console, proof: Proof) -> None:
     from rich.text import Text
 
     from tidy_crate.cli.show import cell, counted, duration, state, table
+    from tidy_crate.cli.text import clean
     from tidy_crate.core.scene.composition import COMPOSES
 
     rows = table("asked", "answer", "in detail")
@@ -187,10 +188,20 @@ def _show_proof(console: Console, proof: Proof) -> None:
         rows.add_row("renders", Text("not tried"), cell("no render command, or it was not asked for"))
     else:
         detail = f"frame {test.frame} in {duration(test.seconds)}" if test.good else f"frame {test.frame}: {test.why}"
-        rows.add_row("renders", state("good" if test.good else "bad"), cell(detail))
+        verdict = state("good" if test.good else "bad") if test.started else Text("not tried")
+        rows.add_row("renders", verdict, cell(detail))
     console.print(rows)
     console.print()
-    if proof.whole:
+    if test is not None and test.said:
+        for said in test.said:
+            console.print(Text(f"  | {clean(said)}"), soft_wrap=True)
+        console.print()
+    if proof.whole and not proof.holds:
+        console.print("The crate is whole, and the renderer could not start.", style="bold yellow")
+        console.print(
+            'What it needs to run goes into its render command, as absolute paths: reads = ["FOLDER"]', style="dim"
+        )
+    elif proof.whole:
         console.print("The crate is whole.", style="bold green")
     else:
         console.print("The crate is not whole.", style="bold red")

@@ -123,9 +123,11 @@ class Talk:
             raise StoppedHalfway("stopped before anything was spent", None, "run the command again when you agree")
 
     def fail(self, error: TidyCrateError) -> None:
-        """An error in two lines, or as a document."""
+        """An error in two lines, with what a program said before it failed, or as a document."""
         if self.as_json:
-            document = {"error": {"what": error.what, "where": error.where, "remedy": error.remedy}}
+            document: dict[str, Any] = {"error": {"what": error.what, "where": error.where, "remedy": error.remedy}}
+            if error.said or error.log:
+                document["error"] |= {"said": error.said, "log": error.log}
             sys.stdout.write(json.dumps(document, indent=1) + "\n")
             return
         from rich.text import Text
@@ -134,6 +136,10 @@ class Talk:
         if error.where:
             line.append(f": {clean(error.where)}")
         self.err.print(line, soft_wrap=True)
+        for said in error.said:
+            self.err.print(Text(f"  | {clean(said)}"), soft_wrap=True)
+        if error.log:
+            self.err.print(Text(f"  all of it: {clean(error.log)}", style="dim"), soft_wrap=True)
         if error.remedy:
             self.err.print(Text(f"  {clean(error.remedy)}", style="dim"), soft_wrap=True)
 

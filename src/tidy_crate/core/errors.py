@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+LINES_SHOWN = 12
+
 
 class TidyCrateError(Exception):
     """Base of every error that a user can meet.
@@ -12,6 +14,10 @@ class TidyCrateError(Exception):
     """
 
     exit_code = 2
+    said: tuple[str, ...] = ()
+    """The last lines that a program printed before it failed."""
+    log: str | None = None
+    """The file that holds all of them."""
 
     def __init__(self, what: str, where: object = None, remedy: str | None = None) -> None:
         self.what = what
@@ -32,6 +38,29 @@ class Blocked(TidyCrateError):
     """Something was found that must be put right first."""
 
     exit_code = 1
+
+
+class CommandFailed(TidyCrateError):
+    """A program that was run for the user failed.
+
+    said: what it printed. log: the file that holds all of it. started: whether it got as far as running.
+    """
+
+    def __init__(
+        self,
+        what: str,
+        where: object = None,
+        remedy: str | None = None,
+        *,
+        said: str = "",
+        log: object = None,
+        started: bool = True,
+    ) -> None:
+        super().__init__(what, where, remedy)
+        lines = [line.rstrip() for line in said.splitlines()]
+        self.said = tuple([line for line in lines if line][-LINES_SHOWN:])
+        self.log = None if log is None else str(log)
+        self.started = started
 
 
 class FarmError(TidyCrateError):

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import ctypes
 import os
+import shutil
 import sys
 import sysconfig
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 # system call numbers, the same on every architecture since they were added
@@ -80,6 +81,53 @@ def _allow(libc: ctypes.CDLL, ruleset: int, path: Path, rights: int) -> str | No
     finally:
         os.close(handle)
     return None
+
+
+def program_folders(command: Sequence[str], search: str | None, crate: Path) -> list[Path]:
+    """What the program of a command line needs to run, as far as that can be told from where it is.
+
+    search: the folders in which a bare name is looked for, as in PATH. Its own folder, or all of an installation that
+    it is the program of; the interpreter that its first line names, or of the virtual environment that it is in; and
+    files that the command line names. No folder that holds the crate is among them, since originals may be there too.
+    """
+    found: set[Path] = set()
+    where = shutil.which(command[0], path=search) if command else None
+    if where is not None:
+        for program in (Path(where), Path(where).resolve(), *_interpreters(Path(where))):
+            found |= {program, _installation(program)}
+    words = (Path(word) for word in command[1:] if Path(word).is_absolute())
+    # a file only: the folder of a script may hold the originals too
+    found |= {path for path in words if path.is_file()}
+    return sorted(path for path in found if len(path.parts) > 2 and not crate.is_relative_to(path))
+
+
+def _installation(program: Path) -> Path:
+    """The folder that a program was installed in with all that belongs to it, else the one that holds it."""
+    folder = program.parent
+    prefix = folder.parent
+    has = {name for name in ("lib", "share", "include", "pyvenv.cfg", "conda-meta") if (prefix / name).exists()}
+    # a home may have a bin and a lib too
+    installed = has & {"pyvenv.cfg", "conda-meta"} or len(has) > 1
+    return prefix if folder.name.lower() in ("bin", "scripts") and installed else folder
+
+
+def _interpreters(program: Path) -> list[Path]:
+    """The programs that run a script, or a virtual environment's Python."""
+    found = []
+    settings = program.parent.parent / "pyvenv.cfg"
+    try:
+        for line in settings.read_text(encoding="utf-8").splitlines() if settings.is_file() else ():
+            key, _, home = line.partition("=")
+            if key.strip().lower() == "home":
+                found.append(Path(home.strip()) / "python3")
+        with program.open("rb") as stream:
+            head = stream.readline(1024)
+        if head.startswith(b"#!"):
+            words = os.fsdecode(head[2:]).split()
+            found += [Path(word) for word in words[:2] if Path(word).is_absolute()]
+    except (OSError, UnicodeDecodeError):
+        pass
+    return [one for path in found for one in (path, path.resolve())]
 
 
 def runtime_folders(programs: Iterable[str] = ()) -> list[Path]:

@@ -35,6 +35,10 @@ def prove(crate: Path, environment: Mapping[str, str], frame: int | None = None,
     """
     crate = Path(os.path.realpath(crate))
     content = read_packing_list(crate)
+    for folder in content.render.reads if content.render is not None else ():
+        if crate.is_relative_to(os.path.realpath(folder)):
+            what = "the render command reads a folder that holds the crate, so nothing would be proven"
+            raise WrongUsage(what, folder, "name the renderer's own folders under reads")
     chosen = _test_frame(content, frame) if test and content.render is not None and content.requests else None
     with tempfile.TemporaryDirectory(prefix="tidy-crate-proof-") as folder:
         scratch = Path(os.path.realpath(folder))

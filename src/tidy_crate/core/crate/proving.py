@@ -6,13 +6,14 @@ It shuts itself in before it opens anything of the crate, and prints its outcome
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from tidy_crate.core.crate.confine import confine, runtime_folders
+from tidy_crate.core.crate.confine import confine, program_folders, runtime_folders
 from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
-from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.errors import CommandFailed, TidyCrateError
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.composition import Composition
@@ -20,6 +21,7 @@ from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.staging import StagingPlan
 from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.core.work.command import RenderCommand, filled_runtime
 from tidy_crate.core.work.task import Task
 
 TIME_LIMIT = 1800.0
@@ -32,10 +34,14 @@ class FrameProof(Model):
     seconds: float
     good: bool
     why: str | None = None
+    started: bool = True
+    """Whether the renderer ran at all. One that could not start says nothing about the crate."""
+    said: tuple[str, ...] = ()
+    """The last lines that it printed before it failed."""
 
 
 class Proof(Model):
-    """Whether a crate is whole.
+    """Whether a crate is whole, by itself: a renderer that could not start takes nothing from it.
 
     enforced: the kernel denied every way out while it was tried; why_not says why it could not. outside: paths that
     lead out of the crate. unresolved: paths that lead to nothing and were not let go. changed: files that are not as
@@ -58,16 +64,24 @@ class Proof(Model):
     """What was left out of that because the scene is huge."""
     test_frame: FrameProof | None
 
+    @property
+    def holds(self) -> bool:
+        """Whether the crate is whole and all that was asked for was tried."""
+        return self.whole and (self.test_frame is None or self.test_frame.good)
+
 
 def main() -> int:
     """Prove one crate."""
     crate, scratch = Path(sys.argv[1]), Path(sys.argv[2])
     frame = None if sys.argv[3] == "-" else int(sys.argv[3])
     content = read_packing_list(crate)
-    programs = content.render.command[:1] if content.render else ()
+    runtime = runtime_folders()
+    if content.render is not None:
+        words = filled_runtime(content.render.command)
+        runtime += [*program_folders(words, os.environ.get("PATH"), crate), *map(Path, content.render.reads)]
     shared = [Path(file.path) for file in content.shared]
     folders = {path.parent for path in shared}  # a sequence is found by listing its folder
-    why_not = confine([crate, *shared, *runtime_folders(programs)], [scratch, Path("/dev")], folders)
+    why_not = confine([crate, *shared, *runtime], [scratch, Path("/dev")], folders)
     proof = prove_here(crate, content, scratch, frame, why_not)
     sys.stdout.write(proof.model_dump_json())
     return 0
@@ -116,7 +130,8 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
     except TidyCrateError as error:
         unresolved.append(str(error))
     test = _test_frame(crate, content, scratch, frame) if frame is not None and not changed else None
-    whole = not (outside or unresolved or changed or differs or unexpected) and (test is None or test.good)
+    own = test is None or test.good or not test.started
+    whole = own and not (outside or unresolved or changed or differs or unexpected)
     return Proof(
         whole=whole,
         enforced=why_not is None,
@@ -230,9 +245,11 @@ def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) ->
     try:
         scene = inside(crate, content.scene)
         done = run(content.render, scene, request, (frame,), into, TIME_LIMIT, view=view)
+    except CommandFailed as error:
+        started, why = _told(error, content.render, (crate, scratch))
+        return FrameProof(frame=frame, seconds=0.0, good=False, why=why, started=started, said=error.said)
     except TidyCrateError as error:
-        tail = f": {error.remedy[-300:]}" if error.remedy else ""
-        return FrameProof(frame=frame, seconds=0.0, good=False, why=f"{error.what}{tail}")
+        return FrameProof(frame=frame, seconds=0.0, good=False, why=str(error))
     troubles = []
     files = products(into, outputs, Task(request.name, frame, view), content.tokens)
     for output in outputs:
@@ -245,6 +262,33 @@ def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) ->
         if judged.verdict is not Verdict.GOOD:
             troubles.append(f"{output.name}: {'; '.join(judged.reasons)}")
     return FrameProof(frame=frame, seconds=done.seconds, good=not troubles, why="; ".join(troubles) or None)
+
+
+# how the loaders of programs and of Python say that a part of the program itself is not there
+_LOADING = re.compile(
+    r"error while loading shared libraries|cannot open shared object|ModuleNotFoundError|ImportError"
+    r"|No module named|Library not loaded|init_import_site|encodings",
+)
+_DENIED = re.compile(r"permission denied|not permitted|access is denied", re.IGNORECASE)
+_PATH = re.compile(r"(?<![\w.])/[^\s'\":,;()<>|]+")
+
+
+def _told(error: CommandFailed, command: RenderCommand, inside_of: tuple[Path, ...]) -> tuple[bool, str]:
+    """Tell a renderer that could not start from one that misses something, by what it said: started or not, and why."""
+    if not error.started:
+        return False, error.what
+    words = filled_runtime(command.command)
+    own = [folder for folder in program_folders(words, os.environ.get("PATH"), inside_of[0]) if folder.is_dir()]
+    for line in reversed(error.said):
+        if _LOADING.search(line):
+            return False, f"{error.what}: {line.strip()}"
+        if _DENIED.search(line):
+            outside = [path for path in _PATH.findall(line) if not any(path.startswith(str(one)) for one in inside_of)]
+            if outside:
+                belongs = any(Path(outside[0]).is_relative_to(folder.parent) for folder in own)
+                what = f"{error.what}: it was denied {outside[0]}, which is not in the crate"
+                return not belongs, what
+    return True, error.what
 
 
 if __name__ == "__main__":

@@ -14,7 +14,7 @@ import psutil
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
-from tidy_crate.core.errors import TidyCrateError, WrongUsage
+from tidy_crate.core.errors import CommandFailed, WrongUsage
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.scene.request import naming
@@ -23,7 +23,9 @@ from tidy_crate.core.work.product import below, output_folder, product_path
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task
 
-LOG_TAIL = 2000
+LOG = "render.log"
+# what a shell returns for a command that it cannot run, and for one that it does not find
+_NOT_STARTED = (126, 127)
 
 
 @dataclass(frozen=True)
@@ -70,7 +72,8 @@ def run(
 ) -> RenderRun:
     """Run the command in an empty folder and measure it.
 
-    Raises TidyCrateError with the end of its log when it fails, cannot start, or takes longer than the limit (seconds).
+    What it prints is kept in `render.log` in that folder. Raises CommandFailed with the last lines of it when it fails,
+    cannot start, or takes longer than the limit (seconds).
     """
     line = words(command, scene, request, frames, into, view)
     into.mkdir(parents=True, exist_ok=True)
@@ -85,9 +88,8 @@ def run(
             stderr=subprocess.STDOUT,
         )
     except OSError as error:
-        raise TidyCrateError(
-            f"the render command cannot start ({error.strerror})", line[0], "check [render]"
-        ) from error
+        what = f"the renderer cannot start ({(error.strerror or str(error)).lower()})"
+        raise CommandFailed(what, line[0], "check the command under [render]", started=False) from error
     watch = _Watch(process.pid)
     timer = threading.Timer(time_limit, process.kill)
     timer.start()
@@ -99,11 +101,15 @@ def run(
         timer.cancel()
     seconds = time.perf_counter() - began
     log = output.decode("utf-8", "replace")
-    tail = log.strip()[-LOG_TAIL:]
+    kept = into / LOG
+    kept.write_bytes(output)
     if late and process.returncode != 0:
-        raise TidyCrateError(f"the render command did not end within {time_limit:g} s", line[0], tail or None)
+        raise CommandFailed(f"the renderer did not end within {time_limit:g} s", line[0], said=log, log=kept)
+    if process.returncode in _NOT_STARTED:
+        raise CommandFailed("the renderer cannot start", line[0], said=log, log=kept, started=False)
     if process.returncode != 0:
-        raise TidyCrateError(f"the render command failed with code {process.returncode}", line[0], tail or None)
+        what = f"the renderer failed with code {process.returncode}"
+        raise CommandFailed(what, line[0], said=log, log=kept)
     return RenderRun(seconds, watch.cpu_seconds, watch.memory_bytes, _frame_seconds(command, log), log)
 
 

@@ -5,8 +5,10 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Mapping
+from pathlib import PurePosixPath, PureWindowsPath
+from typing import Annotated
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.model import Model
@@ -29,10 +31,23 @@ class RenderCommand(Model):
     """
     basis: str = "measured"
     """`practice` marks timings that say nothing about a real renderer."""
+    reads: tuple[Annotated[str, AfterValidator(lambda path: _absolute(path))], ...] = ()
+    """Absolute paths of files and folders outside the crate that the renderer itself needs: libraries, licences."""
     name: str = ""
     """The renderer's name."""
     version: str = ""
     """The renderer's version."""
+
+
+def _absolute(path: str) -> str:
+    if not (PurePosixPath(path).is_absolute() or PureWindowsPath(path).is_absolute()):
+        raise ValueError(f"{path!r} is not absolute")
+    return path
+
+
+def filled_runtime(command: tuple[str, ...]) -> list[str]:
+    """Return the words with only the placeholder of this Python filled in."""
+    return [word.replace("{python}", sys.executable) for word in command]
 
 
 def filled(command: tuple[str, ...], values: Mapping[str, str]) -> list[str]:

@@ -11,10 +11,8 @@ from pathlib import Path
 
 import psutil
 
-from tidy_crate.core.errors import TidyCrateError, UnreadableInput
+from tidy_crate.core.errors import CommandFailed, UnreadableInput
 from tidy_crate.core.files import os_reason
-
-LOG_TAIL = 500
 
 
 def run_host(
@@ -27,7 +25,7 @@ def run_host(
 ) -> None:
     """Run one of the host's commands in a folder. log: where all that it prints is kept.
 
-    Raises TidyCrateError with the end of what it printed when it cannot start, fails, or takes longer than `limit`
+    Raises CommandFailed with the last lines that it printed when it cannot start, fails, or takes longer than `limit`
     seconds.
     """
     line = _filled(command, values)
@@ -37,7 +35,7 @@ def run_host(
             encoding="utf-8", errors="replace",
         )  # fmt: skip
     except OSError as error:
-        raise TidyCrateError(f"the host's command cannot start ({os_reason(error)})", line[0]) from error
+        raise CommandFailed(f"the host's command cannot start ({os_reason(error)})", line[0], started=False) from error
     late = threading.Event()
 
     def end() -> None:
@@ -63,12 +61,12 @@ def run_host(
         if log is not None:
             log.parent.mkdir(parents=True, exist_ok=True)
             log.write_text("".join(said), encoding="utf-8", errors="replace")
-    tail = "".join(said).strip()[-LOG_TAIL:]
+    text = "".join(said)
     if late.is_set():
-        raise TidyCrateError(f"the host's command did not end within {limit:g} s", line[0], tail or None)
+        raise CommandFailed(f"the host's command did not end within {limit:g} s", line[0], said=text, log=log)
     if process.returncode != 0:
         what = f"the host's command failed with code {process.returncode}"
-        raise TidyCrateError(what, " ".join(line)[:200], tail or None)
+        raise CommandFailed(what, " ".join(line)[:200], said=text, log=log)
 
 
 def progress_pattern(text: str | None) -> re.Pattern[str] | None:
