@@ -91,9 +91,8 @@ def test_what_the_program_says_is_shown_in_lines_with_the_path_of_its_log(pier: 
     run_host(pier, sheet)
     crate = tmp_path / "pier.crate"
     assert run("collect", sheet, "-o", crate).code == 0
-    failed = run("probe", crate)
-    assert failed.code != 0 and "\\x0a" not in failed.err
-    assert "| Fatal error in parser" in failed.err and "render.log" in failed.err
+    failed = run("prove", crate)
+    assert failed.code == 1 and "\\x0a" not in failed.out and "| Fatal error in parser" in failed.out
     document = run("probe", crate, "--json").json["error"]
     assert any("Fatal error" in line for line in document["said"]) and Path(document["log"]).is_file()
 

@@ -21,6 +21,7 @@ import tempfile
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 
 # words of the scene language before the name of a file, with the kind of file in words of the sheet
@@ -203,6 +204,7 @@ def where_is(place: Place, folder: Path, libraries: tuple[Path, ...]) -> Path | 
     return None
 
 
+@cache
 def own_folders() -> list[Path]:
     """The folders of the program's own includes and fonts."""
     program = shutil.which("povray")
@@ -215,6 +217,7 @@ def is_the_programs(path: Path) -> bool:
     return any(path.is_relative_to(folder) for folder in own_folders())
 
 
+@cache
 def version() -> str:
     """The program's version as it states it, `unknown` where it is not installed."""
     if shutil.which("povray") is None:

