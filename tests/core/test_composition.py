@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 
@@ -261,3 +262,48 @@ def test_of_very_many_prims_the_ones_that_hold_them_are_named() -> None:
     assert one.differences(other) == [f"{COMPOSES}: /World/Group7/Set3 (other contents)"]
     without = {path: part for path, part in prims.items() if not path.startswith("/World/Group7/Set3")}
     assert one.differences(Composition.of(without, (), ())) == [f"{COMPOSES}: /World/Group7/Set3 (not there)"]
+
+
+def test_a_layer_under_two_sets_of_variables_gets_a_copy_for_each(tmp_path: Path) -> None:
+    show, store = tmp_path / "show", tmp_path / "store"
+    (store / "deep").mkdir(parents=True)
+    show.mkdir()
+    for shot, byte in (("dawn", b"1"), ("dusk", b"2")):
+        (store / f"{shot}.png").write_bytes(byte)
+        (store / f"{shot}.usda").write_text(usda(f'( defaultPrim = "P" )\ndef Sphere "P" {{ string shot = "{shot}" }}'))
+        (show / f"{shot}.usda").write_text(
+            usda(
+                f'( defaultPrim = "S"\n expressionVariables = {{ string SHOT = "{shot}" }} )\n'
+                'def "S" ( references = @./middle.usda@ ) { }'
+            )
+        )
+    (show / "middle.usda").write_text(usda('( defaultPrim = "M" )\ndef "M" ( references = @./common.usda@ ) { }'))
+    (show / "common.usda").write_text(
+        usda(
+            '( defaultPrim = "C" )\ndef "C" {\n'
+            f'asset plate = @`"{store.as_posix()}/${{SHOT}}.png"`@\n'
+            f'def "Prop" ( references = @`"{store.as_posix()}/${{SHOT}}.usda"`@ ) {{ }}\n}}'
+        )
+    )
+    scene = show / "s.usda"
+    scene.write_text(usda('def "A" ( references = @./dawn.usda@ ) { }\ndef "B" ( references = @./dusk.usda@ ) { }'))
+    crate = tmp_path / "s.crate"
+    result = collect(open_scene(scene), crate)
+    shutil.rmtree(store)
+    stage = Usd.Stage.Open(str(result.scene))
+    for prim, shot, byte in (("/A", "dawn", b"1"), ("/B", "dusk", b"2")):
+        value = stage.GetAttributeAtPath(f"{prim}.plate").Get()
+        assert Path(value.resolvedPath).read_bytes() == byte
+        assert stage.GetAttributeAtPath(f"{prim}/Prop.shot").Get() == shot
+    assert prove(crate, os.environ, test=False).whole
+
+
+def test_an_expression_that_holds_in_the_crate_stays_an_expression(tmp_path: Path) -> None:
+    scene = tmp_path / "s.usda"
+    scene.write_text(
+        usda('( expressionVariables = { string SHOT = "dawn" } )\ndef Sphere "S" { asset a = @`"./${SHOT}.png"`@ }')
+    )
+    (tmp_path / "dawn.png").write_bytes(b"1")
+    result = collect(open_scene(scene), tmp_path / "s.crate")
+    assert "${SHOT}" in (tmp_path / "s.crate" / "s.usda").read_text() and not result.missing
+    assert prove(tmp_path / "s.crate", os.environ, test=False).whole

@@ -72,6 +72,14 @@ MISSED: dict[str, tuple[str, Trap]] = {
             files(b__usda=part('def Cube "B" { }')),
         ),
     ),
+    "a variant that is selected and not there": (
+        "composition-error",
+        scene(
+            BALL,
+            'def Xform "V" ( variants = { string look = "dusk" }\n prepend variantSets = "look" ) '
+            '{ variantSet "look" = { "night" { }\n } }\n' + BALL,
+        ),
+    ),
     "a cycle of references": (
         "composition-error",
         all_of(
@@ -87,6 +95,10 @@ MISSED: dict[str, tuple[str, Trap]] = {
     "a product that is gone": (
         "target-gone",
         scene("rel products = [</Render/p>, </Render/q>]", "rel products = [</Render/p>, </Render/q>, </Render/r>]"),
+    ),
+    "a product that is none": (
+        "target-gone",
+        scene("rel products = [</Render/p>, </Render/q>]", "rel products = [</Render/p>, </Render/q>, </Ball>]"),
     ),
     "render settings that are gone": (
         "target-gone",

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
+import shutil
 from pathlib import Path
 
 import pytest
-from pxr import Sdf, Usd
+from pxr import Sdf, Usd, UsdUtils
 
 from conftest import usda
 from tidy_crate.core.context.scene import open_scene
@@ -111,3 +112,57 @@ def test_a_broken_package_is_named(tmp_path: Path) -> None:
     scene.write_text(usda('def "R" ( references = @./pack.usdz@ ) { }'))
     survey = open_scene(scene).survey()
     assert len(survey.unread) == 1 and "pack.usdz" in str(survey.unread[0])
+
+
+def test_a_package_inside_a_package_is_read_as_usd_reads_it_and_travels(tmp_path: Path) -> None:
+    folder = tmp_path / "made"
+    folder.mkdir()
+    (folder / "tex.png").write_bytes(b"12")
+    (folder / "model.usda").write_text(
+        usda('( defaultPrim = "M" )\ndef Sphere "M" { asset a = @tex.png@\nasset b = @./tex.png@ }')
+    )
+    (folder / "root.usda").write_text(
+        usda('( defaultPrim = "R" )\ndef "R" { def "P" ( references = @inner.usdz@ ) { }\n'
+             'def "Q" ( references = @inner.usdz[model.usda]@ ) { } }')
+    )  # fmt: skip
+    _zip(folder / "inner.usdz", folder / "model.usda", folder / "tex.png")
+    _zip(tmp_path / "outer.usdz", folder / "root.usda", folder / "inner.usdz")
+    (tmp_path / "other.usda").write_text(usda('( defaultPrim = "O" )\ndef Cube "O" { }'))
+    shutil.rmtree(folder)
+    scene = tmp_path / "s.usda"
+    scene.write_text(
+        usda('def "A" ( references = @./outer.usdz@ ) { }\n'
+             'def "B" ( references = @./outer.usdz[inner.usdz[model.usda]]@ ) { }\n'
+             'def "C" ( references = @./other.usda:SDF_FORMAT_ARGS:detail=1@ ) { }')
+    )  # fmt: skip
+    survey = open_scene(scene).survey()
+    assert {one.status for one in survey.assets} == {Status.FOUND} and not survey.unread
+    files = {member.path.name for one in survey.assets for member in one.members}
+    layers, assets, unresolved = UsdUtils.ComputeAllDependencies(str(scene))
+    reported = {layer.realPath.partition("[")[0] for layer in layers} | {str(one).partition("[")[0] for one in assets}
+    assert not unresolved and files | {"s.usda"} == {Path(one).name for one in reported}
+    result = collect(open_scene(scene), tmp_path / "far" / "s.crate")
+    for file in (tmp_path / "outer.usdz", tmp_path / "other.usda"):
+        file.unlink()
+    stage = Usd.Stage.Open(str(result.scene))
+    assert [str(stage.GetPrimAtPath(path).GetTypeName()) for path in ("/A/P", "/A/Q", "/B", "/C")] == [
+        "Sphere", "Sphere", "Sphere", "Cube",
+    ]  # fmt: skip
+    assert prove(tmp_path / "far" / "s.crate", os.environ, test=False).whole
+
+
+def test_what_a_nested_package_lacks_is_missing_by_name(tmp_path: Path) -> None:
+    (tmp_path / "model.usda").write_text(usda('def Sphere "M" { }'))
+    _zip(tmp_path / "inner.usdz", tmp_path / "model.usda")
+    _zip(tmp_path / "outer.usdz", tmp_path / "model.usda", tmp_path / "inner.usdz")
+    scene = tmp_path / "s.usda"
+    scene.write_text(usda('def "A" ( references = @./outer.usdz[inner.usdz[gone.usda]]@</M> ) { }'))
+    (asset,) = open_scene(scene).survey().assets
+    assert asset.status is Status.MISSING and "holds no" in (asset.trouble or "")
+
+
+def _zip(target: Path, *files: Path) -> None:
+    writer = Sdf.ZipFileWriter.CreateNew(str(target))
+    for file in files:
+        writer.AddFile(str(file), file.name)
+    writer.Save()

@@ -65,6 +65,10 @@ def register(app: typer.Typer) -> None:
                 help="copy; or reflink, or hard-link, where the disk can: the crate then shares the originals' space.",
             ),
         ] = "copy",
+        verify: Annotated[
+            bool,
+            typer.Option("--verify", help="Then prove that the crate is whole and composes like its source."),
+        ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
         """Copy the staged scene and every file it names into one folder. Originals are only read."""
@@ -84,10 +88,22 @@ def register(app: typer.Typer) -> None:
             with talk.progress("archiving") as progress:
                 size = api.archive(result.crate, archive, progress)
             document |= {"archive": str(archive.absolute()), "archive_bytes": size}
-        talk.result(document, lambda console: _show(console, result))
+        proof = None
+        if verify:
+            talk.say("Opening the crate in a process that can read nothing else...")
+            proof = api.prove(result.crate, test=False)
+            document |= {"proof": proof.model_dump(mode="json")}
+
+        def show(console: Console) -> None:
+            _show(console, result)
+            if proof is not None:
+                console.print()
+                _show_proof(console, proof)
+
+        talk.result(document, show)
         if archive is not None:
             talk.say(f"Archive: {archive}")
-        if not result.complete:
+        if not result.complete or not (proof is None or proof.whole):
             raise typer.Exit(1)
 
     @command(app, "prove")
@@ -182,7 +198,11 @@ def _show_proof(console: Console, proof: Proof) -> None:
         good = f"{counted(proof.compared_prims, 'prim')}, values at {times}{left}"
         rows.add_row("composes the same", state("bad" if composes else "good"), cell("; ".join(composes) or good))
     else:
-        rows.add_row("composes the same", Text("not compared"), cell("no digest of the source is in the crate"))
+        rows.add_row(
+            "composes the same",
+            Text("not compared"),
+            cell("the crate holds no digest of the source that this version makes"),
+        )
     test = proof.test_frame
     if test is None:
         rows.add_row("renders", Text("not tried"), cell("no render command, or it was not asked for"))

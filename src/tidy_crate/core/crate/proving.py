@@ -16,7 +16,7 @@ from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, es
 from tidy_crate.core.errors import CommandFailed, TidyCrateError
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
-from tidy_crate.core.scene.composition import Composition
+from tidy_crate.core.scene.composition import METHOD, Composition
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.staging import StagingPlan
@@ -123,7 +123,7 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
         places = {m.path: _place(m.path, crate) or m.path.as_posix() for asset in survey.assets for m in asset.members}
         missing = tuple(one.path for one in content.missing)
         differs = _differences(content.essentials, essentials(survey, places, missing))
-        if content.composition is not None and not changed:
+        if content.composition is not None and content.composition.method == METHOD and not changed:
             found = _composition(form, scene, survey, content, crate)
             differs += content.composition.differences(found) if found is not None else []
             compared = content.composition

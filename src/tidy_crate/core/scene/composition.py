@@ -13,8 +13,15 @@ MOST_NAMED = 10
 COMPOSES = "composes to something else"
 
 
+# which values are compared, and how: digests of another number cannot be held against these
+METHOD = 2
+
+
 class Composition(Model):
     """The digest of a composed scene."""
+
+    method: int = 1
+    """See `METHOD`."""
 
     prims: int
     """How many prims were compared."""
@@ -32,6 +39,7 @@ class Composition(Model):
         """Join digests by prim path, in the order of the paths."""
         ordered = dict(sorted(prims.items()))
         return cls(
+            method=METHOD,
             prims=len(ordered),
             times=tuple(times),
             sampled=tuple(sampled),

@@ -157,6 +157,8 @@ class Asset(Model):
     owner: str
     field: str
     context: str = ""
+    within: str = ""
+    leads: str = ""
     time: float | None = None
     used_by: tuple[str, ...] = ()
     kind: str

@@ -11,14 +11,20 @@ from tidy_crate.core.asset.resolve import locate
 from tidy_crate.core.scene.model import Asset
 
 
-def new_texts(assets: Iterable[Asset], place: PurePosixPath, places: Mapping[Path, PurePosixPath]) -> dict[str, str]:
+def new_texts(
+    assets: Iterable[Asset],
+    place: PurePosixPath,
+    places: Mapping[Path, PurePosixPath],
+    moved: Mapping[str, PurePosixPath] | None = None,
+) -> dict[str, str]:
     """By occurrence id the text that must change; empty when everything in the file holds as it is.
 
     assets: the occurrences in one file; place: of that file in the crate; places: of every file and set pattern.
+    moved: by occurrence id, where what it names is instead.
     """
     changes = {}
     for asset in assets:
-        target = place_of(asset, places)
+        target = (moved or {}).get(asset.id) or place_of(asset, places)
         if not holds(asset, place, target):
             changes[asset.id] = paths.relative(target, place.parent) + _inner(asset.value)
     return changes
@@ -36,6 +42,9 @@ def holds(asset: Asset, place: PurePosixPath, target: PurePosixPath) -> bool:
     """Whether the path as written, read from its file's place in the crate, already leads to the target."""
     if asset.value == asset.authored == str(target):
         return True  # on shared storage: the very path by which nodes see it
+    if paths.dialect(asset.authored) is Dialect.EXPRESSION and not asset.relinked:
+        # it comes to the same in the crate, whose layers state the same variables
+        return not paths.is_absolute(asset.value) and locate(asset.value, Path("/", place.parent)) == Path("/", target)
     if asset.relinked or asset.value != asset.authored or paths.is_absolute(asset.authored) or "\\" in asset.authored:
         return False
     outer = asset.authored.removesuffix(_inner(asset.authored))
@@ -43,5 +52,6 @@ def holds(asset: Asset, place: PurePosixPath, target: PurePosixPath) -> bool:
 
 
 def _inner(text: str) -> str:
-    """The part of a path that leads on inside a package: `[file]`."""
-    return text[text.index("[") :] if paths.dialect(text) is Dialect.PACKAGED else ""
+    """The part of a path that leads on inside a package (`[file]`), and arguments for its reader."""
+    bare, rest = paths.without_arguments(text), paths.arguments(text)
+    return (bare[bare.index("[") :] if paths.dialect(bare) is Dialect.PACKAGED else "") + rest

@@ -13,6 +13,7 @@ from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.compose import Arc, Composed, compose, needs_stage, staged_root
+from tidy_crate.core.scene.formats.usd.contexts import copies_by_context
 from tidy_crate.core.scene.formats.usd.quiet import open_layer, open_stage, usd_messages
 from tidy_crate.core.scene.formats.usd.slots import ARCS, REMOVED, Slot, rewrite
 from tidy_crate.core.scene.model import Asset, Survey
@@ -34,25 +35,28 @@ def apply(
     layer_of = cache(open_layer)
     written: list[PurePosixPath] = []
     copied: dict[PurePosixPath, Path] = {}
+    copies = copies_by_context(scene, by_layer, places)
+    moved = copies.moved(survey.assets)
     with usd_messages(scene):
         for path in survey.layers:
             place = places.get(path)
             if place is None:
                 continue  # it travels inside its package, or lies where no node can see it
-            texts = _new_texts(by_layer.get(path, []), place, places)
-            if texts:
-                layer = layer_of(path)
-                export(_edited(layer, path, texts), folder / place, _encoding(layer))
-                written.append(place)
-            else:
-                copied[place] = path
+            for own, assets in copies.of(path, place, by_layer.get(path, [])):
+                texts = _new_texts(assets, own, places, moved)
+                if texts:
+                    layer = layer_of(path)
+                    export(_edited(layer, path, texts), folder / own, _encoding(layer))
+                    written.append(own)
+                else:
+                    copied[own] = path
         root = _root_place(places[scene], set(places.values()))
         caches = {e.simulation: paths.relative(places[e.layer], root.parent) for e in plan.of(UseCache)}
         source = compose(scene, _arcs(survey), survey.layers, layer_of).stage if needs_stage(plan) else None
         scene_text = paths.relative(places[scene], root.parent)
         staged = staged_root(source, layer_of(scene), plan, caches, scene_text)
         # asset paths in the metadata taken over from the scene's root stay valid: both lie in one folder
-        top = _new_texts([a for a in by_layer.get(scene, []) if a.owner == "/"], places[scene], places)
+        top = _new_texts([a for a in by_layer.get(scene, []) if a.owner == "/"], places[scene], places, moved)
         rewrite(staged, lambda slot: top.get((slot.path, slot.field, slot.text, slot.time), slot.text))
         export(staged, folder / root, "usda")
     written.append(root)
@@ -80,7 +84,8 @@ def _arcs(survey: Survey) -> Iterator[Arc]:
         if named and asset.resolved is not None and asset.resolved not in unseen:
             target = asset.resolved
             if paths.dialect(asset.value) is paths.Dialect.PACKAGED:
-                target = package.joined(target, asset.value[:-1].partition("[")[2])
+                inner = paths.without_arguments(asset.value)[:-1].partition("[")[2]
+                target = package.joined(target, inner)
             yield Arc(asset.layer, asset.owner, asset.field, asset.authored, target, asset.relinked)
 
 
@@ -88,9 +93,14 @@ def _arcs(survey: Survey) -> Iterator[Arc]:
 Key = tuple[str, str, str, float | None]
 
 
-def _new_texts(assets: list[Asset], place: PurePosixPath, places: Mapping[Path, PurePosixPath]) -> dict[Key, str]:
+def _new_texts(
+    assets: list[Asset],
+    place: PurePosixPath,
+    places: Mapping[Path, PurePosixPath],
+    moved: Mapping[str, PurePosixPath],
+) -> dict[Key, str]:
     """The slots of a layer whose text must change so that it points into the crate; empty when all hold as they are."""
-    texts = new_texts(assets, place, places)
+    texts = new_texts(assets, place, places, moved)
     return {
         (asset.owner, asset.field, asset.authored, asset.time): texts[asset.id] for asset in assets if asset.id in texts
     }

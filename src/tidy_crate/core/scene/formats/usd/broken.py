@@ -19,8 +19,9 @@ from tidy_crate.core.scene.model import BrokenLink, LinkKind
 
 MOST = 200
 # a file that is missing is found by our own walk, which knows more about it
+_FILES = (Pcp.ErrorInvalidAssetPath, Pcp.ErrorInvalidSublayerPath)
 _OTHERS_SAY = (
-    Pcp.ErrorInvalidAssetPath, Pcp.ErrorInvalidSublayerPath, Pcp.ErrorMutedAssetPath,
+    *_FILES, Pcp.ErrorMutedAssetPath,
     # the same target is asked about below
     Pcp.ErrorInvalidTargetPath, Pcp.ErrorInvalidExternalTargetPath, Pcp.ErrorInvalidInstanceTargetPath,
 )  # fmt: skip
@@ -28,6 +29,8 @@ _OTHERS_SAY = (
 _PICTURE = re.compile(
     r"products|orderedVars|camera|material:binding(?!:physics).*|prototypes|skel:.*|blendShapeTargets|light:filters"
 )
+# what must be of a type, or is passed over
+_WANTED = {"products": (UsdRender.Product, "a render product"), "orderedVars": (UsdRender.Var, "a render variable")}
 _AT_LAYER = re.compile(r"@([^@]*)@")
 _FIXED = "unitsResolve"
 
@@ -38,7 +41,7 @@ def broken_links(
     """Find every place that leads nowhere, at most `MOST` of each kind."""
     stage = composed.stage
     shown = _Shown(stage, prims, needed)
-    found = [*_composition(composed, shown), *_settings_path(stage)]
+    found = [*_composition(composed, walk, shown), *_settings_path(stage), *_variants(prims, names, shown)]
     found += _targets(stage, prims, names, shown)
     found += _units(composed, walk, prims, shown)
     return tuple(found)
@@ -69,10 +72,12 @@ class _Shown:
         return any(self._needed.uses(one.GetPath(), self._prims) for one in inner)
 
 
-def _composition(composed: Composed, shown: _Shown) -> Iterator[BrokenLink]:
+def _composition(composed: Composed, walk: Walk, shown: _Shown) -> Iterator[BrokenLink]:
     seen: set[tuple[str, str]] = set()
+    # what the library does not find and our own walk does is told too
+    told = walk.unread or walk.opaque or any(o.slot.is_arc and not o.resolution.members for o in walk.occurrences)
     for error in composed.stage.GetCompositionErrors():
-        if isinstance(error, _OTHERS_SAY):
+        if isinstance(error, _OTHERS_SAY) and (told or not isinstance(error, _FILES)):
             continue
         path = Sdf.Path(error.rootSite.path)
         what = _AT_LAYER.sub(lambda match: _short(match[1], composed), str(error).strip())
@@ -87,6 +92,19 @@ def _short(identifier: str, composed: Composed) -> str:
     file = composed.origin.get(identifier)
     name = (str(file) if file is not None else identifier).replace("\\", "/").rpartition("/")[2]
     return name.rpartition(":")[2] if name.startswith("anon:") else name
+
+
+def _variants(prims: ScenePrims, names: Names, shown: _Shown) -> Iterator[BrokenLink]:
+    """Variants that are selected and are not there: nothing composes in their place, and the library says nothing."""
+    for prim in prims.named(names.variants):
+        sets = prim.GetVariantSets()
+        for name in sets.GetNames():
+            one = sets.GetVariantSet(name)
+            chosen = one.GetVariantSelection()
+            if chosen and chosen not in one.GetVariantNames():
+                what = f"the variant {chosen} of {name} is selected and not there"
+                where = str(prim.GetPath())
+                yield BrokenLink(kind=LinkKind.COMPOSITION, where=where, what=what, needed=shown(prim.GetPath()))
 
 
 def _settings_path(stage: Usd.Stage) -> Iterator[BrokenLink]:
@@ -120,6 +138,11 @@ def _of_prim(stage: Usd.Stage, prim: Usd.Prim) -> Iterator[tuple[str, str, bool]
         gone += _dropped(one)
         for path in dict.fromkeys(gone):
             yield str(one.GetPath()), f"{path} is not there", picture
+        if (wanted := _WANTED.get(one.GetName())) is not None and prim.IsA(UsdRender.SettingsBase):
+            for path in one.GetForwardedTargets():
+                target = stage.GetPrimAtPath(path)
+                if target and path not in gone and not target.IsA(wanted[0]):
+                    yield str(one.GetPath()), f"{path} is not {wanted[1]}", picture
     for one in prim.GetAuthoredAttributes():
         if one.HasAuthoredConnections():
             for path in one.GetConnections():

@@ -171,7 +171,8 @@ def _with_relinked_arcs(
         def new_text(slot: Slot, targets=targets, folder=folder) -> str:  # type: ignore[no-untyped-def]
             target = targets.get((slot.path, slot.field, slot.text))
             if target is not None:
-                return copies[target].identifier if target in copies else str(target)
+                whole = str(target) + paths.arguments(slot.text)
+                return copies[target].identifier if target in copies else whole
             return slot.text if slot.field in TEXTS else _spelt_out(slot.text, folder)
 
         rewrite(copy, new_text)

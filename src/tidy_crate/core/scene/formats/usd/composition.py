@@ -17,8 +17,11 @@ Identity = Callable[[Sdf.Layer | None, str, str], str]
 TextIdentity = Callable[[Sdf.Layer, str], str | None]
 # prims of a scene that are all compared; of more, every n-th
 MOST_PRIMS = 300_000
-# samples of one attribute that are compared, spread over its range
+# samples of one attribute that are always compared, spread over its range
 MOST_SAMPLES = 6
+# of single values all samples are compared, up to so many of one attribute and so many in all; of files always
+MOST_SINGLE = 1000
+MOST_READS = 500_000
 # elements of an array that are all compared; of more, so many spread over it
 MOST_ELEMENTS = 1 << 20
 # metadata that says how a prim came about, not what it is; what composes from it is compared
@@ -46,6 +49,8 @@ def composition(stage: Usd.Stage, identity: Identity, text_identity: TextIdentit
     if step > 1:
         sampled.append(f"every {step}th of {len(prims)} prims")
     found.update((str(prim.GetPath()), reader.of_prim(prim)) for prim in prims[:: step or 1])
+    if reader.thinned:
+        sampled.append(f"{MOST_SAMPLES} samples of each of {reader.thinned} attributes that have more")
     if reader.long_arrays:
         sampled.append(f"{MOST_ELEMENTS} elements of each of {reader.long_arrays} longer arrays")
     return Composition.of(found, times, sampled)
@@ -94,6 +99,8 @@ class _Reader:
         self._text_identity = text_identity
         self._times = times
         self.long_arrays = 0
+        self.thinned = 0
+        self._reads = MOST_READS
         self.first: dict[Sdf.Path, Sdf.Path] = {}
 
     def of_stage(self) -> str:
@@ -131,9 +138,17 @@ class _Reader:
                 self._value(attribute, Usd.TimeCode.Default(), add, raw)
             return
         add("samples", len(samples), *(f"{time:.9g}" for time in samples[:1000]))
-        spread = {round(at * (len(samples) - 1) / (MOST_SAMPLES - 1)) for at in range(MOST_SAMPLES)}
-        for time in sorted({*self._times, *(samples[at] for at in spread)}):
+        for time in sorted({*self._times, *self._chosen(attribute.GetTypeName(), samples)}):
             self._value(attribute, Usd.TimeCode(time), add, raw)
+
+    def _chosen(self, kind: Sdf.ValueTypeName, samples: list[float]) -> list[float]:
+        """The samples that are compared: of files all, of single values as many as there is time for, else a few."""
+        whole = not kind.isArray and len(samples) <= min(MOST_SINGLE, self._reads)
+        if kind in (Sdf.ValueTypeNames.Asset, Sdf.ValueTypeNames.AssetArray) or whole or len(samples) <= MOST_SAMPLES:
+            self._reads -= len(samples)
+            return samples
+        self.thinned += 1
+        return [samples[round(at * (len(samples) - 1) / (MOST_SAMPLES - 1))] for at in range(MOST_SAMPLES)]
 
     def _value(
         self, attribute: Usd.Attribute, time: Usd.TimeCode, add: Callable[..., None], raw: Callable[[bytes], None]

@@ -6,7 +6,7 @@ import hashlib
 import json
 from collections import deque
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -45,6 +45,9 @@ class Occurrence:
     resolution: Resolution
     relinked: bool
     layer_target: Path | None
+    within: str = ""
+    leads: str = ""
+    """See Asset."""
 
 
 @dataclass
@@ -98,12 +101,12 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> N
             for slot in walk.facts[path].slots
             if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts
         ]
-        walk.occurrences.extend(found)
         arcs = [occurrence for occurrence in found if occurrence.layer_target is not None]
         library.expect(dict.fromkeys(o.layer_target for o in arcs if o.layer_target not in walk.facts))  # type: ignore[misc]
         for occurrence in found:
             if occurrence.slot.field == "clips":
                 queue.extend((clip, variables) for clip in _clips_with_files(walk, occurrence))
+        into: dict[str, str] = {}
         for occurrence in arcs:
             target = occurrence.layer_target
             assert target is not None
@@ -114,9 +117,13 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> N
                 # a layer stack of its own: its root's variables, overridden by those of the stack that brings it in
                 inherited = {**walk.facts[target].variables, **variables}
             key = (target, _context(inherited))
+            into[occurrence.id] = key[1]
             if key not in seen:
                 seen.add(key)
                 queue.append((target, inherited))
+        if context or any(into.values()):
+            found = [replace(one, within=context, leads=into.get(one.id, "")) for one in found]
+        walk.occurrences.extend(found)
 
 
 def _read_facts(walk: Walk, path: Path) -> bool:
@@ -184,6 +191,7 @@ def _occurrence(
 
 def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> Resolution:
     """packed: whether the layer lies in a package, asked once for all its slots."""
+    value = paths.without_arguments(value)
     if packed:
         return package.resolve_inside(value, path, disk.tokens)
     if paths.dialect(value) is paths.Dialect.PACKAGED:
@@ -196,7 +204,8 @@ def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> R
 
 def _layer_target(walk: Walk, location: Path, value: str) -> Path | None:
     """The layer that an arc brings in, None for a file that this USD build has no reader for."""
-    if paths.dialect(value) is paths.Dialect.PACKAGED:
+    value = paths.without_arguments(value)
+    if paths.dialect(value) is paths.Dialect.PACKAGED and not location.name.endswith("]"):
         return package.joined(location, value[:-1].partition("[")[2])
     inside = package.split(location)
     suffix = Path(inside[1] if inside is not None else location).suffix.lower()

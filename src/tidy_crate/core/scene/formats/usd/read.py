@@ -228,6 +228,8 @@ def _asset(
         owner=occurrence.slot.path,
         field=occurrence.slot.field,
         context=occurrence.context,
+        within=occurrence.within,
+        leads=occurrence.leads,
         time=occurrence.slot.time,
         used_by=tuple(map(str, users[:MOST_USERS])),
         kind=_kind(occurrence),

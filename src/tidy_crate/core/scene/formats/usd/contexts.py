@@ -1,0 +1,91 @@
+"""A copy of a layer for each set of expression variables under which its paths mean something else.
+
+An expression such as `"/store/${SHOT}.png"` that cannot stay as it is becomes a plain path in the crate. Where one
+layer is read under two sets of variables, one file cannot hold both paths, so each set gets a copy of its own; and so
+do the layers that lead to it, as far as they differ.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
+
+from tidy_crate.core.scene.formats.usd.slots import ARCS
+from tidy_crate.core.scene.model import Asset
+from tidy_crate.core.scene.rewriting import new_texts
+
+
+@dataclass
+class Copies:
+    """Where each copy of a layer is in the crate, by file and set of variables. Layers with one copy are not in it."""
+
+    places: dict[tuple[Path, str], PurePosixPath] = field(default_factory=dict)
+
+    def moved(self, assets: Iterable[Asset]) -> dict[str, PurePosixPath]:
+        """Return, by occurrence id, the copy that an arc must lead to."""
+        if not self.places:
+            return {}
+        return {asset.id: place for asset in assets if (place := self._target(asset)) is not None}
+
+    def of(self, path: Path, place: PurePosixPath, assets: list[Asset]) -> Iterator[tuple[PurePosixPath, list[Asset]]]:
+        """Yield each copy of a layer with the occurrences that count in it."""
+        own = {context: at for (file, context), at in self.places.items() if file == path}
+        if not own:
+            yield place, assets
+        for context, at in own.items():
+            yield at, [asset for asset in assets if asset.within == context]
+
+    def _target(self, asset: Asset) -> PurePosixPath | None:
+        if asset.field not in ARCS or asset.resolved is None:
+            return None
+        return self.places.get((asset.resolved, asset.leads))
+
+
+def copies_by_context(
+    scene: Path, by_layer: Mapping[Path, list[Asset]], places: Mapping[Path, PurePosixPath]
+) -> Copies:
+    """Find the layers that need a copy for each set of variables, until no more of them do."""
+    found = Copies()
+    several = {
+        path: contexts
+        for path, assets in by_layer.items()
+        if path in places and len(contexts := list(dict.fromkeys(asset.within for asset in assets))) > 1
+    }
+    taken = set(places.values())
+    while True:
+        moved = found.moved(asset for assets in by_layer.values() for asset in assets)
+        fresh = [
+            path
+            for path, contexts in several.items()
+            if (path, contexts[0]) not in found.places
+            and len({_signature(by_layer[path], one, places[path], places, moved) for one in contexts}) > 1
+        ]
+        if not fresh:
+            return found
+        for path in fresh:
+            for number, context in enumerate(several[path]):
+                place = places[path] if number == 0 else _free(places[path], context, taken)
+                found.places[path, context] = place
+                taken.add(place)
+
+
+def _signature(
+    assets: list[Asset],
+    context: str,
+    place: PurePosixPath,
+    places: Mapping[Path, PurePosixPath],
+    moved: Mapping[str, PurePosixPath],
+) -> tuple[tuple[object, ...], ...]:
+    own = [asset for asset in assets if asset.within == context]
+    texts = new_texts(own, place, places, moved)
+    return tuple((asset.owner, asset.field, asset.authored, asset.time, texts.get(asset.id)) for asset in own)
+
+
+def _free(place: PurePosixPath, context: str, taken: set[PurePosixPath]) -> PurePosixPath:
+    for number in range(1, 1000):
+        mark = context if number == 1 else f"{context}-{number}"
+        name = place.with_name(f"{place.stem}.{mark or 'plain'}{place.suffix}")
+        if name not in taken:
+            return name
+    return place
