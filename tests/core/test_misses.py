@@ -44,12 +44,18 @@ def part(text: str) -> bytes:
     return usda(text).encode()
 
 
-def uv_quad(u: float) -> str:
+SHIFTED = (
+    'def Shader "Shift" { uniform token info:id = "UsdTransform2d"\nfloat2 outputs:result }\n'
+    'def Shader "Tex" { float2 inputs:st.connect = </Look/Shift.outputs:result>\n'
+)
+
+
+def uv_quad(u: float, shader: str = 'def Shader "Tex" { ') -> str:
     corners = f"[({u}, 0), ({u + 1}, 0), ({u + 1}, 1), ({u}, 1)]"
     return (
         f'def Mesh "Quad" ( prepend apiSchemas = ["MaterialBindingAPI"] ) {{ {QUAD}'
         f'texCoord2f[] primvars:st = {corners} ( interpolation = "faceVarying" )\nrel material:binding = </Look> }}\n'
-        'def Material "Look" { def Shader "Tex" { asset inputs:file = @./t.<UDIM>.png@ } }\n'
+        f'def Material "Look" {{ {shader}asset inputs:file = @./t.<UDIM>.png@ }} }}\n'
     )
 
 
@@ -308,6 +314,13 @@ QUIET: dict[str, tuple[set[str], Trap]] = {
             scene("customLayerData", "metersPerUnit = 1\n    customLayerData",
                   BALL, 'def "Looks" ( references = @./l.usda@ ) { }\n' + BALL),
             files(l__usda=part('( defaultPrim = "L"\n metersPerUnit = 0.01 )\ndef Scope "L" { def Material "M" { } }')),
+        ),
+    ),
+    "coordinates that are worked out on the way": (
+        {"file-missing"},
+        all_of(
+            scene(BALL, uv_quad(1, SHIFTED) + BALL),
+            files(t__1001__png=png()),
         ),
     ),
     "a tile that no coordinate uses": (

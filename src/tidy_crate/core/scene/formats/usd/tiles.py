@@ -20,6 +20,9 @@ from tidy_crate.core.scene.formats.usd.prims import Kind, ScenePrims
 # faces of one mesh that are looked at; of more, so many spread over it
 MOST_FACES = 200_000
 # names of texture coordinates that are usual, in the order in which they are tried where no reader names one
+# inputs of a texture that take coordinates, and what the nodes that merely read them are called
+_INPUTS = ("inputs:st", "inputs:texcoord", "inputs:uv")
+_READERS = ("primvarreader", "texcoord", "geompropvalue")
 _USUAL = ("st", "st0", "uv", "UVMap", "map1", "Texture_uv")
 
 
@@ -56,7 +59,9 @@ class TilesInUse:
             material = _material_above(self.composed.stage, user)
             if material is None:
                 continue
-            names = _coordinates(material)
+            names = _coordinates(self.composed.stage.GetPrimAtPath(user))
+            if names is None:
+                continue
             for shape in self._shapes().get(material.GetPath(), ()):
                 tiles |= self._of_shape(shape, names)
         return tiles
@@ -95,16 +100,34 @@ def _material_above(stage: Usd.Stage, path: Sdf.Path) -> Usd.Prim | None:
     return None
 
 
-def _coordinates(material: Usd.Prim) -> tuple[str, ...]:
-    """Return the names of the texture coordinates that a material reads, the usual ones where it names none."""
-    found = []
-    for prim in Usd.PrimRange(material, Usd.TraverseInstanceProxies()):
-        name = prim.GetAttribute("inputs:varname")
-        if name and prim.IsA(UsdShade.Shader) and "2" in str(prim.GetAttribute("info:id").Get() or ""):
-            value = UsdShade.Utils.GetValueProducingAttributes(UsdShade.Input(name))
-            text = value[0].Get() if value else None
-            found += [str(text)] if text else []
-    return tuple(dict.fromkeys(found)) or _USUAL
+def _coordinates(texture: Usd.Prim) -> tuple[str, ...] | None:
+    """Return the names of the texture coordinates that a texture is looked up by.
+
+    The usual ones where it names none; None where they are worked out on the way, so that nothing can be said.
+    """
+    if _id(texture).lower().startswith("nd_tiledimage"):
+        return None
+    for name in _INPUTS:
+        attribute = texture.GetAttribute(name)
+        if not attribute or not attribute.HasAuthoredConnections():
+            continue
+        sources = UsdShade.Utils.GetValueProducingAttributes(UsdShade.Input(attribute))
+        reader = sources[0].GetPrim() if sources else None
+        kind = _id(reader).lower() if reader else ""
+        if not any(word in kind for word in _READERS):
+            return None
+        for called in ("inputs:varname", "inputs:geomprop"):
+            value = reader.GetAttribute(called) if reader else None
+            found = UsdShade.Utils.GetValueProducingAttributes(UsdShade.Input(value)) if value else ()
+            text = found[0].Get() if found else None
+            if text:
+                return (str(text),)
+    return _USUAL
+
+
+def _id(shader: Usd.Prim) -> str:
+    attribute = shader.GetAttribute("info:id")
+    return str(attribute.Get() or "") if attribute else ""
 
 
 def _tiles_of(shape: Usd.Prim, names: tuple[str, ...]) -> frozenset[int]:
