@@ -7,6 +7,7 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +20,8 @@ from tidy_crate.core.check.decide import mend
 from tidy_crate.core.context.relink import apply_relinks, propose
 from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.packing import read_packing_list
+from tidy_crate.core.crate.proving import prove_here
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
 MATTE = "renders/matte/lantern_quay_matte.####.exr"
@@ -96,6 +99,12 @@ def crate(packed: tuple[SceneContext, Path], tmp_path: Path) -> Iterator[Path]:
     target = tmp_path / "quay.crate"
     shutil.copytree(packed[1], target)
     yield target
+
+
+def is_whole(crate: Path) -> bool:
+    """Whether a crate is proven whole, in this process: without walls, which have tests of their own."""
+    with tempfile.TemporaryDirectory() as scratch:
+        return prove_here(crate, read_packing_list(crate), Path(scratch), None, "not asked for").whole
 
 
 def tree(folder: Path) -> dict[str, bytes]:

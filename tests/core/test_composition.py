@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from pxr import Sdf, Usd, UsdGeom
 
-from conftest import usda
+from conftest import is_whole, usda
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import FILE_NAME, read_packing_list
@@ -50,7 +50,7 @@ def place(stage: Usd.Stage, prim: str, time: float) -> list[float]:
 
 
 def is_complete(crate: Path) -> bool:
-    return prove(crate, os.environ, test=False).whole
+    return is_whole(crate)
 
 
 @pytest.mark.parametrize("authored", ["@/abs/anim.usda@", "@../lib/anim.usda@"])
@@ -295,7 +295,7 @@ def test_a_layer_under_two_sets_of_variables_gets_a_copy_for_each(tmp_path: Path
         value = stage.GetAttributeAtPath(f"{prim}.plate").Get()
         assert Path(value.resolvedPath).read_bytes() == byte
         assert stage.GetAttributeAtPath(f"{prim}/Prop.shot").Get() == shot
-    assert prove(crate, os.environ, test=False).whole
+    assert is_whole(crate)
 
 
 def test_an_expression_that_holds_in_the_crate_stays_an_expression(tmp_path: Path) -> None:
@@ -306,4 +306,4 @@ def test_an_expression_that_holds_in_the_crate_stays_an_expression(tmp_path: Pat
     (tmp_path / "dawn.png").write_bytes(b"1")
     result = collect(open_scene(scene), tmp_path / "s.crate")
     assert "${SHOT}" in (tmp_path / "s.crate" / "s.usda").read_text() and not result.missing
-    assert prove(tmp_path / "s.crate", os.environ, test=False).whole
+    assert is_whole(tmp_path / "s.crate")

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 import json
-import os
 import struct
 from pathlib import Path
 
 import pytest
 from pxr import Usd
 
-from conftest import usda
+from conftest import is_whole, usda
 from tidy_crate.core.check.mends import mends_for
 from tidy_crate.core.check.run import checked
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
-from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.scene.memory_need import decoded_bytes, memory_need
 from tidy_crate.core.scene.model import Status
 from traps import Shot, Trap, all_of, before, brief, card, files, gltf, png, scene
@@ -381,7 +379,7 @@ def test_r2_a_file_that_an_attribute_of_type_string_names_travels(shot: Shot, tm
     text = stage.GetAttributeAtPath("/Painted.brush:picture").Get()
     spec = stage.GetAttributeAtPath("/Painted.brush:picture").GetPropertyStack()[0]
     assert not Path(text).is_absolute() and Path(spec.layer.ComputeAbsolutePath(text)).read_bytes() == png()
-    assert prove(crate, os.environ, test=False).whole
+    assert is_whole(crate)
 
 
 def test_r2_what_a_search_path_finds_travels_and_composes(shot: Shot, tmp_path: Path) -> None:
@@ -396,4 +394,4 @@ def test_r2_what_a_search_path_finds_travels_and_composes(shot: Shot, tmp_path: 
     crate = tmp_path / "s.crate"
     result = collect(context, crate)
     assert Usd.Stage.Open(str(result.scene)).GetPrimAtPath("/Box").GetTypeName() == "Cube"
-    assert prove(crate, os.environ, test=False).whole
+    assert is_whole(crate)

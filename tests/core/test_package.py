@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from pathlib import Path
 
 import pytest
 from pxr import Sdf, Usd, UsdUtils
 
-from conftest import usda
+from conftest import is_whole, usda
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
-from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.scene.model import Status
 
 INNER = """def Xform "S" ( references = @./parts/part.usda@</P> ) {
@@ -42,7 +40,7 @@ def pack(folder: Path, name: str = "pack.usdz", extra: str = "") -> Path:
 
 
 def whole(crate: Path) -> bool:
-    return prove(crate, os.environ, test=False).whole
+    return is_whole(crate)
 
 
 def test_s7_a_whole_package_is_one_file_and_what_it_holds_is_no_asset(tmp_path: Path) -> None:
@@ -148,7 +146,7 @@ def test_a_package_inside_a_package_is_read_as_usd_reads_it_and_travels(tmp_path
     assert [str(stage.GetPrimAtPath(path).GetTypeName()) for path in ("/A/P", "/A/Q", "/B", "/C")] == [
         "Sphere", "Sphere", "Sphere", "Cube",
     ]  # fmt: skip
-    assert prove(tmp_path / "far" / "s.crate", os.environ, test=False).whole
+    assert is_whole(tmp_path / "far" / "s.crate")
 
 
 def test_what_a_nested_package_lacks_is_missing_by_name(tmp_path: Path) -> None:

@@ -45,6 +45,8 @@ class Shape:
     mass: float | None = None
     collider: str = ""
     """The name by which pairs of colliders are kept apart."""
+    triangles: NDArray[np.int64] | None = None
+    """Of a hull, the corners of all its faces, shape (n, 3), where they are known."""
 
 
 @dataclass(frozen=True)
@@ -140,15 +142,12 @@ def _inertia(squares: Vector) -> Vector:
 
 def _hull_mass(shape: Shape) -> tuple[float, Vector, Vector]:
     """Sum the tetrahedra between a hull's triangles and a point inside it."""
-    from scipy.spatial import ConvexHull, QhullError
-
     assert shape.points is not None
-    try:
-        hull = ConvexHull(shape.points)
-    except QhullError:
+    triangles = _triangles(shape.points) if shape.triangles is None else shape.triangles
+    if not len(triangles):
         return 0.0, np.zeros(3), np.zeros((3, 3))
-    inner = shape.points[hull.vertices].mean(axis=0)
-    corners = shape.points[hull.simplices] - inner
+    inner = shape.points[np.unique(triangles)].mean(axis=0)
+    corners = shape.points[triangles] - inner
     volumes = np.abs(np.linalg.det(corners)) / 6
     volume = float(volumes.sum())
     if volume <= 0:
@@ -159,6 +158,17 @@ def _hull_mass(shape: Shape) -> tuple[float, Vector, Vector]:
     each = np.einsum("nki,nkj->nij", corners, corners) + np.einsum("ni,nj->nij", total, total)
     squares = np.einsum("n,nij->ij", volumes / 20, each) - volume * np.outer(centre, centre)
     return volume, centre + inner, _inertia(squares)
+
+
+def _triangles(points: Vector) -> NDArray[np.int64]:
+    """The faces of the hull of points; none where they are flat."""
+    # a fifth of a second to load, and most colliders know their faces
+    from scipy.spatial import ConvexHull, QhullError
+
+    try:
+        return np.asarray(ConvexHull(points).simplices)
+    except QhullError:
+        return np.empty((0, 3), dtype=np.int64)
 
 
 def multiply(a: Vector, b: Vector) -> Vector:

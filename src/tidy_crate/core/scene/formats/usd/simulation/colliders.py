@@ -114,7 +114,10 @@ def _mesh(prim: Usd.Prim, matrix: NDArray[np.float64], plain: Shape, time: float
     extent = float(np.ptp(points, axis=0).max())
     if extent <= 0:
         raise Unfit("a mesh has no size")
-    if approximation == "convexHull" or (_is_its_own_hull(points, faces) and not _is_flat(points)):
+    if _is_its_own_hull(points, faces) and not _is_flat(points):
+        fans = [(face[0], face[at], face[at + 1]) for face in faces for at in range(1, len(face) - 1)]
+        return [replace(_hull(plain, points), triangles=np.array(fans))]
+    if approximation == "convexHull":
         return [_hull(plain, points)]
     # concave, or flat: the faces themselves
     if len(faces) > MOST_FACES:
