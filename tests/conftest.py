@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
@@ -14,7 +15,9 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from typer.testing import CliRunner
 
+from tidy_crate.cli.app import app
 from tidy_crate.core.bake.run import bake
 from tidy_crate.core.check.decide import mend
 from tidy_crate.core.context.relink import apply_relinks, propose
@@ -53,6 +56,12 @@ class Run:
             line, cwd=cwd, env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=280, check=False
         )
         return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+    def here(self, *words: object, cwd: Path | None = None) -> Outcome:
+        """The same in this process: a second quicker, for what does not hang on being a program of its own."""
+        with contextlib.chdir(cwd or Path.cwd()):
+            done = CliRunner().invoke(app, list(map(str, words)), env=self.environment)
+        return Outcome(done.exit_code, done.stdout, done.stderr)
 
 
 @pytest.fixture(scope="session")

@@ -73,7 +73,8 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.mark.parametrize(("words", "code", "message"), BAD, ids=[" ".join(words) for words, _, _ in BAD])
 def test_bad_input_is_one_clear_message(words: tuple[str, ...], code: int, message: str, place: Path, run: Run) -> None:
-    done = run(*words, cwd=place)
+    # what a library itself may print only a program of its own shows
+    done = (run if words[0] == "survey" else run.here)(*words, cwd=place)
     assert done.code == code, done.err
     assert message in done.err
     assert "Traceback" not in done.err and "pxr" not in done.err

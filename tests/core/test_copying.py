@@ -173,18 +173,20 @@ def test_r10_an_archive_is_proven_as_it_is(tmp_path: Path, run: Run) -> None:
     for ending in (".zip", ".tar.zst"):
         archive = tmp_path / f"c{ending}"
         write_archive(tmp_path / "c.crate", archive)
-        assert run("prove", archive, "--json").json["whole"]
+        assert run.here("prove", archive, "--json").json["whole"]
         archive.write_bytes(archive.read_bytes()[:-400])
-        broken = run("prove", archive)
+        broken = run.here("prove", archive)
         assert broken.code == 2 and "broken" in broken.err
-    assert run("prove", tmp_path / "none.crate").code == 2
+    assert run.here("prove", tmp_path / "none.crate").code == 2
 
 
 def test_the_options_are_told_from_the_command_line(tmp_path: Path, run: Run) -> None:
     scene = show(tmp_path, {"a.bin": os.urandom(9000)})
-    done = run("collect", scene, "-o", tmp_path / "c.crate", "--using", "hard-link", "--json")
+    done = run.here("collect", scene, "-o", tmp_path / "c.crate", "--using", "hard-link", "--json")
     assert done.code == 0 and (tmp_path / "c.crate/a.bin").samefile(tmp_path / "show/a.bin")
-    wrong = run("collect", scene, "--using", "magic")
+    wrong = run.here("collect", scene, "--using", "magic")
     assert wrong.code == 2 and "copy, reflink, hard-link" in wrong.err
-    shared = run("collect", scene, "-o", tmp_path / "show/d.crate", "--on-share", f"{tmp_path}=/mnt/jobs", "--json")
+    shared = run.here(
+        "collect", scene, "-o", tmp_path / "show/d.crate", "--on-share", f"{tmp_path}=/mnt/jobs", "--json"
+    )
     assert shared.code == 0 and shared.json["copied_bytes"] == 0

@@ -166,9 +166,9 @@ def test_a_host_whose_copy_still_solves_beside_the_cache_is_caught(tmp_path: Pat
 
 def test_the_program_bakes_a_sheet_like_any_scene(tmp_path: Path, run: Run) -> None:
     sheet = show(tmp_path)
-    assert [one["simulation"] for one in run("bake", sheet, "--plan", "--json").json["planned"]] == ["buoy"]
-    done = run("bake", sheet, "--json")
+    assert [one["simulation"] for one in run.here("bake", sheet, "--plan", "--json").json["planned"]] == ["buoy"]
+    done = run.here("bake", sheet, "--json")
     assert done.code == 0 and done.json["baked"][0]["kind"] == "spring"
-    assert run("bake", sheet, "--verify").code == 0
-    assert "cached" in run("survey", sheet).out
+    assert run.here("bake", sheet, "--verify").code == 0
+    assert "cached" in run.here("survey", sheet).out
     assert sys.executable not in (tmp_path / "show/harbour.tidy/caches/buoy.cache.json").read_text()

@@ -111,9 +111,9 @@ def test_s10_geometry_counts_instances_once_and_hidden_things_never(tmp_path: Pa
 
 
 def test_the_command_adds_what_is_asked_for(demo: DemoScene, run: Run) -> None:
-    found = run("survey", demo.scene, "--memory", "--looks", "--json").json
+    found = run.here("survey", demo.scene, "--memory", "--looks", "--json").json
     assert found["memory"]["texture_files"] == 3 and found["memory"]["least"] > found["memory"]["textures"] > 0
     assert [one["choice"] for one in found["looks"] if one["selected"]] == ["dusk"]
-    shown = run("survey", demo.scene, "--memory", "--looks").out
+    shown = run.here("survey", demo.scene, "--memory", "--looks").out
     assert "at least" in shown and "night" in shown
-    assert "memory" not in run("survey", demo.scene, "--json").json
+    assert "memory" not in run.here("survey", demo.scene, "--json").json

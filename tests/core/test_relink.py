@@ -192,7 +192,7 @@ def test_r4_candidates_are_chosen_at_a_terminal_and_only_there(tmp_path: Path, r
     names = "\n".join(f"asset f{n} = @/gone/f{n}.png@" for n in range(3))
     files = [f"new/{folder}/f{n}.png" for folder in ("one", "two") for n in range(3)]
     context = show(tmp_path, names, *files)
-    refused = run("relink", context.scene, "--look-in", tmp_path / "new", "--ask")
+    refused = run.here("relink", context.scene, "--look-in", tmp_path / "new", "--ask")
     assert refused.code == 2 and "nobody is here to choose" in refused.err
     line = [
         sys.executable,
@@ -365,7 +365,7 @@ def test_a_layer_that_was_found_tells_what_it_lacks_itself(tmp_path: Path, run: 
     (tmp_path / "new/boat").mkdir(parents=True)
     layer = '#usda 1.0\n( defaultPrim = "B" )\ndef Sphere "B" {\n asset a = @./lost.png@\n}\n'
     (tmp_path / "new/boat/boat.usda").write_text(layer)
-    done = run("relink", scene, "--look-in", tmp_path / "new", "--apply", "--json")
+    done = run.here("relink", scene, "--look-in", tmp_path / "new", "--apply", "--json")
     assert [one["authored"] for one in done.json["applied"]] == ["/gone/boat/boat.usda"]
     assert [one["authored"] for one in done.json["still_missing"]] == ["./lost.png"] and done.code == 1
 

@@ -136,12 +136,12 @@ def test_a_sheet_that_is_wrong_names_the_key(changes: dict[str, Any], message: s
 
 def test_the_sheet_commands(tmp_path: Path, run: Run) -> None:
     sheet = write_show(tmp_path)
-    schema = run("sheet", "schema", "--json").json
+    schema = run.here("sheet", "schema", "--json").json
     assert set(json.loads(sheet.read_text())) <= set(schema["properties"])
-    assert run("sheet", "check", sheet).code == 0
+    assert run.here("sheet", "check", sheet).code == 0
     (tmp_path / "show/textures/wood side.png").unlink()
-    assert run("sheet", "check", sheet).code == 1
+    assert run.here("sheet", "check", sheet).code == 1
     (tmp_path / "other.quay").write_text("quay 1\n")
-    made = run("sheet", "new", tmp_path / "other.quay", "--host", "practice host", "--version", "3.2", "--json")
-    assert run("survey", made.json["sheet"]).code == 0
-    assert run("sheet", "new", tmp_path / "other.quay", "--host", "x", "--version", "1").code == 2
+    made = run.here("sheet", "new", tmp_path / "other.quay", "--host", "practice host", "--version", "3.2", "--json")
+    assert run.here("survey", made.json["sheet"]).code == 0
+    assert run.here("sheet", "new", tmp_path / "other.quay", "--host", "x", "--version", "1").code == 2
