@@ -86,7 +86,7 @@ CONTRACT: list[tuple[tuple[str, ...], int, set[str]]] = [
 def test_each_command_alone_keeps_its_json_contract(
     words: tuple[str, ...], code: int, keys: set[str], told: tuple[Path, dict[str, Any]], run: Run
 ) -> None:
-    done = run(*words, "--json", cwd=told[0])
+    done = run.here(*words, "--json", cwd=told[0])
     assert done.code == code, done.out + done.err
     assert keys <= set(done.json)
 
