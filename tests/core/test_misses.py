@@ -288,6 +288,11 @@ QUIET: dict[str, tuple[set[str], Trap]] = {
         scene('def "Render" {', 'def RenderSettings "Draft" { }\ndef "Render" {',
               'renderSettingsPrimPath = "/Render/S"', ""),
     ),
+    "prototypes that are overrides where they are": (
+        {"target-gone"},
+        scene(BALL, 'over "Store" { over "Leaf" { def Sphere "S" { } } }\ndef PointInstancer "Tree" {\n'
+              "rel prototypes = </Store/Leaf>\nint[] protoIndices = [0]\npoint3f[] positions = [(0, 0, 0)] }\n" + BALL),
+    ),
     "an identifier": ({"file-from-web"}, scene("@./a.png@", "@asset:show/a.png@")),
     "a sequence on twos": (
         {"sequence-gaps"},
@@ -389,6 +394,8 @@ def test_r2_what_a_search_path_finds_travels_and_composes(shot: Shot, tmp_path: 
     )(shot)
     shot.files["../shared/parts/box.usda"] = part('( defaultPrim = "B" )\ndef Cube "B" { asset a = @./b.png@ }')
     shot.files["../shared/parts/b.png"] = png()
+    shot.files |= {f"../shared/tex/w.{n:04d}.png": png() for n in range(1, 11)}
+    scene("@./a.png@", "@tex/w.####.png@")(shot)
     context = open_scene(shot.write())
     assert {one.status for one in context.survey().assets} == {Status.FOUND}
     crate = tmp_path / "s.crate"

@@ -124,6 +124,7 @@ def test_bodies_below_instances_fall_like_all_others() -> None:
         (ball("bool physics:kinematicEnabled.timeSamples = { 1: 1, 20: 0 }"), "kinematicEnabled is keyed"),
         (ball("bool physics:rigidBodyEnabled.timeSamples = { 1: 0, 20: 1 }"), "rigidBodyEnabled is keyed"),
         (ball("bool physics:collisionEnabled.timeSamples = { 1: 0, 20: 1 }"), "collisionEnabled is keyed"),
+        (ball("float physics:mass.timeSamples = { 1: 1, 20: 9 }"), "mass is keyed"),
         ('def PointInstancer "P" {\nrel prototypes = </W/P/B>\nint[] protoIndices = [0]\n'
          "point3f[] positions = [(0, 0, 1)]\n" + ball() + "}\n", "an instancer copies"),
         ('def PointInstancer "P" {\nrel prototypes = </W/Store/B>\nint[] protoIndices = [0]\n'

@@ -99,10 +99,10 @@ class Disk:
         return Member(path, None, found.st_size, found.st_mtime_ns)
 
 
-def locate(text: str, anchor: Path, search: tuple[Path, ...] = ()) -> Path | None:
-    """Where a path as written points on this system, or None when it can point nowhere here.
+def locate(text: str, anchor: Path) -> Path | None:
+    """Return where a path as written points on this system, or None when it can point nowhere here.
 
-    anchor: the folder of the file that names it. A bare path is looked for from there first, then along `search`.
+    anchor: the folder of the file that names it.
     """
     kind = paths.dialect(text)
     if kind in (Dialect.EMPTY, Dialect.URL, Dialect.IDENTIFIER, Dialect.EXPRESSION, Dialect.PACKAGED):
@@ -115,15 +115,12 @@ def locate(text: str, anchor: Path, search: tuple[Path, ...] = ()) -> Path | Non
     if kind in (Dialect.RELATIVE, Dialect.SEARCH, Dialect.POSIX) and not WINDOWS:
         plain = text
     # text, not Path objects: a large scene names files a hundred thousand times
-    here = _tidy(str(anchor), plain)
-    if kind is not Dialect.SEARCH or not search or here.exists():
-        return here
-    return next((found for folder in search if (found := _tidy(str(folder), plain)).exists()), here)
+    return _tidy(str(anchor), plain)
 
 
-def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) -> Resolution:
+def resolve(text: str, anchor: Path, disk: Disk) -> Resolution:
     """Find the file, or all files of the sequence or tile set, that a path as written stands for."""
-    location = locate(text, anchor, search)
+    location = locate(text, anchor)
     if location is None:
         return Resolution(None, trouble=_no_meaning(text))
     if not disk.is_pattern(location):
@@ -132,7 +129,7 @@ def resolve(text: str, anchor: Path, disk: Disk, search: tuple[Path, ...] = ()) 
             return Resolution(location, (found,))
         # a Windows path written on another system: the backslashes were separators after all
         if "\\" in text and not WINDOWS and paths.dialect(text) in (Dialect.RELATIVE, Dialect.SEARCH):
-            return resolve(paths.forward_slashes(text), anchor, disk, search)
+            return resolve(paths.forward_slashes(text), anchor, disk)
         if unfilled := paths.variables(text):
             found = f"{found}, and nothing here fills in {unfilled[0]}"
         return Resolution(location, trouble=found)

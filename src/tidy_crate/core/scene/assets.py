@@ -11,17 +11,17 @@ from tidy_crate.core.scene.model import Asset, AssetMember, Status
 from tidy_crate.core.scene.staging import StagingPlan
 
 
-def along_search_path(
-    value: str, anchor: Path, found: Resolution, plan: StagingPlan, disk: Disk
-) -> tuple[Resolution, str, bool]:
+def along_search_path(value: str, found: Resolution, plan: StagingPlan, disk: Disk) -> tuple[Resolution, str, bool]:
     """Look for a bare path along the plan's search path where there is nothing beside the file that names it.
 
-    Return what it stands for, the path in force, and whether the search path made it so.
+    found: what is beside that file. Return what the path stands for, the path in force, and whether the search path
+    made it so.
     """
     if found.members or not plan.search or paths.dialect(value) is not paths.Dialect.SEARCH:
         return found, value, False
-    along = resolve(value, anchor, disk, plan.search)
-    return (along, str(along.location), True) if along.members else (found, value, False)
+    along = (resolve(value, folder, disk) for folder in plan.search)
+    first = next((one for one in along if one.members), None)
+    return (found, value, False) if first is None else (first, str(first.location), True)
 
 
 def asset_of(

@@ -102,7 +102,7 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...], t
 
 def _asset(sheet: Path, folder: Path, one: SheetAsset, plan: StagingPlan, disk: Disk, name: str) -> Asset:
     value, relinked = plan.value(name, one.path, one.path)
-    found, value, searched = along_search_path(value, folder, resolve(value, folder, disk), plan, disk)
+    found, value, searched = along_search_path(value, resolve(value, folder, disk), plan, disk)
     return asset_of(
         name,
         found,

@@ -134,7 +134,11 @@ def _of_prim(stage: Usd.Stage, prim: Usd.Prim) -> Iterator[tuple[str, str, bool]
         if one.GetName() == "camera":
             continue
         picture = _PICTURE.fullmatch(one.GetName()) is not None
-        gone = [path for path in one.GetTargets() if not _is_there(stage, path)]
+        # what an instancer copies may be an override where it is
+        copied = one.GetName() == "prototypes"
+        gone = [
+            path for path in one.GetTargets() if not (_is_there(stage, path) or (copied and stage.GetPrimAtPath(path)))
+        ]
         gone += _dropped(one)
         for path in dict.fromkeys(gone):
             yield str(one.GetPath()), f"{path} is not there", picture

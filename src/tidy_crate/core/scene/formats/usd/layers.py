@@ -181,7 +181,7 @@ def _occurrence(
     value, relinked = plan.value(name, slot.text, value)
     resolution = _resolved(path, packed, slot, value, disk)
     if plan.search and not packed and not slot.numbers:
-        resolution, value, searched = along_search_path(value, path.parent, resolution, plan, disk)
+        resolution, value, searched = along_search_path(value, resolution, plan, disk)
         relinked = relinked or searched
     target = None
     if slot.is_arc and resolution.members and resolution.location is not None:

@@ -17,10 +17,8 @@ _KINDS = {
     UsdPhysics.SphericalJoint: "spherical",
     UsdPhysics.DistanceJoint: "distance",
 }
-# switches of the standard that say who takes part: a scene that keys one would need another world in mid-run
-_SWITCHES = (
-    "physics:rigidBodyEnabled", "physics:kinematicEnabled", "physics:collisionEnabled", "physics:jointEnabled",
-)  # fmt: skip
+# what is read when a body sets off may be keyed; a change of anything else would need another world in mid-run
+_AT_START = ("physics:velocity", "physics:angularVelocity")
 
 
 @dataclass
@@ -53,10 +51,11 @@ class Members:
         copied = _copied(stage)
         for prim in prims:
             path = str(prim.GetPath())
-            for name in _SWITCHES:
-                attribute = prim.GetAttribute(name)
-                if attribute and attribute.ValueMightBeTimeVarying():
-                    found.refused.append(f"{path}: {name} is keyed, and a body that changes sides is not solved here")
+            for attribute in prim.GetAuthoredPropertiesInNamespace("physics"):
+                name = attribute.GetName()
+                keyed = isinstance(attribute, Usd.Attribute) and attribute.ValueMightBeTimeVarying()
+                if keyed and name not in _AT_START:
+                    found.refused.append(f"{path}: {name} is keyed, and a change of it on the way is not solved here")
             if prim.HasAPI(UsdPhysics.RigidBodyAPI):
                 if _is_copied(prim, copied):
                     found.refused.append(f"{path}: a body that an instancer copies is not solved here")
