@@ -47,6 +47,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.farm.card import FarmCard
     from tidy_crate.core.farm.links.interface import FarmLink
     from tidy_crate.core.farm.protocol import Account
+    from tidy_crate.core.farm.sign_in import Keys
     from tidy_crate.core.job.ledger import Ledger
     from tidy_crate.core.job.rerender import Rerender
     from tidy_crate.core.job.retrieve import Retrieved
@@ -73,7 +74,7 @@ class User:
     cache: Path
     """The folder for what can be worked out again."""
     cwd: Path
-    """Cards are looked for in `farms` below it first."""
+    """Cards are looked for in `farms` below it too."""
     environment: Mapping[str, str] = field(repr=False)
     """Tokens for farms, and the environment of the proof."""
 
@@ -101,7 +102,16 @@ class User:
     @property
     def card_folders(self) -> list[Path]:
         """Where a card is looked for by name."""
-        return [self.cwd / "farms", self.home / "farms"]
+        return [self.home / "farms", self.cwd / "farms"]
+
+    @property
+    def keys(self) -> Keys:
+        """What the user has to sign in to farms with."""
+        from tidy_crate.core.context.user import FILE_NAME, read_user_file
+        from tidy_crate.core.farm.sign_in import Keys
+
+        allowed = read_user_file(self.home / FILE_NAME).token_variables
+        return Keys(self.environment, self.home / "token-addresses.json", allowed)
 
     def memory_of(self, scene: Path) -> Path:
         """The file in which a scene's format keeps results. Those of scenes not opened for long make room."""
@@ -441,6 +451,13 @@ def estimate(
     return core(content, timings, [load_card(name, user=user)[0] for name in farms], wishes)
 
 
+def farm_moved(farm: str, *, user: User | None = None) -> tuple[FarmCard, str]:
+    """Note that a farm's token belongs to the address on its card from now on. Return the card and the address."""
+    user = user or User.here()
+    card, path = load_card(farm, user=user)
+    return card, user.keys.move(card, path)
+
+
 def account(farm: str, *, user: User | None = None) -> tuple[FarmCard, Account]:
     """Sign in to a farm, and return its card, who that is there, and what is left to spend."""
     from tidy_crate.core.farm.links.interface import needed
@@ -484,7 +501,7 @@ class FarmLinks:
 
         if card not in self._open:
             found, path = load_card(card, user=self._user)
-            self._open[card] = open_link(found, path, self._user.environment)
+            self._open[card] = open_link(found, path, self._user.keys)
         return self._open[card]
 
     def __enter__(self) -> FarmLinks:

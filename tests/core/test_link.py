@@ -12,7 +12,7 @@ from tidy_crate.core.errors import FarmError, UnreadableInput
 from tidy_crate.core.farm.card import FarmCard, find_card
 from tidy_crate.core.farm.links.http import ATTEMPTS, HttpFarm
 from tidy_crate.core.farm.protocol import OLDEST, VERSION, Blob, Capability
-from tidy_crate.core.farm.sign_in import open_link, token_for
+from tidy_crate.core.farm.sign_in import Keys, open_link
 from tidy_crate.core.work.attempt import Product
 
 ACCOUNT = {"user": "a", "balance": "1.50", "currency": "EUR"}
@@ -160,18 +160,19 @@ def test_many_contents_are_asked_about_in_pieces() -> None:
 
 
 def test_u1_the_token_comes_from_the_environment_before_the_file_and_never_from_the_card(tmp_path: Path) -> None:
+    book = tmp_path / "token-addresses.json"
     path = tmp_path / "harbour.farm.toml"
     path.write_text(CARD)
     card = FarmCard.model_validate({**_content(CARD)})
     with pytest.raises(FarmError, match="no token") as caught:
-        token_for(card, path, {})
+        Keys({}, book).token_for(card, path)
     assert "TIDY_CRATE_TOKEN_HARBOUR" in (caught.value.remedy or "")
     (tmp_path / "secret").write_text("from-file\n")
-    assert token_for(card, path, {}) == "from-file"
-    assert token_for(card, path, {"TIDY_CRATE_TOKEN_HARBOUR": "from-environment"}) == "from-environment"
+    assert Keys({}, book).token_for(card, path) == "from-file"
+    assert Keys({"TIDY_CRATE_TOKEN_HARBOUR": "from-environment"}, book).token_for(card, path) == "from-environment"
     other = card.model_copy(update={"url": "gopher://f"})
     with pytest.raises(FarmError, match="nothing is installed that reaches a farm this way"):
-        open_link(other, path, {"TIDY_CRATE_TOKEN_HARBOUR": "x"})
+        open_link(other, path, Keys({"TIDY_CRATE_TOKEN_HARBOUR": "x"}, book))
 
 
 def _content(text: str) -> dict[str, object]:

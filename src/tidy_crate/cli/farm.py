@@ -113,6 +113,15 @@ def register(app: typer.Typer) -> None:
             lambda console: console.print(f"{found.name} is known now."),
         )
 
+    @command(farm, "moved")
+    def moved(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
+        """Say that a farm has a new address: its token, which went to another one, goes there from now on."""
+        found, address = api.farm_moved(card)
+        talk.result(
+            {"farm": found.name, "address": address},
+            lambda console: console.print(f"The token of {found.name} goes to {address} from now on.", markup=False),
+        )
+
     @command(farm, "test")
     def test(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
         """Sign in to a farm and show the balance."""

@@ -18,6 +18,8 @@ class UserFile(Model):
 
     Without it the ledger is an SQLite file in the user's folder.
     """
+    token_variables: tuple[str, ...] = ()
+    """Variables of the environment, beside `TIDY_CRATE_TOKEN_...`, that farm cards may take a token from."""
 
 
 def read_user_file(path: Path) -> UserFile:

@@ -191,6 +191,8 @@ class FarmCard(Model):
     name: str = Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,39}$")
     title: str = ""
     url: str = ""
+    insecure: bool = False
+    """Allows an address that is not encrypted, for a network that is."""
     currency: Currency
     rates_from: date
     practice: bool = False
@@ -256,16 +258,23 @@ def card_schema() -> dict[str, Any]:
 
 
 def find_card(name: str, folders: Iterable[Path]) -> Path:
-    """A card by its path, or by its name in one of the folders. Raises UnreadableInput when there is none."""
+    """A card by its path, or by its name in one of the folders, the first of which counts.
+
+    Raises UnreadableInput when there is none, and WrongUsage when different ones have that name.
+    """
     path = Path(name)
     if path.suffix == ".toml" or path.is_file():
         if not path.is_file():
             raise UnreadableInput("there is no such farm card", path, "check the path")
         return path.absolute()
-    for folder in folders:
-        candidate = folder / f"{name}{SUFFIX}"
-        if candidate.is_file():
-            return candidate
+    folders = tuple(folders)
+    hits = [candidate for folder in folders if (candidate := folder / f"{name}{SUFFIX}").is_file()]
+    if len({candidate.read_bytes() for candidate in hits}) > 1:
+        # a card that came with a project must not take the place of the user's own
+        listed = " and ".join(map(str, hits))
+        raise WrongUsage(f"there are different farm cards called {name}", listed, "name the file of the one you mean")
+    if hits:
+        return hits[0]
     known = sorted({card.name.removesuffix(SUFFIX) for folder in folders for card in folder.glob(f"*{SUFFIX}")})
     remedy = "known farms: " + ", ".join(known) if known else "name a card's file, or add one with farm add"
     raise UnreadableInput("no farm of that name is known", name, remedy)

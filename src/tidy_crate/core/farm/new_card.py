@@ -17,7 +17,7 @@ currency = "EUR"
 rates_from = {today}           # the day that these prices are of
 
 # [sign_in]                       # the token itself never stands here
-# token_env = "MY_FARM_TOKEN"
+# token_env = "TIDY_CRATE_TOKEN_MY_FARM"
 
 [transfer]
 upload_mbit = 50

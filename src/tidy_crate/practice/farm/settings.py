@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import secrets
 from pathlib import Path
@@ -83,9 +84,14 @@ def save_settings(folder: Path, settings: FarmSettings) -> None:
 def token_of(folder: Path) -> str:
     """The farm's token, made up on its first start. Only this user may read the file."""
     path = folder / TOKEN_FILE
-    if not path.is_file():
-        write_bytes(path, secrets.token_urlsafe(24).encode())
-        path.chmod(0o600)
+    try:
+        # readable by nobody else from its first moment on
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    except FileExistsError:
+        pass
+    else:
+        with os.fdopen(handle, "wb") as stream:
+            stream.write(secrets.token_urlsafe(24).encode())
     return path.read_text(encoding="utf-8").strip()
 
 

@@ -43,6 +43,10 @@ ASK_ABOUT = 5000
 M = TypeVar("M", bound=BaseModel)
 
 
+# a shorter text is part of too many words to be taken out of a message
+SHORTEST_TOKEN = 8
+
+
 class _Passing(Exception):
     """A failure that may not happen again."""
 
@@ -75,6 +79,7 @@ class HttpFarm:
     ) -> None:
         self.name = name
         self.url = url
+        self._token = token
         self._patience = patience
         self._agreed: Hello | None = None
         self._client = httpx.Client(
@@ -225,6 +230,10 @@ class HttpFarm:
         body = order.model_dump(mode="json")
         self._ask(lambda: self._client.post(f"/v2/jobs/{_part(job)}/control", json=body))
 
+    def _redacted(self, text: str) -> str:
+        """A text without the token, which an answer may echo."""
+        return text.replace(self._token, "[token]") if len(self._token) >= SHORTEST_TOKEN else text
+
     def close(self) -> None:
         """Close the connections."""
         self._client.close()
@@ -249,7 +258,8 @@ class HttpFarm:
             found = error.errors(include_url=False)[0]
             at = ".".join(str(part) for part in found["loc"])[:80] or path
             what = f"the farm's answer makes no sense ({found['msg'].lower()[:160]}, at {at})"
-            raise FarmError(what, self.name, "is this really the farm?") from error
+            # without the answer: it may hold what was sent
+            raise FarmError(self._redacted(what), self.name, "is this really the farm?") from None
 
     def _ask(self, call: Callable[[], httpx.Response]) -> httpx.Response:
         """One request, tried again while the trouble may pass. Every request of the protocol can be repeated safely."""
@@ -263,7 +273,7 @@ class HttpFarm:
             return retrying(self._once, call)
         except _Passing as error:
             remedy = "check that it runs and that the address on its card is right"
-            raise FarmError(error.what, f"{self.name} at {self.url}", remedy) from error
+            raise FarmError(self._redacted(error.what), f"{self.name} at {self.url}", remedy) from error
 
     def _once(self, call: Callable[[], httpx.Response]) -> httpx.Response:
         try:
@@ -271,9 +281,8 @@ class HttpFarm:
         except httpx.HTTPError as error:
             raise _Passing(f"the farm cannot be reached ({_plain(error)})") from error
         except (httpx.InvalidURL, ValueError) as error:
-            raise FarmError(
-                f"the address of the farm is wrong ({error})", self.url, "correct the url on its card"
-            ) from error
+            what = self._redacted(f"the address of the farm is wrong ({error})")
+            raise FarmError(what, self.url, "correct the url on its card") from None
         self._refused(response)
         return response
 
@@ -283,7 +292,7 @@ class HttpFarm:
         if response.status_code in (401, 403):
             raise FarmError("the farm does not accept the token", self.name, "sign in again, or correct the token")
         response.read()
-        detail = _detail(response)
+        detail = self._redacted(_detail(response))
         if response.status_code >= 500 or response.status_code == 429:
             raise _Passing(f"the farm answers with an error ({response.status_code} {detail})")
         raise FarmError(f"the farm refuses ({detail})", self.name)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
@@ -17,6 +18,16 @@ Token = Callable[[], str]
 Opener = Callable[[FarmCard, Token], FarmLink]
 
 
+def is_loopback(host: str) -> bool:
+    """Return whether a host is this machine."""
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
 def link_to(card: FarmCard, token: Token) -> FarmLink:
     """Open the link to the farm of a card. Nothing is asked of the farm yet.
 
@@ -25,11 +36,17 @@ def link_to(card: FarmCard, token: Token) -> FarmLink:
     if not card.url:
         raise FarmError("its card has no address, so it cannot be reached from here", card.name, "add url = '...'")
     try:
-        scheme = urlsplit(card.url).scheme.lower()
+        parts = urlsplit(card.url)
+        scheme, host, _ = parts.scheme.lower(), (parts.hostname or "").lower(), parts.port
     except ValueError as error:
-        raise FarmError(
-            f"the address of the farm is wrong ({error})", card.name, "correct the url on its card"
-        ) from error
+        # the address may hold a password
+        raise FarmError("the address of the farm is wrong", card.name, "correct the url on its card") from error
+    if parts.username is not None or parts.password is not None:
+        what = "the address on the card holds a name or a password, which everybody reads who reads the card"
+        raise FarmError(what, card.name, "take it out of the url; tokens come from the environment or the keyring")
+    if scheme == "http" and not card.insecure and not is_loopback(host):
+        what = "the address is not encrypted, so the token would travel in the open"
+        raise FarmError(what, host, "use https, or say insecure = true on the card")
     opener = plugin(GROUP, scheme)
     if opener is None:
         known = ", ".join(f"{name}:" for name in sorted(names(GROUP)))
