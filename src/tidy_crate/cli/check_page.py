@@ -23,6 +23,8 @@ def write_page(path: Path, result: CheckResult) -> None:
         undefined=StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
+        # names may hold characters that turn the direction of what follows
+        finalize=lambda value: clean(value) if isinstance(value, str) and not hasattr(value, "__html__") else value,
     )
     environment.filters["clean"] = clean
     own = groups(one for one in result.findings if not one.waived and one.farm is None)

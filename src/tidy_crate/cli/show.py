@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Literal
 
 from rich import box
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, ConsoleRenderable, RenderHook, RenderResult
+from rich.measure import Measurement
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
@@ -20,6 +23,29 @@ STATES = {
     "partial": "yellow", "stale": "yellow", "suspect": "yellow", "warning": "yellow", "let-go": "yellow",
     "note": "cyan", "rendering": "cyan", "waiting": "dim", "waived": "dim",
 }  # fmt: skip
+
+
+class Cleaning(RenderHook):
+    """The last step before a terminal: no control or direction character of a text is obeyed, wherever it came from."""
+
+    def process_renderables(self, renderables: list[ConsoleRenderable]) -> list[ConsoleRenderable]:
+        """See rich.console.RenderHook."""
+        return [_Cleaned(one) for one in renderables]
+
+
+@dataclass
+class _Cleaned:
+    inner: ConsoleRenderable
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        for segment in console.render(self.inner, options):
+            if segment.control or segment.text.replace("\n", "").isprintable():
+                yield segment
+            else:
+                yield Segment("\n".join(map(clean, segment.text.split("\n"))), segment.style)
+
+    def __rich_measure__(self, console: Console, options: ConsoleOptions) -> Measurement:
+        return Measurement.get(console, options, self.inner)
 
 
 def table(*headers: str, right: Sequence[str] = ()) -> Table:

@@ -163,12 +163,16 @@ def _as_text(document: BaseModel | dict[str, Any]) -> str:
 def _console(stream: TextIO) -> Console:
     from rich.console import Console
 
+    from tidy_crate.cli.show import Cleaning
+
     class Plain(Console):
         def on_broken_pipe(self) -> None:
             # whoever read the output has enough, which is no finding and no error
             raise BrokenPipeError
 
-    console = Plain(file=stream, highlight=False, soft_wrap=False)
+    # names from a scene or a farm may hold what another program takes for markup, or obeys
+    console = Plain(file=stream, highlight=False, soft_wrap=False, markup=False, emoji=False)
+    console.push_render_hook(Cleaning())
     if not console.is_terminal and "COLUMNS" not in os.environ:
         console.width = WIDTH
     return console
