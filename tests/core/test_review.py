@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+import time
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,7 @@ from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sheet import write_contact_sheet
 from tidy_crate.core.scene.model import Pass
 from tidy_crate.core.work.attempt import Verdict
+from traps import png
 
 PASSES = (
     Pass(name="beauty", source="beauty", data_type="color3f"),
@@ -37,6 +39,63 @@ def picture(path: Path, width: int = 32, height: int = 18, value: float = 0.5, d
 
 def test_f3_a_good_frame_is_good(tmp_path: Path) -> None:
     assert judge_file(picture(tmp_path / "a.exr"), WANTED).verdict is Verdict.GOOD
+
+
+def huge_exr(path: Path, size: int = 16384) -> Path:
+    """A small file that unpacks to gigabytes."""
+    channels = {name: np.zeros((size, 64), np.float16) for name in "RGB"}
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, channels).write(str(path))
+    data = bytearray(path.read_bytes())
+    for name in (b"dataWindow\0box2i\0", b"displayWindow\0box2i\0"):
+        at = data.index(name) + len(name) + 4
+        data[at + 8 : at + 12] = struct.pack("<i", size - 1)
+    path.write_bytes(bytes(data))
+    return path
+
+
+def test_x4_the_size_is_judged_by_the_header_before_any_pixel_is_decoded(tmp_path: Path) -> None:
+    frame = huge_exr(tmp_path / "a.exr")
+    began = time.perf_counter()
+    judged = judge_file(frame, WANTED)
+    assert judged.verdict is Verdict.BAD and "16384 x 16384, not 32 x 18" in judged.reasons[0]
+    judged = judge_file(frame, Expected())
+    assert judged.verdict is Verdict.SUSPECT and "1.5 GiB" in judged.reasons[0]
+    (tmp_path / "b.png").write_bytes(png(100_000, 100_000))
+    judged = judge_file(tmp_path / "b.png", Expected())
+    assert judged.verdict is Verdict.BAD and "100000 x 100000" in judged.reasons[0]
+    assert time.perf_counter() - began < 5
+
+
+def test_x4_only_the_format_of_its_name_is_opened(tmp_path: Path) -> None:
+    (tmp_path / "a.png").write_bytes(b"%!PS-Adobe-3.0 EPSF-3.0\n%%BoundingBox: 0 0 9 9\nshowpage\n")
+    Image.new("RGB", (32, 18), "red").save(tmp_path / "b.gif")
+    (tmp_path / "b.gif").rename(tmp_path / "b.png")
+    for name in ("a.png", "b.png"):
+        judged = judge_file(tmp_path / name, Expected(width=32, height=18))
+        assert judged.verdict is Verdict.BAD and "cannot be read" in judged.reasons[0]
+
+
+def test_x4_a_deep_image_is_said_to_be_one(tmp_path: Path) -> None:
+    frame = picture(tmp_path / "a.exr")
+    data = frame.read_bytes()
+    kind = b"type\0string\0" + struct.pack("<i", 13) + b"scanlineimage"
+    assert kind in data
+    frame.write_bytes(data.replace(kind, b"type\0string\0" + struct.pack("<i", 12) + b"deepscanline"))
+    judged = judge_file(frame, WANTED)
+    assert judged.verdict is Verdict.SUSPECT and "deep" in judged.reasons[0]
+
+
+def test_one_odd_frame_ends_no_review_and_prints_nothing(tmp_path: Path, capfd: pytest.CaptureFixture[str]) -> None:
+    whole = picture(tmp_path / "x" / "a.0001.exr").read_bytes()
+    rng = np.random.default_rng(5)
+    for number in range(2, 40):
+        broken = bytearray(whole)
+        for at in rng.integers(0, len(broken), 6):
+            broken[at] = int(rng.integers(0, 256))
+        (tmp_path / "x" / f"a.{number:04d}.exr").write_bytes(bytes(broken))
+    review = review_folder(tmp_path, None)
+    assert len(review.frames) == 39
+    assert capfd.readouterr() == ("", "")
 
 
 @pytest.mark.parametrize(

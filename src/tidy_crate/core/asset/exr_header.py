@@ -26,6 +26,13 @@ class ExrPart:
     width: int
     height: int
     depths: dict[str, int]
+    deep: bool = False
+    """Whether it holds any number of samples for each pixel."""
+
+    @property
+    def decoded_bytes(self) -> int:
+        """Bytes of all pixels in memory; of a deep part with one sample for each."""
+        return self.width * self.height * sum(self.depths.values())
 
 
 def read_exr_header(path: Path) -> list[ExrPart]:
@@ -56,7 +63,8 @@ def _part(stream: BinaryIO) -> ExrPart:
     left, top, right, bottom = struct.unpack("<4i", attributes["dataWindow"])
     if right < left or bottom < top:
         raise ValueError("its data window is empty")
-    return ExrPart(right - left + 1, bottom - top + 1, _channels(attributes["channels"]))
+    deep = attributes.get("type", b"").startswith(b"deep")
+    return ExrPart(right - left + 1, bottom - top + 1, _channels(attributes["channels"]), deep)
 
 
 def _channels(data: bytes) -> dict[str, int]:

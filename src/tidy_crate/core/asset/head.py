@@ -98,9 +98,10 @@ def head_of(data: bytes) -> Head:
     return Head(None)
 
 
-def open_picture(path: Path) -> Image.Image:
+def open_picture(path: Path, formats: tuple[str, ...] | None = None) -> Image.Image:
     """Open a picture for its header, however large it claims to be: the pixels are not read.
 
+    formats: by Pillow's names, those that it may be of; any that Pillow knows without them.
     Raises what Pillow raises, which may be anything.
     """
     from PIL import Image
@@ -108,7 +109,7 @@ def open_picture(path: Path) -> Image.Image:
     with _ANY_SIZE:
         most, Image.MAX_IMAGE_PIXELS = Image.MAX_IMAGE_PIXELS, None
         try:
-            return Image.open(path)
+            return Image.open(path, formats=formats)
         finally:
             Image.MAX_IMAGE_PIXELS = most
 

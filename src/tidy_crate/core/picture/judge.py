@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 import OpenEXR
 from PIL import Image
 
+from tidy_crate.core.asset.exr_header import read_exr_header
+from tidy_crate.core.asset.head import open_picture
 from tidy_crate.core.files import os_reason
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.model import Pass
@@ -22,6 +26,12 @@ BLACK = 1e-5
 GRID = (18, 32)
 DARKEST = 1e-3
 MOST_PIXELS = 1 << 30
+# bytes of decoded pixels up to which a frame is looked into of which nobody said how large it is
+MOST_BYTES = 1 << 30
+_FORMATS = {
+    ".png": ("PNG",), ".jpg": ("JPEG",), ".jpeg": ("JPEG",), ".tif": ("TIFF",), ".tiff": ("TIFF",), ".tga": ("TGA",),
+    ".bmp": ("BMP",), ".webp": ("WEBP",), ".jp2": ("JPEG2000",), ".gif": ("GIF",),
+}  # fmt: skip
 COLOUR_SOURCES = ("beauty", "color", "colour", "rgb", "rgba", "c", "ci")
 ALPHA_SOURCES = ("alpha", "a", "opacity")
 
@@ -57,26 +67,59 @@ def judge_file(path: Path, expected: Expected) -> Judgement:
     if size == 0:
         return Judgement(verdict=Verdict.BAD, reasons=("the file is empty",))
     try:
+        # the header first: a small file may unpack to any size
+        head = read_frame_head(path)
+        if (refused := _judge_head(head, expected)) is not None:
+            return refused
         width, height, channels = read_channels(path)
-    except (
-        OSError,
-        ValueError,
-        RuntimeError,
-        MemoryError,
-        TypeError,
-        KeyError,
-        Image.DecompressionBombError,
-    ) as error:
-        detail = " ".join(str(error).split())[:120]
+    except Exception as error:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
+        detail = " ".join(str(error).split())[:120] or type(error).__name__
         return Judgement(verdict=Verdict.BAD, reasons=(f"it cannot be read to the end ({detail})",))
     return judge_channels(width, height, channels, expected)
+
+
+@dataclass(frozen=True)
+class FrameHead:
+    """What a frame's header says."""
+
+    width: int
+    height: int
+    decoded_bytes: int
+    deep: bool = False
+
+
+def read_frame_head(path: Path) -> FrameHead:
+    """Read a frame's header and none of its pixels. Raises on anything unreadable."""
+    if path.suffix.lower() == ".exr":
+        parts = read_exr_header(path)
+        whole = sum(part.decoded_bytes for part in parts)
+        return FrameHead(parts[0].width, parts[0].height, whole, any(part.deep for part in parts))
+    with _open(path) as image:
+        return FrameHead(image.width, image.height, image.width * image.height * len(image.getbands()) * 4)
+
+
+def _judge_head(head: FrameHead, expected: Expected) -> Judgement | None:
+    """A verdict that needs no pixels; None where they must be looked at."""
+    ordered = expected.width is not None and expected.height is not None
+    if ordered and (head.width, head.height) != (expected.width, expected.height):
+        wrong = f"it is {head.width} x {head.height}, not {expected.width} x {expected.height}"
+        return Judgement(verdict=Verdict.BAD, reasons=(wrong,))
+    if head.width * head.height > MOST_PIXELS:
+        return Judgement(verdict=Verdict.BAD, reasons=(f"it claims {head.width} x {head.height} pixels",))
+    if head.deep:
+        return Judgement(verdict=Verdict.SUSPECT, reasons=("deep samples are not looked into here",))
+    # what has the size that was ordered may be as large as that is
+    if not ordered and head.decoded_bytes > MOST_BYTES:
+        needs = f"it takes {head.decoded_bytes / (1 << 30):.1f} GiB of memory, and nobody said that it should"
+        return Judgement(verdict=Verdict.SUSPECT, reasons=(f"its pixels were not looked at: {needs}",))
+    return None
 
 
 def read_channels(path: Path) -> tuple[int, int, dict[str, np.ndarray]]:
     """Width, height and all channels by name, each of shape (height, width). Raises on anything unreadable."""
     if path.suffix.lower() == ".exr":
         return _read_exr(path)
-    with Image.open(path) as image:
+    with _open(path) as image:
         if image.width * image.height > MOST_PIXELS:
             raise ValueError("it claims more pixels than any picture has")
         image.load()
@@ -90,11 +133,19 @@ def read_channels(path: Path) -> tuple[int, int, dict[str, np.ndarray]]:
         )
 
 
+def _open(path: Path) -> Image.Image:
+    """Open a picture as the format that its name says, and as no other: some start programs of their own."""
+    formats = _FORMATS.get(path.suffix.lower())
+    if formats is None:
+        raise ValueError(f"frames of the format {path.suffix or 'without an ending'} are not looked into here")
+    return open_picture(path, formats)
+
+
 def _read_exr(path: Path) -> tuple[int, int, dict[str, np.ndarray]]:
     with path.open("rb") as stream:
         if stream.read(4) != b"\x76\x2f\x31\x01":
             raise ValueError("it is not an OpenEXR file")
-    with _muted_stderr():
+    with _muted():
         header = OpenEXR.File(str(path), header_only=True).header()
         low, high = header["dataWindow"]
         width, height = int(high[0] - low[0] + 1), int(high[1] - low[1] + 1)
@@ -114,21 +165,23 @@ def _read_exr(path: Path) -> tuple[int, int, dict[str, np.ndarray]]:
 
 
 @contextmanager
-def _muted_stderr() -> Iterator[None]:
-    """The library writes its complaints straight to the process's standard error, past Python."""
-    try:
-        kept = os.dup(2)
-    except OSError:
-        yield
-        return
+def _muted() -> Iterator[None]:
+    """The library writes its complaints straight to the process's own output and standard error, past Python."""
+    kept: dict[int, int] = {}
+    for stream in (1, 2):
+        with suppress(OSError):
+            kept[stream] = os.dup(stream)
+    sys.stdout.flush()
     sink = os.open(os.devnull, os.O_WRONLY)
     try:
-        os.dup2(sink, 2)
+        for stream in kept:
+            os.dup2(sink, stream)
         yield
     finally:
-        os.dup2(kept, 2)
+        for stream, own in kept.items():
+            os.dup2(own, stream)
+            os.close(own)
         os.close(sink)
-        os.close(kept)
 
 
 def judge_channels(width: int, height: int, channels: dict[str, np.ndarray], expected: Expected) -> Judgement:

@@ -10,7 +10,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
-from tidy_crate.core.picture.judge import read_channels
+from tidy_crate.core.picture.judge import MOST_BYTES, read_channels, read_frame_head
 from tidy_crate.core.review.run import FrameVerdict, Review
 from tidy_crate.core.work.attempt import Verdict
 
@@ -83,8 +83,11 @@ def _draw_frame(
 
 def _thumb(path: Path, height: int) -> Image.Image | None:
     try:
+        head = read_frame_head(path)
+        if head.decoded_bytes > MOST_BYTES or head.deep:
+            return None
         _, _, channels = read_channels(path)
-    except (OSError, ValueError, RuntimeError, MemoryError, TypeError, KeyError):
+    except Exception:  # noqa: BLE001 - what is wrong with a frame is in its verdict; here it has no picture
         return None
     if all(name in channels for name in "RGB"):
         planes = [channels[name] for name in "RGB"]
@@ -111,8 +114,8 @@ def _thumb_height(frames: list[FrameVerdict]) -> int:
     for frame in frames:
         if frame.verdict is not Verdict.MISSING:
             try:
-                width, height, _ = read_channels(frame.path)
-            except (OSError, ValueError, RuntimeError, MemoryError, TypeError, KeyError):
+                head = read_frame_head(frame.path)
+            except Exception:  # noqa: BLE001 - as above
                 continue
-            return max(20, min(4 * THUMB, round(THUMB * height / width)))
+            return max(20, min(4 * THUMB, round(THUMB * head.height / max(1, head.width))))
     return THUMB * 9 // 16
