@@ -49,6 +49,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.farm.protocol import Account
     from tidy_crate.core.farm.sign_in import Keys
     from tidy_crate.core.job.ledger import Ledger
+    from tidy_crate.core.job.repeats import Earlier
     from tidy_crate.core.job.rerender import Rerender
     from tidy_crate.core.job.retrieve import Retrieved
     from tidy_crate.core.job.send import Sending, Sent
@@ -523,6 +524,8 @@ class Prepared:
     """What this very submission will cost, where the crate was probed."""
     no_quote: str = ""
     """Why there is no quote."""
+    earlier: Earlier | None = None
+    """The submission that it would repeat."""
 
 
 def prepare(
@@ -553,16 +556,31 @@ def prepare(
         quote = quotes(sending.packing, timings, [card], wishes).quotes[0]
     except TidyCrateError as error:
         why = f"{error.what}; run probe on it"
-    return Prepared(sending, card, path, quote, why)
+    from tidy_crate.core.job.repeats import sent_before
+
+    with ledger(user) as book:
+        earlier = sent_before(book, sending.packing, sending.ranges, card.name)
+    return Prepared(sending, card, path, quote, why, earlier)
 
 
-def send(prepared: Prepared, *, job: str | None = None, user: User | None = None, progress: Progress = silent) -> Sent:
-    """Upload what the farm lacks and submit. This spends money. job: adds the submission to that job."""
+def send(
+    prepared: Prepared,
+    *,
+    job: str | None = None,
+    again: bool = False,
+    user: User | None = None,
+    progress: Progress = silent,
+) -> Sent:
+    """Upload what the farm lacks and submit. This spends money.
+
+    job: adds the submission to that job. again: sends although the farm has the same crate and frames already.
+    """
     from tidy_crate.core.job.send import send as core
 
     with ledger(user) as book, FarmLinks(user) as links:
         link = links.to(str(prepared.card_path))
-        return core(prepared.sending, prepared.card, prepared.card_path, link, book, prepared.quote, progress, job=job)
+        sending, card = prepared.sending, prepared.card
+        return core(sending, card, prepared.card_path, link, book, prepared.quote, progress, job=job, again=again)
 
 
 def jobs(*, user: User | None = None) -> tuple[JobLine, ...]:

@@ -112,7 +112,9 @@ def test_x1_a_command_that_spends_money_asks_and_without_a_terminal_refuses(
     told: tuple[Path, dict[str, Any]], run: Run
 ) -> None:
     before = run("jobs", "--json").json
-    done = run("send", "lantern_quay.crate", "--farm", CARD, cwd=told[0])
+    twice = run("send", "lantern_quay.crate", "--farm", CARD, "--yes", cwd=told[0])
+    assert (twice.code, "already, as lantern_quay-1" in twice.err, "--again" in twice.err) == (2, True, True)
+    done = run("send", "lantern_quay.crate", "--farm", CARD, "--again", cwd=told[0])
     assert (done.code, "--yes" in done.err) == (2, True)
     assert run("jobs", "--json").json == before
 
@@ -141,7 +143,7 @@ def test_x1_at_a_terminal_it_asks_and_takes_no_for_an_answer(
 
     before = len(run("jobs", "--json").json["jobs"])
     ours, theirs = pty.openpty()
-    line = [sys.executable, "-m", "tidy_crate", "send", "part.crate", "--farm", CARD, "--batch", "2"]
+    line = [sys.executable, "-m", "tidy_crate", "send", "part.crate", "--farm", CARD, "--batch", "2", "--again"]
     process = subprocess.Popen(
         line, cwd=told[0], stdin=theirs, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=run.environment
     )

@@ -8,6 +8,7 @@ from decimal import Decimal
 from pathlib import Path
 
 import pytest
+from sqlalchemy import select
 
 from farms import FolderFarm, MemoryFarm
 from tidy_crate.core.context.scene import SceneContext
@@ -19,7 +20,8 @@ from tidy_crate.core.farm.protocol import TaskChange
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import Sending, prepare, send, upload
+from tidy_crate.core.job.send import Sending, Sent, prepare, send, upload
+from tidy_crate.core.job.tables import SubmissionRow
 from tidy_crate.core.job.track import cancel, list_jobs, log_of, track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.work.attempt import Attempt
@@ -60,7 +62,8 @@ def farm() -> MemoryFarm:
 
 def start(sending: Sending, farm: MemoryFarm, ledger: Ledger, job: str | None = None, name: str = "f") -> str:
     card = CARD.model_copy(update={"name": name})
-    return send(sending, card, Path(f"{name}.farm.toml"), farm.link(), ledger, job=job).job
+    # many a test sends one crate several times, and means it
+    return send(sending, card, Path(f"{name}.farm.toml"), farm.link(), ledger, job=job, again=True).job
 
 
 def links(*farms: MemoryFarm):  # type: ignore[no-untyped-def]
@@ -365,7 +368,7 @@ def test_a_farm_without_a_capability_says_what_it_cannot_do(sending: Sending, le
 
     for gone, words in (({"deliver": None}, "cannot take a crate"), ({"submit": None}, "cannot take an order")):
         with pytest.raises(FarmError, match=words) as caught:
-            send(sending, CARD, Path("f"), without(**gone), ledger)
+            send(sending, CARD, Path("f"), without(**gone), ledger, again=True)
         assert caught.value.remedy
     for gone, words in (({"changes": None}, "how a job stands"), ({"fetch": None}, "cannot give out frames")):
         with pytest.raises(FarmError, match=words):
@@ -390,3 +393,75 @@ def test_a_balance_that_does_not_cover_the_job_stops_it(sending: Sending, farm: 
     assert farm.blobs == {}
     farm.balance = quote.cost.likely
     assert send(sending, CARD, Path("f"), farm.link(), ledger, quote).job
+
+
+class Unsteady(MemoryFarm):
+    """A farm that takes an order and is gone before it has said so."""
+
+    def __init__(self, failures: int = 1) -> None:
+        super().__init__()
+        self.failures = failures
+        self.order_keys: list[str] = []
+        self.meanwhile: list[Sent] = []
+
+    def submit(self, order):  # type: ignore[no-untyped-def]
+        self.order_keys.append(order.key)
+        name = super().submit(order)
+        if self.failures:
+            self.failures -= 1
+            raise FarmError("the farm cannot be reached", "f")
+        return name
+
+
+def placed(sending: Sending, farm: MemoryFarm, ledger: Ledger, **more: bool) -> Sent:
+    return send(sending, CARD, Path("f"), farm.link(), ledger, **more)
+
+
+def test_e_a_send_that_the_farm_did_not_confirm_goes_on_with_its_own_key(
+    sending: Sending,
+    ledger: Ledger,
+) -> None:
+    farm = Unsteady(failures=2)
+    for _ in range(2):
+        with pytest.raises(FarmError):
+            placed(sending, farm, ledger)
+    sent = placed(sending, farm, ledger)
+    assert sent.continued and len(set(farm.order_keys)) == 1
+    assert [one.job for one in list_jobs(ledger)] == [sent.job]
+
+
+def test_e_the_same_crate_and_frames_are_not_sent_twice_unasked(
+    sending: Sending,
+    ledger: Ledger,
+) -> None:
+    farm = Unsteady(failures=0)
+    first = placed(sending, farm, ledger)
+    with pytest.raises(WrongUsage, match=f"already, as {first.job}") as refused:
+        placed(sending, farm, ledger)
+    assert "--again" in (refused.value.remedy or "") and len(farm.order_keys) == 1
+    second = placed(sending, farm, ledger, again=True)
+    assert second.job != first.job and len(set(farm.order_keys)) == 2
+
+
+def test_e_what_was_cancelled_may_be_sent_again(sending: Sending, ledger: Ledger) -> None:
+    farm = Unsteady(failures=0)
+    first = placed(sending, farm, ledger)
+    with ledger.writing() as session:
+        session.scalars(select(SubmissionRow)).one().state = "cancelled"
+    assert placed(sending, farm, ledger).job != first.job
+
+
+def test_e_two_sends_at_once_are_one_order(sending: Sending, ledger: Ledger) -> None:
+    class Slow(Unsteady):
+        def submit(self, order_):  # type: ignore[no-untyped-def]
+            if not self.order_keys:
+                self.order_keys.append(order_.key)
+                # while this one is on its way, another process sends the same
+                self.meanwhile.append(placed(sending, self, ledger))
+                self.order_keys.pop(0)
+            return super().submit(order_)
+
+    farm = Slow(failures=0)
+    sent = placed(sending, farm, ledger)
+    assert len(set(farm.order_keys)) == 1
+    assert farm.meanwhile[0].job == sent.job and farm.meanwhile[0].continued

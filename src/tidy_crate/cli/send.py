@@ -30,6 +30,9 @@ def register(app: typer.Typer) -> None:
         batch: Annotated[
             int, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")
         ] = api.USUAL_BATCH,
+        again: Annotated[
+            bool, typer.Option("--again", help="Send it although the farm has the same crate and frames already.")
+        ] = False,
         yes: YesOption = False,
     ) -> None:
         """Upload what the farm lacks, and start the job.
@@ -37,11 +40,17 @@ def register(app: typer.Typer) -> None:
         Before it starts, what the farm understood of the crate is compared with the survey.
         """
         prepared = api.prepare(crate, farm, machine=machine, nodes=nodes, batch=batch)
+        if prepared.earlier is not None and prepared.earlier.confirmed and not again:
+            from tidy_crate.core.job.send import repeated
+
+            raise repeated(prepared.earlier, prepared.card.name)
         if not talk.as_json:
             _show_plan(talk.err, prepared)
+            if prepared.earlier is not None and not prepared.earlier.confirmed:
+                talk.say(f"{prepared.earlier.job} was never confirmed by the farm: this goes on with it.")
         talk.agree(f"Send this job to {prepared.card.name}?", yes)
         with talk.progress("uploading") as progress:
-            sent = api.send(prepared, progress=progress)
+            sent = api.send(prepared, again=again, progress=progress)
         talk.result(sent, lambda console: _show(console, sent))
 
 
@@ -87,7 +96,8 @@ def _show(console: Console, sent: Sent) -> None:
     from tidy_crate.cli.show import counted, size
 
     for one in sent.submissions:
+        how = "goes on" if sent.continued else "runs"
         console.print(
-            f"Job {sent.job} runs at {one.farm}: {counted(one.tasks, 'frame')}, {size(one.uploaded_bytes)} uploaded, "
+            f"Job {sent.job} {how} at {one.farm}: {counted(one.tasks, 'frame')}, {size(one.uploaded_bytes)} uploaded, "
             f"{size(one.reused_bytes)} were there already."
         )

@@ -21,6 +21,8 @@ from tidy_crate.core.farm.overlay import Overlay, overlay
 from tidy_crate.core.farm.protocol import Blob, Capability, JobOrder, JobState, Reading
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.job.ledger import Ledger, job_named, new_job, new_key
+from tidy_crate.core.job.repeats import Earlier, sent_before
+from tidy_crate.core.job.submission import confirm
 from tidy_crate.core.job.tables import JobRow, SubmissionRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
@@ -84,6 +86,8 @@ class Sent(Model):
 
     job: str
     submissions: tuple[Submission, ...]
+    continued: bool = False
+    """It had been sent before, and the farm had not confirmed it."""
     warnings: tuple[Finding, ...] = ()
     waived: tuple[Finding, ...] = ()
     accepted: tuple[Waiver, ...] = ()
@@ -142,11 +146,15 @@ def send(
     progress: Progress = silent,
     *,
     job: str | None = None,
+    again: bool = False,
 ) -> Sent:
     """Upload and submit.
 
+    A submission of the same crate and tasks that the farm never confirmed is continued: asked for with the same key it
+    is one job there, whatever became of the first try. again: submits although the farm has the same already.
     job: adds a submission to a job that was sent before, at another farm or for other tasks, in place of a new job.
-    Raises Blocked when errors stand, or when the farm understood the crate otherwise than the survey did;
+    Raises WrongUsage when the farm has the same already; Blocked when errors stand, or when the farm understood the
+    crate otherwise than the survey did;
     FarmError when the farm lacks a capability, the balance does not cover the likely cost, or the farm fails.
     """
     if sending.errors:
@@ -157,6 +165,9 @@ def send(
     submit = needed(link.submit, link, Capability.SUBMIT)
     if job is not None:
         _same_job(ledger, job, sending)
+    earlier = sent_before(ledger, sending.packing, sending.ranges, card.name) if job is None else None
+    if earlier is not None and earlier.confirmed and not again:
+        raise repeated(earlier, card.name)
     if quote is not None and link.account is not None:
         account = link.account.account()
         if account.currency == quote.cost.currency and account.balance < quote.cost.likely:
@@ -169,6 +180,8 @@ def send(
     differs = compare(sending.packing, registered.reading)
     if differs:
         raise Blocked("the farm reads the crate otherwise: " + "; ".join(differs), card.name, "nothing was submitted")
+    if earlier is not None and not earlier.confirmed:
+        return _continued(ledger, earlier, link, sending)
     order = JobOrder(
         key=new_key(),
         crate=registered.crate,
@@ -193,6 +206,15 @@ def send(
         session.add(row)
         session.flush()
         number = row.id
+    if job is None and not again:
+        # two sends at once: the one that was entered first is the one that counts
+        other = sent_before(ledger, sending.packing, sending.ranges, card.name, but=number)
+        if other is not None:
+            with ledger.writing() as session:
+                session.delete(session.get_one(SubmissionRow, number))
+            if other.confirmed:
+                raise repeated(other, card.name)
+            return _continued(ledger, other, link, sending)
     farm_job = submit.submit(order)
     with ledger.writing() as session:
         row = session.get_one(SubmissionRow, number)
@@ -201,6 +223,35 @@ def send(
     return Sent(
         job=name,
         submissions=(submission,),
+        warnings=sending.warnings,
+        waived=sending.waived,
+        accepted=sending.accepted,
+    )
+
+
+def repeated(earlier: Earlier, farm: str) -> WrongUsage:
+    """Return the error for a crate that a farm has already."""
+    what = f"{farm} has this crate with these frames already, as {earlier.job} ({earlier.state})"
+    return WrongUsage(what, None, f"track {earlier.job} shows it; --again sends, and bills, it once more")
+
+
+def _continued(ledger: Ledger, earlier: Earlier, link: FarmLink, sending: Sending) -> Sent:
+    """Ask again for a submission that was never confirmed, with the key that it has."""
+    with ledger.reading() as session:
+        row = session.get_one(SubmissionRow, earlier.submission)
+        session.expunge(row)
+    confirm(ledger, row, link)
+    with ledger.writing() as session:
+        own = session.get_one(SubmissionRow, earlier.submission)
+        if own.state == SENDING:
+            own.state = JobState.WAITING.value
+    submission = Submission(
+        farm=row.farm, uploaded_bytes=row.uploaded_bytes, reused_bytes=row.reused_bytes, tasks=row.tasks
+    )
+    return Sent(
+        job=earlier.job,
+        submissions=(submission,),
+        continued=True,
         warnings=sending.warnings,
         waived=sending.waived,
         accepted=sending.accepted,
