@@ -12,7 +12,7 @@ from typing import Any, BinaryIO
 
 from blake3 import blake3
 
-from tidy_crate.core.errors import TidyCrateError, UnreadableInput
+from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput
 
 CHUNK = 1 << 20
 
@@ -41,6 +41,31 @@ def write_whole(path: Path, *, sync: bool = False) -> Iterator[BinaryIO]:
     finally:
         with contextlib.suppress(OSError):
             draft.unlink(missing_ok=True)
+
+
+@contextlib.contextmanager
+def only_one(lock: Path, busy: str, subject: object, wait: float = 0.0) -> Iterator[None]:
+    """Let one process at a time run the block. The lock ends with the process that holds it, however that ends.
+
+    lock: a file of its own, which stays. busy: what another process is doing, for the message. wait: seconds.
+    Raises Blocked when another process is still at it.
+    """
+    from filelock import FileLock, Timeout
+
+    try:
+        lock.parent.mkdir(parents=True, exist_ok=True)
+        held = FileLock(lock, timeout=wait)
+        held.acquire()
+    except Timeout:
+        raise Blocked(f"another command {busy}", subject, "wait until it has ended, and run this one again") from None
+    except (OSError, NotImplementedError):
+        # where no lock can be made nothing can be written either, and that has its own message
+        yield
+        return
+    try:
+        yield
+    finally:
+        held.release()
 
 
 def write_bytes(path: Path, data: bytes) -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 from tidy_crate import __version__
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
-from tidy_crate.core.files import hash_file, inside
+from tidy_crate.core.files import hash_file, inside, only_one
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.caches import CacheFile, CacheRecord, cache_folder, read_records, write_record
@@ -72,7 +72,22 @@ def bake(
     if wanted and not survey.frames.count:
         raise WrongUsage("the scene has no frame range to bake for", context.scene, "set its start and end")
     folder = cache_folder(context.tidy)
-    baker = baker or baker_of(context) if wanted else None
+    if not wanted:
+        return BakeResult(baked=(), up_to_date=(), failed=())
+    with only_one(folder / ".bake.lock", "bakes this scene", context.scene):
+        return _bake(context, survey, wanted, folder, again, progress, staged_copy, baker or baker_of(context))
+
+
+def _bake(
+    context: SceneContext,
+    survey: Survey,
+    wanted: list[Simulation],
+    folder: Path,
+    again: bool,
+    progress: Progress,
+    staged_copy: Stager | None,
+    baker: Baker | None,
+) -> BakeResult:
     baked: list[Baked] = []
     up_to_date: list[str] = []
     failed: list[Failed] = []

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import date
 from pathlib import Path
 from typing import Annotated, Any
@@ -13,7 +14,7 @@ from tomlkit.exceptions import TOMLKitError
 
 from tidy_crate.core.asset.paths import scene_stem, version_of, without_version
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import os_reason, write_bytes
+from tidy_crate.core.files import only_one, os_reason, write_bytes
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.staging import ChooseCamera, Edit, LetGo, OutputPath, Relink, SetSetting
 from tidy_crate.core.schema import Schema
@@ -122,6 +123,8 @@ class Decisions(VersionDecisions):
         return tuple(found)
 
 
+# seconds to wait for another command that changes the same decisions
+PATIENCE = 10.0
 # the first version has no earlier one
 SCHEMA = Schema("decisions file", "schema", 1)
 
@@ -147,17 +150,16 @@ class DecisionsFile:
 
     def add(self, table: str, entries: list[dict[str, Any]]) -> None:
         """Append entries to an array of tables ("relink", "let_go", "waive"). Equal ones are not written twice."""
-        document = self._document()
-        rows = document.setdefault(table, tomlkit.aot())
-        have = rows.unwrap()
-        for entry in entries:
-            if entry in have:
-                continue
-            row = tomlkit.table()
-            row.trivia.indent = "\n"
-            row.update(entry)
-            rows.append(row)
-        self._write(document)
+        with self._changing() as document:
+            rows = document.setdefault(table, tomlkit.aot())
+            have = rows.unwrap()
+            for entry in entries:
+                if entry in have:
+                    continue
+                row = tomlkit.table()
+                row.trivia.indent = "\n"
+                row.update(entry)
+                rows.append(row)
 
     def drop(self, table: str, key: str, values: set[str]) -> None:
         """Remove the entries of an array of tables whose `key` has one of these values."""
@@ -165,27 +167,33 @@ class DecisionsFile:
 
     def drop_where(self, table: str, gone: Callable[[dict[str, Any]], bool]) -> None:
         """Remove the entries of an array of tables of which `gone` says so."""
-        document = self._document()
-        rows = document.get(table)
-        if rows is None:
-            return
-        for at in reversed(range(len(rows))):
-            if gone(rows[at].unwrap()):
-                del rows[at]
-        if not rows:
-            del document[table]
-        self._write(document)
+        with self._changing() as document:
+            rows = document.get(table)
+            if rows is None:
+                return
+            for at in reversed(range(len(rows))):
+                if gone(rows[at].unwrap()):
+                    del rows[at]
+            if not rows:
+                del document[table]
 
     def set(self, path: tuple[str, ...], values: dict[str, Any]) -> None:
         """Set values in a table, made where it is not there yet: `("output", "Matte")`."""
-        document = self._document()
-        table: Any = document
-        for key in path:
-            if key not in table:
-                table[key] = tomlkit.table(is_super_table=key != path[-1])
-            table = table[key]
-        table.update(values)
-        self._write(document)
+        with self._changing() as document:
+            table: Any = document
+            for key in path:
+                if key not in table:
+                    table[key] = tomlkit.table(is_super_table=key != path[-1])
+                table = table[key]
+            table.update(values)
+
+    @contextmanager
+    def _changing(self) -> Iterator[tomlkit.TOMLDocument]:
+        """Read the file, and write what the block makes of it. Changes of several commands at once are all kept."""
+        with only_one(self.path.with_name(".decisions.lock"), "changes the decisions", self.path, PATIENCE):
+            document = self._document()
+            yield document
+            self._write(document)
 
     def _document(self) -> tomlkit.TOMLDocument:
         if not self.path.exists():

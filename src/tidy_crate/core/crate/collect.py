@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack
 from pathlib import Path, PurePosixPath
 
 from tidy_crate import __version__
@@ -30,7 +31,7 @@ from tidy_crate.core.crate.shared import Share, lay_out_on_share, without_local
 from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.crate.trimming import trimmed
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.files import hash_file, write_bytes, write_whole
+from tidy_crate.core.files import hash_file, only_one, write_bytes, write_whole
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.composition import Composition
@@ -89,6 +90,24 @@ def collect(
     Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten.
     """
     crate = crate.absolute()
+    with ExitStack() as held:
+        return _collect(
+            context, crate, requests, progress, way, needed_frames_only, tuple(shares), origin, system, held
+        )
+
+
+def _collect(
+    context: SceneContext,
+    crate: Path,
+    requests: tuple[RenderRequest, ...],
+    progress: Progress,
+    way: Way,
+    needed_frames_only: bool,
+    shares: tuple[Share, ...],
+    origin: Path | None,
+    system: System,
+    held: ExitStack,
+) -> CollectResult:
     state_of_scene = _state(context.scene)
     # what is needed is judged for what is to be rendered; for several requests by the scene's own range
     survey = context.survey(requests[0] if len(requests) == 1 else None)
@@ -103,6 +122,8 @@ def collect(
     else:
         layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
+    lock = context.tidy / "collected" / f".{crate.name[:100]}.lock"
+    held.enter_context(only_one(lock, "collects into this crate", crate))
     memory = CollectMemory.load(context.tidy, crate, system)
     before = _listed(crate)
     (crate / UNFINISHED).parent.mkdir(parents=True, exist_ok=True)

@@ -16,7 +16,7 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
-from tidy_crate.core.files import hash_file, os_reason
+from tidy_crate.core.files import hash_file, only_one, os_reason
 from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, products_of, submissions_of
 from tidy_crate.core.job.submission import Links, Ordered, catch_up, wait_for_changes
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow
@@ -90,6 +90,19 @@ def retrieve(
     """
     into = into.absolute()
     job, submissions = submissions_of(ledger, name)
+    with only_one(into / ".retrieve.lock", "brings frames into this folder", into):
+        return _retrieve(ledger, job, submissions, into, links, progress, follow)
+
+
+def _retrieve(
+    ledger: Ledger,
+    job: JobRow,
+    submissions: tuple[SubmissionRow, ...],
+    into: Path,
+    links: Links,
+    progress: Progress,
+    follow: bool,
+) -> Retrieved:
     content = job.packing_list()
     with ledger.writing() as session:
         session.get_one(JobRow, job.id).into = str(into)
@@ -104,7 +117,7 @@ def retrieve(
         rounds.fetch_all()
         if not follow or all(state.ended for state in states):
             break
-        wait_for_changes(ledger, name, links, POLL)
+        wait_for_changes(ledger, job.id, links, POLL)
     return Retrieved(
         job=job.id,
         into=into,
