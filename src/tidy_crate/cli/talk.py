@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import functools
 import inspect
+import io
 import json
 import os
 import sys
@@ -65,8 +66,7 @@ class Talk:
     def result(self, document: BaseModel | dict[str, Any], show: Callable[[Console], None]) -> None:
         """The outcome: a document for a script, or what `show` draws for a person."""
         if self.as_json:
-            sys.stdout.write(_as_text(document) + "\n")
-            sys.stdout.flush()
+            _write(_as_text(document))
         else:
             show(self.out)
 
@@ -128,7 +128,7 @@ class Talk:
             document: dict[str, Any] = {"error": {"what": error.what, "where": error.where, "remedy": error.remedy}}
             if error.said or error.log:
                 document["error"] |= {"said": error.said, "log": error.log}
-            sys.stdout.write(json.dumps(document, indent=1) + "\n")
+            _write(json.dumps(document, indent=1))
             return
         from rich.text import Text
 
@@ -147,6 +147,18 @@ class Talk:
         """Let go of the events file."""
         if self._events is not None:
             self._events.close()
+
+
+def _write(text: str) -> None:
+    """Write a document to standard output: JSON is UTF-8, whatever the output of tables is."""
+    sys.stdout.flush()
+    stream = getattr(sys.stdout, "buffer", None)
+    if stream is None:
+        sys.stdout.write(text + "\n")
+    else:
+        stream.write(text.encode("utf-8", "backslashreplace") + b"\n")
+        stream.flush()
+    sys.stdout.flush()
 
 
 def _as_text(document: BaseModel | dict[str, Any]) -> str:
@@ -170,6 +182,9 @@ def _console(stream: TextIO) -> Console:
             # whoever read the output has enough, which is no finding and no error
             raise BrokenPipeError
 
+    # an output that is not UTF-8, as on Windows where it is redirected, gets escapes for what it cannot hold
+    if isinstance(stream, io.TextIOWrapper):
+        stream.reconfigure(errors="backslashreplace")
     # names from a scene or a farm may hold what another program takes for markup, or obeys
     console = Plain(file=stream, highlight=False, soft_wrap=False, markup=False, emoji=False)
     console.push_render_hook(Cleaning())

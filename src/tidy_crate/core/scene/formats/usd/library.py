@@ -213,7 +213,10 @@ def _size(path: Path) -> int:
 
 def _fresh(path: Path) -> None:
     """Make sure that the library does not go on with an older state of a layer that it holds."""
-    held = Sdf.Layer.Find(package.identifier(path))
+    try:
+        held = Sdf.Layer.Find(package.identifier(path))
+    except UnicodeError:
+        return  # the library holds no layer of such a path
     if held is not None and not held.dirty:
         open_layer(path)
 

@@ -6,12 +6,14 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from pxr import Sdf, Tf, Usd, UsdUtils
 
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.formats.usd import package
 
+NOT_UTF8 = "it holds text that is not UTF-8"
 _SYNTAX = re.compile(r":(?P<line>\d+):(?P<column>\d+): .*? at '(?P<near>.*?)'")
 _REASON = re.compile(r" : '(.*?)'\s*(?:\n|$)", re.DOTALL)
 
@@ -32,15 +34,36 @@ def usd_messages(where: Path | str | None = None) -> Iterator[list[str]]:
             raise
         remedy = "put it right in the program that wrote the scene: each program makes something else of it"
         raise UnreadableInput(f"something in the scene cannot be evaluated ({reason(error)})", where, remedy) from error
+    except UnicodeError as error:
+        raise _no_unicode(error, where) from error
     finally:
-        caught.extend(str(message.commentary) for message in delegate.TakeUncoalescedDiagnostics())
+        caught.extend(map(_commentary, delegate.TakeUncoalescedDiagnostics()))
         del delegate
+
+
+def _commentary(message: Any) -> str:
+    try:
+        return str(message.commentary)
+    except UnicodeError:
+        return NOT_UTF8
+
+
+def _no_unicode(error: UnicodeError, where: Path | str | None) -> UnreadableInput:
+    """What is wrong with a text that the library cannot take, or has handed out and nobody can read."""
+    if isinstance(error, UnicodeEncodeError):
+        what = "its path holds bytes that are not UTF-8, and the USD library opens no such path"
+        return UnreadableInput(what, where, "rename the folder or the file")
+    return UnreadableInput(NOT_UTF8, where, "save it again as UTF-8")
 
 
 def reason(error: Exception) -> str:
     """The library's reason for a failure, in one line and without its own source code locations."""
-    found = _REASON.search(str(error))
-    text = re.sub(r"\s+", " ", found[1] if found else str(error)).strip()
+    try:
+        whole = str(error)
+    except UnicodeError:
+        return NOT_UTF8
+    found = _REASON.search(whole)
+    text = re.sub(r"\s+", " ", found[1] if found else whole).strip()
     syntax = _SYNTAX.search(text)
     if syntax:
         # the parser's own words name its grammar, which helps nobody who wrote the file
@@ -71,6 +94,8 @@ def open_layer(path: Path) -> Sdf.Layer:
         raise UnreadableInput(
             f"the layer is broken ({reason(error)})", path, "save it again from its source"
         ) from error
+    except UnreadableInput as error:
+        raise UnreadableInput(error.what, path, error.remedy) from error
     if layer is None:
         detail = f" ({messages[0][:200]})" if messages else ""
         raise UnreadableInput(f"the layer cannot be read{detail}", path, "save it again from its source")
