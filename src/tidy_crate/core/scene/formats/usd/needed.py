@@ -91,7 +91,9 @@ def is_needed(
     reason = needed.reasons.get(place)
     if reason is None:
         return False, UNUSED
-    if slot.field in VALUES and _is_heard_only(composed, prims.users.get(place, ())):
+    # most scenes are silent, and this is asked for every file
+    sounds = "SpatialAudio" in prims.first_of_type and slot.field in VALUES
+    if sounds and _is_heard_only(composed, prims.users.get(place, ())):
         return False, "it is heard, not seen"
     if slot.field in VALUES and not _wins(occurrence, composed, prims, needed, place):
         return False, "a stronger opinion overrides it, or its time lies outside the frames"

@@ -40,6 +40,8 @@ class TilesInUse:
     def held_to(self, occurrence: Occurrence) -> Resolution:
         """Return what an occurrence stands for, with the tiles that shapes use and that are not there as absent."""
         found = occurrence.resolution
+        if "<" not in occurrence.value:
+            return found
         location = found.location
         if location is None or not found.members or not STANDARD.has_tile(location.name):
             return found
