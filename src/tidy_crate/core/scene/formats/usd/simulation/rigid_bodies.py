@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from pxr import Gf, Sdf, Usd, UsdGeom
 
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.formats.usd.outputs import pose_times
 from tidy_crate.core.scene.formats.usd.simulation.attributes import cache_of, is_live, start_of, way, world
 from tidy_crate.core.scene.formats.usd.simulation.interface import (
     Pose,
@@ -86,7 +87,8 @@ class RigidBodies:
                 yield gravity_at(stage, simulation, float(time)).tobytes()
         for path in (*built.driven, *(_above(path) for path in built.free)):
             prim = stage.GetPrimAtPath(path)
-            for matrix in way(prim, times):
+            # what stands still is said once: a range may have a million frames
+            for matrix in way(prim, times if pose_times(prim) else times[:1]):
                 yield stage_matrix(matrix).tobytes()
 
     def solver(self, stage: Usd.Stage, simulation: Simulation) -> RigidSolver:
