@@ -20,6 +20,8 @@ from tidy_crate.core.crate.proving import prove_here
 from tidy_crate.core.files import hash_file
 from tidy_crate.core.scene import composition
 from tidy_crate.core.scene.composition import COMPOSES, Composition
+from tidy_crate.core.scene.formats.usd.apply import staged_stage
+from tidy_crate.core.scene.model import Status
 
 HEAD = "(\n startTimeCode = 1\n endTimeCode = 9\n timeCodesPerSecond = 24\n{more}\n)\n"
 MOVING = 'over "Ball" { double3 xformOp:translate.timeSamples = { 1: (0, 0, 0), 2017: (8, 0, 0) } }\n'
@@ -264,9 +266,11 @@ def test_of_very_many_prims_the_ones_that_hold_them_are_named() -> None:
     assert one.differences(Composition.of(without, (), ())) == [f"{COMPOSES}: /World/Group7/Set3 (not there)"]
 
 
-def test_a_layer_under_two_sets_of_variables_gets_a_copy_for_each(tmp_path: Path) -> None:
+@pytest.mark.parametrize("relinked", [False, True])
+def test_a_layer_under_two_sets_of_variables_gets_a_copy_for_each(relinked: bool, tmp_path: Path) -> None:
     show, store = tmp_path / "show", tmp_path / "store"
-    (store / "deep").mkdir(parents=True)
+    named = tmp_path / "gone" if relinked else store
+    store.mkdir()
     show.mkdir()
     for shot, byte in (("dawn", b"1"), ("dusk", b"2")):
         (store / f"{shot}.png").write_bytes(byte)
@@ -281,13 +285,23 @@ def test_a_layer_under_two_sets_of_variables_gets_a_copy_for_each(tmp_path: Path
     (show / "common.usda").write_text(
         usda(
             '( defaultPrim = "C" )\ndef "C" {\n'
-            f'asset plate = @`"{store.as_posix()}/${{SHOT}}.png"`@\n'
-            f'def "Prop" ( references = @`"{store.as_posix()}/${{SHOT}}.usda"`@ ) {{ }}\n}}'
+            f'asset plate = @`"{named.as_posix()}/${{SHOT}}.png"`@\n'
+            f'def "Prop" ( references = @`"{named.as_posix()}/${{SHOT}}.usda"`@ ) {{ }}\n}}'
         )
     )
     scene = show / "s.usda"
     scene.write_text(usda('def "A" ( references = @./dawn.usda@ ) { }\ndef "B" ( references = @./dusk.usda@ ) { }'))
     crate = tmp_path / "s.crate"
+    if relinked:
+        context = open_scene(scene)
+        lost = [one for one in context.survey().assets if one.status is Status.MISSING]
+        moved = [{"asset": one.id, "to": str(store / Path(one.value).name)} for one in lost]
+        assert len(moved) == 4
+        context.file.add("relink", moved)
+        # what is surveyed and baked composes so too, before anything is written
+        context = open_scene(scene)
+        staged = staged_stage(scene, context.plan, context.survey()).stage
+        assert [staged.GetAttributeAtPath(f"{prim}/Prop.shot").Get() for prim in ("/A", "/B")] == ["dawn", "dusk"]
     result = collect(open_scene(scene), crate)
     shutil.rmtree(store)
     stage = Usd.Stage.Open(str(result.scene))

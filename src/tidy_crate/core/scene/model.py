@@ -157,6 +157,8 @@ class Asset(Model):
     owner: str
     field: str
     context: str = ""
+    evaluated: str = ""
+    """Of a path by an expression, what the expression comes to before any relink."""
     within: str = ""
     leads: str = ""
     time: float | None = None

@@ -86,7 +86,9 @@ def _arcs(survey: Survey) -> Iterator[Arc]:
             if paths.dialect(asset.value) is paths.Dialect.PACKAGED:
                 inner = paths.without_arguments(asset.value)[:-1].partition("[")[2]
                 target = package.joined(target, inner)
-            yield Arc(asset.layer, asset.owner, asset.field, asset.authored, target, asset.relinked)
+            yield Arc(
+                asset.layer, asset.owner, asset.field, asset.authored, target, asset.relinked, asset.within, asset.leads
+            )
 
 
 # owner, field, text as written, and time code of a time sample: the identity of a slot in its layer

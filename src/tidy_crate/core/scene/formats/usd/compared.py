@@ -32,8 +32,9 @@ def compared(scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[
     known: dict[tuple[Path, str], Path | None] = {}
     decided: set[tuple[Path, str]] = set()
     for asset in survey.assets:
-        # a layer in memory has its relative paths written in full
-        for text in (asset.authored, str(asset.layer.parent / asset.authored)):
+        # the library gives an expression as what it comes to; a layer in memory has its relative paths written in full
+        written = asset.evaluated or asset.authored
+        for text in (written, str(asset.layer.parent / written)):
             known[asset.layer, text] = asset.resolved if asset.members else None
             if asset.relinked:
                 decided.add((asset.layer, text))

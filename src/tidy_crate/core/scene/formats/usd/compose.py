@@ -34,7 +34,10 @@ class Composed:
 
 @dataclass(frozen=True)
 class Arc:
-    """One place in a layer that brings in another layer."""
+    """One place in a layer that brings in another layer.
+
+    within, leads: the sets of expression variables under which the layer, and the one that it brings in, are read.
+    """
 
     layer: Path
     path: str
@@ -42,12 +45,14 @@ class Arc:
     text: str
     target: Path
     relinked: bool
+    within: str = ""
+    leads: str = ""
 
 
 def compose_source(walk: Walk) -> Composed:
     """The scene as the artist saved it, with relinked layers in their places, and nothing else changed."""
     arcs = [
-        Arc(o.layer, o.slot.path, o.slot.field, o.slot.text, target, o.relinked)
+        Arc(o.layer, o.slot.path, o.slot.field, o.slot.text, target, o.relinked, o.within, o.leads)
         for o in walk.occurrences
         if (target := o.layer_target or _removed(o)) is not None
     ]
@@ -159,24 +164,29 @@ def _with_relinked_arcs(
     for arc in found:
         arcs.setdefault(arc.layer, []).append(arc)
     changed = _leading_to_relinks(arcs)
-    copies = {path: Sdf.Layer.CreateAnonymous(path.name) for path in changed}
+    # one layer under two sets of variables may lead to two others in the same place: a copy for each
+    contexts = {path: dict.fromkeys(arc.within for arc in arcs.get(path, ())) or {"": None} for path in changed}
+    copies = {(path, one): Sdf.Layer.CreateAnonymous(path.name) for path in changed for one in contexts[path]}
     # a layer is known to the library by the path it was opened with
     origin = {str(path): path for path in layers}
-    origin |= {layer.identifier: path for path, layer in copies.items()}
-    for path, copy in copies.items():
+    origin |= {layer.identifier: path for (path, _), layer in copies.items()}
+    for (path, context), copy in copies.items():
         copy.TransferContent(layer_of(path))
-        targets = {(arc.path, arc.field, arc.text): arc.target for arc in arcs.get(path, ())}
+        targets = {(arc.path, arc.field, arc.text): arc for arc in arcs.get(path, ()) if arc.within == context}
         folder = path.parent
 
         def new_text(slot: Slot, targets=targets, folder=folder) -> str:  # type: ignore[no-untyped-def]
-            target = targets.get((slot.path, slot.field, slot.text))
-            if target is not None:
-                whole = str(target) + paths.arguments(slot.text)
-                return copies[target].identifier if target in copies else whole
+            arc = targets.get((slot.path, slot.field, slot.text))
+            if arc is not None:
+                if arc.target in contexts:
+                    own = arc.leads if arc.leads in contexts[arc.target] else next(iter(contexts[arc.target]))
+                    return str(copies[arc.target, own].identifier)
+                return str(arc.target) + paths.arguments(slot.text)
             return slot.text if slot.field in TEXTS else _spelt_out(slot.text, folder)
 
         rewrite(copy, new_text)
-    return copies.get(root) or layer_of(root), origin, list(copies.values())
+    top = copies[root, next(iter(contexts[root]))] if root in contexts else layer_of(root)
+    return top, origin, list(copies.values())
 
 
 def _spelt_out(text: str, folder: Path) -> str:

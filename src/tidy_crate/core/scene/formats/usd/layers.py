@@ -45,6 +45,7 @@ class Occurrence:
     resolution: Resolution
     relinked: bool
     layer_target: Path | None
+    evaluated: str = ""
     within: str = ""
     leads: str = ""
     """See Asset."""
@@ -178,6 +179,7 @@ def _occurrence(
     value = _evaluated(slot.text, variables) if expression else slot.text
     seen_in = context if expression else ""
     name = ids.of(stem, slot.path, slot.field, slot.text, str(slot.time), seen_in)
+    evaluated = value if expression else ""
     value, relinked = plan.value(name, slot.text, value)
     resolution = _resolved(path, packed, slot, value, disk)
     if plan.search and not packed and not slot.numbers:
@@ -186,7 +188,7 @@ def _occurrence(
     target = None
     if slot.is_arc and resolution.members and resolution.location is not None:
         target = _layer_target(walk, resolution.location, value)
-    return Occurrence(name, path, slot, _prim_of(slot.path), seen_in, value, resolution, relinked, target)
+    return Occurrence(name, path, slot, _prim_of(slot.path), seen_in, value, resolution, relinked, target, evaluated)
 
 
 def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> Resolution:

@@ -228,6 +228,7 @@ def _asset(
         owner=occurrence.slot.path,
         field=occurrence.slot.field,
         context=occurrence.context,
+        evaluated=occurrence.evaluated,
         within=occurrence.within,
         leads=occurrence.leads,
         time=occurrence.slot.time,
