@@ -390,11 +390,11 @@ def test_r2_a_file_that_an_attribute_of_type_string_names_travels(shot: Shot, tm
 def test_r2_what_a_search_path_finds_travels_and_composes(shot: Shot, tmp_path: Path) -> None:
     all_of(
         scene(BALL, 'def "Box" ( references = @parts/box.usda@ ) { }\n' + BALL),
-        before('search_paths = ["../shared"]\n'),
+        before('search_paths = ["../library"]\n'),
     )(shot)
-    shot.files["../shared/parts/box.usda"] = part('( defaultPrim = "B" )\ndef Cube "B" { asset a = @./b.png@ }')
-    shot.files["../shared/parts/b.png"] = png()
-    shot.files |= {f"../shared/tex/w.{n:04d}.png": png() for n in range(1, 11)}
+    shot.files["../library/parts/box.usda"] = part('( defaultPrim = "B" )\ndef Cube "B" { asset a = @./b.png@ }')
+    shot.files["../library/parts/b.png"] = png()
+    shot.files |= {f"../library/tex/w.{n:04d}.png": png() for n in range(1, 11)}
     scene("@./a.png@", "@tex/w.####.png@")(shot)
     context = open_scene(shot.write())
     assert {one.status for one in context.survey().assets} == {Status.FOUND}

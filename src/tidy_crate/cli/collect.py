@@ -167,8 +167,7 @@ def _show(console: Console, result: CollectResult) -> None:
 def _show_proof(console: Console, proof: Proof) -> None:
     from rich.text import Text
 
-    from tidy_crate.cli.show import cell, counted, duration, state, table
-    from tidy_crate.cli.text import clean
+    from tidy_crate.cli.show import cell, counted, duration, said_lines, state, table
     from tidy_crate.core.scene.composition import COMPOSES
 
     rows = table("asked", "answer", "in detail")
@@ -213,8 +212,7 @@ def _show_proof(console: Console, proof: Proof) -> None:
     console.print(rows)
     console.print()
     if test is not None and test.said:
-        for said in test.said:
-            console.print(Text(f"  | {clean(said)}"), soft_wrap=True)
+        said_lines(console, test.said)
         console.print()
     if proof.whole and not proof.holds:
         console.print("The crate is whole, and the renderer could not start.", style="bold yellow")

@@ -117,6 +117,12 @@ def sums(costs: Mapping[str, Decimal]) -> str:
     return " and ".join(money(amount, currency) for currency, amount in costs.items()) or "nothing"
 
 
+def said_lines(console: Console, lines: Iterable[str]) -> None:
+    """Show what a program said, line by line, set off from our own words."""
+    for line in lines:
+        console.print(Text(f"  | {clean(line)}"), soft_wrap=True)
+
+
 def counted(number: int, word: str, many: str | None = None) -> str:
     """A number with its noun."""
     return f"{number} {word if number == 1 else many or word + 's'}"

@@ -132,12 +132,13 @@ class Talk:
             return
         from rich.text import Text
 
+        from tidy_crate.cli.show import said_lines
+
         line = Text.assemble(("tidy-crate: ", "bold red"), clean(error.what))
         if error.where:
             line.append(f": {clean(error.where)}")
         self.err.print(line, soft_wrap=True)
-        for said in error.said:
-            self.err.print(Text(f"  | {clean(said)}"), soft_wrap=True)
+        said_lines(self.err, error.said)
         if error.log:
             self.err.print(Text(f"  all of it: {clean(error.log)}", style="dim"), soft_wrap=True)
         if error.remedy:

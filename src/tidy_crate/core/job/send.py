@@ -220,13 +220,7 @@ def send(
         row = session.get_one(SubmissionRow, number)
         row.farm_job, row.state = farm_job, JobState.WAITING.value
     submission = Submission(farm=card.name, uploaded_bytes=uploaded, reused_bytes=reused, tasks=sending.tasks)
-    return Sent(
-        job=name,
-        submissions=(submission,),
-        warnings=sending.warnings,
-        waived=sending.waived,
-        accepted=sending.accepted,
-    )
+    return _sent(name, submission, sending)
 
 
 def repeated(earlier: Earlier, farm: str) -> WrongUsage:
@@ -248,10 +242,14 @@ def _continued(ledger: Ledger, earlier: Earlier, link: FarmLink, sending: Sendin
     submission = Submission(
         farm=row.farm, uploaded_bytes=row.uploaded_bytes, reused_bytes=row.reused_bytes, tasks=row.tasks
     )
+    return _sent(earlier.job, submission, sending, continued=True)
+
+
+def _sent(job: str, submission: Submission, sending: Sending, *, continued: bool = False) -> Sent:
     return Sent(
-        job=earlier.job,
+        job=job,
         submissions=(submission,),
-        continued=True,
+        continued=continued,
         warnings=sending.warnings,
         waived=sending.waived,
         accepted=sending.accepted,

@@ -78,4 +78,4 @@ def _pillow_bytes(path: Path) -> int:
 
 
 def _exr_bytes(path: Path) -> int:
-    return sum(part.width * part.height * sum(part.depths.values()) for part in read_exr_header(path))
+    return sum(part.decoded_bytes for part in read_exr_header(path))

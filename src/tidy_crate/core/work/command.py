@@ -16,6 +16,12 @@ from tidy_crate.core.model import Model
 _HOLDER = re.compile(r"\{([a-z_]*)\}")
 
 
+def _absolute(path: str) -> str:
+    if not (PurePosixPath(path).is_absolute() or PureWindowsPath(path).is_absolute()):
+        raise ValueError(f"{path!r} is not absolute")
+    return path
+
+
 class RenderCommand(Model):
     """A command line that renders frames of a scene: a list of words with placeholders.
 
@@ -31,18 +37,12 @@ class RenderCommand(Model):
     """
     basis: str = "measured"
     """`practice` marks timings that say nothing about a real renderer."""
-    reads: tuple[Annotated[str, AfterValidator(lambda path: _absolute(path))], ...] = ()
+    reads: tuple[Annotated[str, AfterValidator(_absolute)], ...] = ()
     """Absolute paths of files and folders outside the crate that the renderer itself needs: libraries, licences."""
     name: str = ""
     """The renderer's name."""
     version: str = ""
     """The renderer's version."""
-
-
-def _absolute(path: str) -> str:
-    if not (PurePosixPath(path).is_absolute() or PureWindowsPath(path).is_absolute()):
-        raise ValueError(f"{path!r} is not absolute")
-    return path
 
 
 def filled_runtime(command: tuple[str, ...]) -> list[str]:

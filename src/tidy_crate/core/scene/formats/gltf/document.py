@@ -45,8 +45,9 @@ def read_document(path: Path) -> Document:
     """Read a .gltf or .glb. Raises UnreadableInput with a plain reason."""
     try:
         with path.open("rb") as stream:
-            data, rest = _json_bytes(stream, path)
-            trouble = None if rest is None else _cut_short(stream, rest, path.stat().st_size)
+            size = path.stat().st_size
+            data, rest = _json_bytes(stream, path, size)
+            trouble = None if rest is None else _cut_short(stream, rest, size)
     except OSError as error:
         raise UnreadableInput(f"cannot read the scene ({os_reason(error)})", path) from error
     try:
@@ -95,17 +96,16 @@ def embedded_trouble(document: Document, path: Path) -> str | None:
     """Say how the data that follows the JSON is shorter than the buffer that it is."""
     if document.rest is None:
         return None
-    for at, buffer in enumerate(rows(document.content, "buffers")):
-        length = buffer.get("byteLength")
-        if at == 0 and "uri" not in buffer and isinstance(length, int):
-            there = path.stat().st_size - document.rest - 8
-            if length > max(0, there):
-                return f"its buffer states {length} bytes and {max(0, there)} are there"
-    return None
+    # only the first buffer may be the data of the file itself
+    buffer = entry(document.content, "buffers", 0)
+    length = buffer.get("byteLength")
+    if "uri" in buffer or not isinstance(length, int):
+        return None
+    there = max(0, path.stat().st_size - document.rest - 8)
+    return f"its buffer states {length} bytes and {there} are there" if length > there else None
 
 
-def _json_bytes(stream: BinaryIO, path: Path) -> tuple[bytes, int | None]:
-    size = path.stat().st_size
+def _json_bytes(stream: BinaryIO, path: Path, size: int) -> tuple[bytes, int | None]:
     head = stream.read(20)
     if len(head) == 20 and struct.unpack("<I", head[:4])[0] == _MAGIC:
         version, length, kind = struct.unpack("<I", head[4:8])[0], *struct.unpack("<II", head[12:20])

@@ -35,7 +35,7 @@ def apply(
     layer_of = cache(open_layer)
     written: list[PurePosixPath] = []
     copied: dict[PurePosixPath, Path] = {}
-    copies = copies_by_context(scene, by_layer, places)
+    copies = copies_by_context(by_layer, places)
     moved = copies.moved(survey.assets)
     with usd_messages(scene):
         for path in survey.layers:

@@ -42,9 +42,7 @@ class Copies:
         return self.places.get((asset.resolved, asset.leads))
 
 
-def copies_by_context(
-    scene: Path, by_layer: Mapping[Path, list[Asset]], places: Mapping[Path, PurePosixPath]
-) -> Copies:
+def copies_by_context(by_layer: Mapping[Path, list[Asset]], places: Mapping[Path, PurePosixPath]) -> Copies:
     """Find the layers that need a copy for each set of variables, until no more of them do."""
     found = Copies()
     several = {
