@@ -402,3 +402,14 @@ def test_r2_what_a_search_path_finds_travels_and_composes(shot: Shot, tmp_path: 
     result = collect(context, crate)
     assert Usd.Stage.Open(str(result.scene)).GetPrimAtPath("/Box").GetTypeName() == "Cube"
     assert is_whole(crate)
+
+
+def test_a_list_of_clips_that_is_counted_too_far_is_surveyed(shot: Shot) -> None:
+    all_of(
+        scene(BALL, 'def Sphere "Pulse" ( clips = { dictionary default = {'
+              ' asset[] assetPaths = [@./c1.usda@, @./c2.usda@]\n string primPath = "/Ball"\n'
+              " double2[] active = [(1, 0), (5, 7), (200, 1)]\n double2[] times = [(1, 1)] } } ) { }\n" + BALL),
+        files(c1__usda=CLIP, c2__usda=CLIP),
+    )(shot)  # fmt: skip
+    clips = {one.authored: one.needed for one in open_scene(shot.write()).survey().assets if one.field == "clips"}
+    assert clips == {"./c1.usda": True, "./c2.usda": False}

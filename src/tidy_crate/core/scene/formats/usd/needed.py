@@ -29,7 +29,8 @@ UNUSED = "nothing that renders in these frames uses it"
 class Needed:
     """Verdicts. reasons: why a place is used; layers: files whose whole layer stack is in use.
 
-    rendered: the prims that show or light; reached: those that something uses, with the reason.
+    rendered: the prims that show or light; reached: those that something uses, with the reason. clips: by layer and
+    prim the files of explicit lists of clips that some requested time plays, None where that is not known.
     """
 
     times: tuple[float, float]
@@ -37,6 +38,7 @@ class Needed:
     layers: set[Path] = field(default_factory=set)
     rendered: dict[Sdf.Path, Usd.Prim] = field(default_factory=dict)
     reached: dict[Sdf.Path, str] = field(default_factory=dict)
+    clips: dict[Place, frozenset[str] | None] = field(default_factory=dict)
 
     def uses(self, path: Sdf.Path, prims: ScenePrims) -> bool:
         """Return whether the picture depends on a prim."""
@@ -109,27 +111,40 @@ def _is_heard_only(composed: Composed, users: Iterable[Sdf.Path]) -> bool:
 
 def _clip_is_played(occurrence: Occurrence, walk: Walk, composed: Composed, prims: ScenePrims, needed: Needed) -> bool:
     """Return whether a clip of an explicit list is the active one at some requested time; in doubt it is."""
+    place = (occurrence.layer, occurrence.prim)
+    if place not in needed.clips:
+        # once for all clips of a prim: a list holds thousands
+        needed.clips[place] = _played_clips(occurrence, walk, composed, prims, needed)
+    played = needed.clips[place]
+    return played is None or occurrence.slot.text in played
+
+
+def _played_clips(
+    occurrence: Occurrence, walk: Walk, composed: Composed, prims: ScenePrims, needed: Needed
+) -> frozenset[str] | None:
+    """Return the files of a prim's lists of clips that some requested time plays; None where no prim plays them."""
+    users = list(_clip_users(occurrence, composed, prims))
+    played: set[str] = set()
     spec = walk.library.layer(occurrence.layer).GetObjectAtPath(occurrence.prim)
     spec = spec.primSpec if isinstance(spec, Sdf.VariantSpec) else spec
     written = spec.GetInfo("clips") if isinstance(spec, Sdf.PrimSpec) else {}
     for name, own in written.items():
-        files = [one.path for one in own.get("assetPaths") or ()] if isinstance(own, dict) else []
-        if occurrence.slot.text not in files:
-            # its manifest stays in use; a clip of another set is judged there
-            if isinstance(own, dict) and occurrence.slot.text == getattr(own.get("manifestAssetPath"), "path", None):
-                return True
+        if not isinstance(own, dict):
             continue
-        for prim, offset in _clip_users(occurrence, composed, prims):
+        files = [one.path for one in own.get("assetPaths") or ()]
+        manifest = getattr(own.get("manifestAssetPath"), "path", None)
+        if manifest is not None and manifest not in files:
+            played.add(manifest)
+        for prim, offset in users:
             active = prim.GetMetadata("clips").get(name, {}).get("active") or ()
             times = [float(offset * pair[0]) for pair in active]
             if not times:
-                return True
-            plays = (
-                time for time, pair in zip(times, active, strict=True) if files[int(pair[1])] == occurrence.slot.text
-            )
-            if any(_held_in(time, times, needed.times) for time in plays):
-                return True
-    return not next(_clip_users(occurrence, composed, prims), None)
+                played.update(files)
+            for time, pair in zip(times, active, strict=True):
+                # a stronger layer may count further than this one's list reaches
+                if 0 <= pair[1] < len(files) and _held_in(time, times, needed.times):
+                    played.add(files[int(pair[1])])
+    return frozenset(played) if users else None
 
 
 def _clip_users(
