@@ -413,3 +413,13 @@ def test_a_list_of_clips_that_is_counted_too_far_is_surveyed(shot: Shot) -> None
     )(shot)  # fmt: skip
     clips = {one.authored: one.needed for one in open_scene(shot.write()).survey().assets if one.field == "clips"}
     assert clips == {"./c1.usda": True, "./c2.usda": False}
+
+
+@pytest.mark.parametrize("active", ['string active = "x"', "double active = 3", "float3[] active = [(1, 0, 0)]"])
+def test_clips_that_are_counted_in_another_type_are_needed(shot: Shot, active: str) -> None:
+    all_of(
+        scene(BALL, 'def Sphere "Pulse" ( clips = { dictionary default = { asset[] assetPaths = [@./c1.usda@]\n'
+              f' {active}\n string primPath = "/Ball"\n }} }} ) {{ }}\n' + BALL),
+        files(c1__usda=CLIP),
+    )(shot)  # fmt: skip
+    assert [one.needed for one in open_scene(shot.write()).survey().assets if one.field == "clips"] == [True]

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from pxr import Sdf, Usd, UsdGeom, UsdMedia, UsdRender, UsdShade
+from pxr import Sdf, Usd, UsdGeom, UsdMedia, UsdRender, UsdShade, Vt
 
 from tidy_crate.core.asset.resolve import Resolution
 from tidy_crate.core.scene.formats.usd.clips import filled
@@ -131,12 +131,16 @@ def _played_clips(
     for name, own in written.items():
         if not isinstance(own, dict):
             continue
-        files = [one.path for one in own.get("assetPaths") or ()]
+        listed = own.get("assetPaths")
+        files = [one.path for one in listed] if isinstance(listed, Sdf.AssetPathArray) else []
         manifest = getattr(own.get("manifestAssetPath"), "path", None)
         if manifest is not None and manifest not in files:
             played.add(manifest)
         for prim, offset in users:
-            active = prim.GetMetadata("clips").get(name, {}).get("active") or ()
+            strongest = prim.GetMetadata("clips").get(name)
+            active = strongest.get("active") if isinstance(strongest, dict) else None
+            # of another type it plays nothing that could be told: in doubt all of it is needed
+            active = active if isinstance(active, Vt.Vec2dArray) else ()
             times = [float(offset * pair[0]) for pair in active]
             if not times:
                 played.update(files)
