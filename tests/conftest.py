@@ -25,8 +25,12 @@ from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.proving import prove_here
+from tidy_crate.core.process import without_tokens
+from tidy_crate.core.work.trust import Agreed, Commands
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
+# as if the user had agreed to every command of every project
+ANY = Commands(trust=Agreed(), environment=without_tokens(os.environ))
 MATTE = "renders/matte/lantern_quay_matte.####.exr"
 
 
@@ -80,6 +84,11 @@ def demo(tmp_path: Path) -> DemoScene:
 def context(demo: DemoScene) -> SceneContext:
     """The demo scene opened."""
     return open_scene(demo.scene)
+
+
+def open_trusted(scene: Path) -> SceneContext:
+    """Open a scene whose commands the user has agreed to."""
+    return open_scene(scene, trust=ANY.trust, environment=ANY.environment)
 
 
 def make_ready(demo: DemoScene) -> SceneContext:

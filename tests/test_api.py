@@ -16,6 +16,7 @@ from tidy_crate.core.asset.search import SURE
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.progress import Step
 from tidy_crate.core.work.task import Task, TaskRange
+from tidy_crate.core.work.trust import NotTrusted
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings
 
@@ -95,8 +96,11 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
     assert len(api.check(scene, user=user).findings) <= len(blocked.findings)
 
     crate = api.collect(scene, tmp_path / "pier.crate", user=user, progress=steps.append).crate
+    with pytest.raises(NotTrusted, match="not agreed"):
+        api.prove(crate, user=user)
+    assert api.trust(show, user=user).trusted == (True,)
     assert api.prove(crate, user=user).whole
-    timings = api.probe(crate, frames=2)
+    timings = api.probe(crate, frames=2, user=user)
     assert timings.machine.cores > 0 and timings.renderer == "practice 1.0"
 
     farm = tmp_path / "farm"

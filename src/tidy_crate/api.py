@@ -58,6 +58,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.review.run import Review
     from tidy_crate.core.scene.model import Asset, Survey
     from tidy_crate.core.work.task import Task, TaskRange
+    from tidy_crate.core.work.trust import Commands, NamedCommand, Trust
 
 HOME = "TIDY_CRATE_HOME"
 LEDGER = "TIDY_CRATE_LEDGER"
@@ -114,6 +115,20 @@ class User:
         allowed = read_user_file(self.home / FILE_NAME).token_variables
         return Keys(self.environment, self.home / "token-addresses.json", allowed)
 
+    @property
+    def trust(self) -> Trust:
+        """The commands of projects that the user lets run."""
+        from tidy_crate.core.work.trust import Trust
+
+        return Trust(self.home / "trusted.json")
+
+    def for_programs(self) -> dict[str, str]:
+        """Return the environment for programs of a project, without tokens."""
+        from tidy_crate.core.context.user import FILE_NAME, read_user_file
+        from tidy_crate.core.process import without_tokens
+
+        return without_tokens(self.environment, read_user_file(self.home / FILE_NAME).token_variables)
+
     def memory_of(self, scene: Path) -> Path:
         """The file in which a scene's format keeps results. Those of scenes not opened for long make room."""
         kept = sorted(self.cache.glob("*.json"), key=lambda path: path.stat().st_mtime) if self.cache.is_dir() else []
@@ -147,7 +162,8 @@ def open_scene(scene: Path, *, tidy_dir: Path | None = None, user: User | None =
     """Open a scene with its format, project, decisions and caches. tidy_dir: where decisions and caches are."""
     from tidy_crate.core.context.scene import open_scene as core
 
-    return core(scene, tidy_dir, (user or User.here()).memory_of(scene))
+    user = user or User.here()
+    return core(scene, tidy_dir, user.memory_of(scene), user.trust, user.for_programs())
 
 
 def survey(scene: Path, *, as_saved: bool = False, tidy_dir: Path | None = None, user: User | None = None) -> Survey:
@@ -255,6 +271,55 @@ def let_go(scene: Path, asset: str, because: str, *, tidy_dir: Path | None = Non
         raise WrongUsage("a file is let go with a reason", asset, 'add --because "..."')
     context = open_scene(scene, tidy_dir=tidy_dir, user=user)
     core.let_go(context, context.survey(), asset, because)
+
+
+# ---- trust
+
+
+@dataclass(frozen=True)
+class Trusting:
+    """The commands of a folder, and whether they may run."""
+
+    place: Path
+    """The folder that is trusted, or not."""
+    commands: tuple[NamedCommand, ...]
+    trusted: tuple[bool, ...]
+    """For each command."""
+
+
+def commands_of(target: Path, *, user: User | None = None) -> Trusting:
+    """Return the commands that a scene, a crate, an archive of one, or all scenes of a folder name."""
+    from tidy_crate.core.crate.commands import commands_in
+
+    user = user or User.here()
+    found = commands_in(target.absolute(), user.trust, user.origin_of)
+    place, named = found.places[0], found.named
+    return Trusting(place, named, tuple(user.trust.holds(found.places, one.words) for one in named))
+
+
+def trust(target: Path, *, user: User | None = None) -> Trusting:
+    """Let the commands run that a folder names now. One that changes later has to be trusted again."""
+    user = user or User.here()
+    found = commands_of(target, user=user)
+    user.trust.add(found.place, found.commands)
+    return commands_of(target, user=user)
+
+
+def trust_commands(place: Path, commands: Iterable[NamedCommand], *, user: User | None = None) -> None:
+    """Let these commands of a folder run, as named by NotTrusted."""
+    (user or User.here()).trust.add(place, commands)
+
+
+def distrust(target: Path, *, user: User | None = None) -> bool:
+    """Let no command of a folder run any more. Return whether any was trusted."""
+    user = user or User.here()
+    return user.trust.remove(commands_of(target, user=user).place)
+
+
+def _crate_commands(crate: Path, user: User) -> Commands:
+    from tidy_crate.core.crate.commands import crate_commands
+
+    return crate_commands(crate.absolute(), user.trust, user.origin_of, user.for_programs())
 
 
 # ---- checks
@@ -402,8 +467,10 @@ def prove(crate: Path, *, frame: int | None = None, test: bool = True, user: Use
     from tidy_crate.core.crate.archive import unpacked
     from tidy_crate.core.crate.prove import prove as core
 
+    user = user or User.here()
+    commands = _crate_commands(crate, user)
     with unpacked(crate.absolute()) as folder:
-        return core(folder, (user or User.here()).environment, frame, test=test)
+        return core(folder, user.environment, commands, frame, test=test)
 
 
 # ---- before spending
@@ -417,14 +484,21 @@ def load_card(name: str, *, user: User | None = None) -> tuple[FarmCard, Path]:
     return read_card(path), path
 
 
-def probe(crate: Path, *, frames: int | None = None, scale: float = 1.0, progress: Progress = silent) -> ProbeResult:
+def probe(
+    crate: Path,
+    *,
+    frames: int | None = None,
+    scale: float = 1.0,
+    user: User | None = None,
+    progress: Progress = silent,
+) -> ProbeResult:
     """Render a few test frames on this machine and measure them.
 
     frames: exactly so many. scale: of width and height.
     """
     from tidy_crate.core.estimate.probe import probe as core
 
-    return core(crate, frames, scale, progress)
+    return core(crate, _crate_commands(crate, user or User.here()), frames, scale, progress)
 
 
 def estimate(

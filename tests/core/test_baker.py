@@ -20,6 +20,7 @@ from tidy_crate.core.scene.formats.baking import BakeOrder, CacheRange, Curve, D
 from tidy_crate.core.scene.formats.sheet import SceneSheet
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState, Survey
 from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.work.trust import NamedCommand
 
 
 @dataclass(frozen=True)
@@ -54,6 +55,9 @@ class ToyFormat(SceneSheet):
     """A format whose scenes are two simulations that depend on each other in turn."""
 
     name = "toy"
+
+    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
+        return ()
 
     def __init__(self, cycle: bool = False) -> None:
         self._cycle = cycle

@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 from pxr import Usd, UsdGeom
 
-from conftest import tree
+from conftest import ANY, tree
 from tidy_crate.core.bake.proof import prove_order
 from tidy_crate.core.bake.run import bake
 from tidy_crate.core.context.scene import SceneContext, open_scene
@@ -99,7 +99,7 @@ def live(context: SceneContext, frames: list[int]) -> dict[int, tuple[np.ndarray
 def staged(context: SceneContext, folder: Path) -> Usd.Stage:
     crate = folder / "c.crate"
     collect(open_scene(context.scene), crate)
-    assert prove(crate, os.environ, test=False).whole
+    assert prove(crate, os.environ, ANY, test=False).whole
     from tidy_crate.core.crate.packing import read_packing_list
 
     return Usd.Stage.Open(str(crate / read_packing_list(crate).scene))

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from pxr import Sdf, Usd, UsdGeom
 
-from conftest import is_whole, usda
+from conftest import ANY, is_whole, usda
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import FILE_NAME, read_packing_list
@@ -236,7 +236,7 @@ def test_r10_a_crate_that_composes_to_something_else_is_not_complete(change: str
 
 
 def test_the_proof_says_what_was_compared(rich: Path) -> None:
-    proof = prove(rich, os.environ, test=False)
+    proof = prove(rich, os.environ, ANY, test=False)
     assert proof.whole and proof.compared_times == (0, 1, 5, 9, 10) and proof.sampled == ()
     # the ball, the sail, two sets, and what they share once; the stage itself
     assert proof.compared_prims == 6
@@ -250,7 +250,7 @@ def test_a_crate_from_before_there_were_digests_is_proven_by_the_rest(rich: Path
     document = json.loads((crate / FILE_NAME).read_text())
     del document["composition"]
     (crate / FILE_NAME).write_text(json.dumps(document))
-    proof = prove(crate, os.environ, test=False)
+    proof = prove(crate, os.environ, ANY, test=False)
     assert proof.whole and proof.compared_prims is None
 
 

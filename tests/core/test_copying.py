@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Run, tree, usda
+from conftest import ANY, Run, tree, usda
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.archive import write_archive
 from tidy_crate.core.crate.collect import collect
@@ -49,14 +49,14 @@ def test_every_way_gives_the_same_crate_and_leaves_the_originals(tmp_path: Path,
     assert (crate / "a.bin").read_bytes() == before["a.bin"]
     same = (crate / "a.bin").samefile(scene.parent / "a.bin")
     assert same is (way is Way.HARD_LINK)
-    assert prove(crate, os.environ, test=False).whole
+    assert prove(crate, os.environ, ANY, test=False).whole
     assert collect(open_scene(scene), crate, way=way).copied_bytes == 0
     # a changed original is brought in anew, and the other way round nothing flows back
     (scene.parent / "sub/b.bin").unlink()
     (scene.parent / "sub/b.bin").write_bytes(b"c" * 8000)
     collect(open_scene(scene), crate, way=way)
     assert (crate / "sub/b.bin").read_bytes() == b"c" * 8000
-    assert prove(crate, os.environ, test=False).whole
+    assert prove(crate, os.environ, ANY, test=False).whole
 
 
 def test_r6_one_content_is_one_file_on_the_disk_under_all_its_names(tmp_path: Path) -> None:
@@ -69,7 +69,7 @@ def test_r6_one_content_is_one_file_on_the_disk_under_all_its_names(tmp_path: Pa
     (scene.parent / "b.bin").write_bytes(b"new" * 5000)
     collect(open_scene(scene), crate)
     assert (crate / "a.bin").read_bytes() == data and (crate / "b.bin").read_bytes() == b"new" * 5000
-    assert prove(crate, os.environ, test=False).whole
+    assert prove(crate, os.environ, ANY, test=False).whole
 
 
 def test_r7_only_the_frames_that_are_rendered_travel_when_that_is_asked(tmp_path: Path) -> None:
@@ -89,7 +89,7 @@ def test_r7_only_the_frames_that_are_rendered_travel_when_that_is_asked(tmp_path
     assert len([name for name in names if name.startswith("short/")]) == 7
     (note,) = read_packing_list(crate).missing
     assert note.because.startswith("14 files") and not note.needed
-    assert prove(crate, os.environ, test=False).whole
+    assert prove(crate, os.environ, ANY, test=False).whole
     collect(open_scene(scene), crate)
     assert len(read_packing_list(crate).files) > 27 and not read_packing_list(crate).missing
 
@@ -119,7 +119,7 @@ def test_x3_a_killed_collect_goes_on_where_it_stopped(tmp_path: Path) -> None:
         read_packing_list(crate)
     result = collect(open_scene(scene), crate)
     assert result.reused_bytes >= 4 * BIG and result.copied_bytes < 40 * BIG
-    assert prove(crate, os.environ, test=False).whole
+    assert prove(crate, os.environ, ANY, test=False).whole
 
 
 def test_x3_after_a_power_cut_a_copy_counts_only_once_it_is_read_again(tmp_path: Path) -> None:
@@ -136,7 +136,7 @@ def test_x3_after_a_power_cut_a_copy_counts_only_once_it_is_read_again(tmp_path:
     os.utime(target, ns=(state.st_atime_ns, state.st_mtime_ns))
     restarted = System(started=lambda: time.time() + 9000)
     assert collect(open_scene(scene), crate, system=restarted).copied_bytes == 9000
-    assert prove(crate, os.environ, test=False).whole
+    assert prove(crate, os.environ, ANY, test=False).whole
 
 
 def test_a_file_that_changes_while_it_is_collected_is_named_and_the_rest_is_in(tmp_path: Path) -> None:

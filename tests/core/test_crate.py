@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import make_ready, tree, usda
+from conftest import ANY, make_ready, tree, usda
 from tidy_crate.core.context.scene import SceneContext, open_scene
 from tidy_crate.core.crate import confine
 from tidy_crate.core.crate.collect import collect
@@ -70,7 +70,7 @@ def test_missing_files_are_listed_by_need_and_lead_nowhere_outside(context: Scen
     assert {Path(one.authored.replace("\\", "/")).name: one.needed for one in result.missing} == {
         "crate_side.png": True, "rope.png": True, "pier_sketch.png": False,
     }  # fmt: skip
-    proof = prove(tmp_path / "c.crate", os.environ, test=False)
+    proof = prove(tmp_path / "c.crate", os.environ, ANY, test=False)
     assert not proof.whole and not proof.outside
     assert len(proof.unresolved) == 2
 
@@ -142,7 +142,7 @@ def test_x4_collect_never_writes_into_a_folder_of_something_else(
 
 
 def test_r10_a_whole_crate_is_proven_with_a_test_frame(packed: tuple[SceneContext, Path]) -> None:
-    proof = prove(packed[1], os.environ)
+    proof = prove(packed[1], os.environ, ANY)
     assert proof.whole, proof
     assert proof.test_frame is not None and proof.test_frame.good
     assert proof.enforced or proof.why_not
@@ -170,7 +170,7 @@ def test_r10_the_proof_fails_for_every_kind_of_damage(
         scene = crate / "shots/quay_010/lantern_quay_v001.staged.usda"
         scene.write_text(scene.read_text().replace("endTimeCode = 1048", "endTimeCode = 1047"))
         _pack_anew(crate, "shots/quay_010/lantern_quay_v001.staged.usda")
-    proof = prove(crate, os.environ, test=False)
+    proof = prove(crate, os.environ, ANY, test=False)
     assert not proof.whole
     told = {
         "change": proof.changed, "remove": proof.changed, "add": proof.unexpected, "link": proof.changed,
@@ -196,7 +196,7 @@ def test_the_proofs_walls_hold_a_render_command_that_looks_outside(crate: Path, 
     content = read_json(crate / FILE_NAME, "packing list")
     content["render"] |= {"command": ["{python}", "-c", f"print(open({str(secret)!r}).read())"]}
     write_json(crate / FILE_NAME, content)
-    proof = prove(crate, os.environ)
+    proof = prove(crate, os.environ, ANY)
     if not proof.enforced:
         pytest.skip(f"this kernel cannot enforce it: {proof.why_not}")
     assert proof.test_frame is not None and not proof.test_frame.good
@@ -206,11 +206,11 @@ def test_the_proofs_walls_hold_a_render_command_that_looks_outside(crate: Path, 
     assert any("PermissionError" in line for line in proof.test_frame.said)
     content["render"]["reads"] = [str(secret)]
     write_json(crate / FILE_NAME, content)
-    assert "nothing was written" in (prove(crate, os.environ).test_frame.why or "")  # type: ignore[union-attr]
+    assert "nothing was written" in (prove(crate, os.environ, ANY).test_frame.why or "")  # type: ignore[union-attr]
     content["render"]["reads"] = [str(tmp_path)]
     write_json(crate / FILE_NAME, content)
     with pytest.raises(WrongUsage, match="holds the crate"):
-        prove(crate, os.environ)
+        prove(crate, os.environ, ANY)
 
 
 def test_a_renderer_that_cannot_start_takes_nothing_from_the_crate(crate: Path, tmp_path: Path) -> None:
@@ -218,7 +218,7 @@ def test_a_renderer_that_cannot_start_takes_nothing_from_the_crate(crate: Path, 
     for words in (["no-such-renderer-anywhere"], ["{python}", "-c", "import no_such_part_of_the_renderer"]):
         content["render"] |= {"command": words}
         write_json(crate / FILE_NAME, content)
-        proof = prove(crate, os.environ)
+        proof = prove(crate, os.environ, ANY)
         assert proof.test_frame is not None and not proof.test_frame.started and not proof.test_frame.good
         assert proof.whole and not proof.holds
 
@@ -235,7 +235,7 @@ def test_a_renderer_reads_the_installation_that_it_is_part_of(crate: Path, tmp_p
     content = read_json(crate / FILE_NAME, "packing list")
     content["render"] |= {"command": [str(program)]}
     write_json(crate / FILE_NAME, content)
-    proof = prove(crate, os.environ)
+    proof = prove(crate, os.environ, ANY)
     # it ran to its end, and painted nothing
     assert proof.test_frame is not None and "nothing was written" in (proof.test_frame.why or "")
 

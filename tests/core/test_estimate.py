@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import ANY
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
@@ -115,7 +116,7 @@ def test_e8_a_machine_with_too_little_memory_cannot_be_taken(packed: tuple[Scene
 
 def test_e2_probe_measures_real_frames_and_keeps_them_apart_from_the_crate(crate: Path) -> None:
     before = {path.name for path in crate.iterdir()}
-    result = probe(crate, count=2, scale=0.5)
+    result = probe(crate, ANY, count=2, scale=0.5)
     assert [one.frame for one in result.frames] == [1013, 1037]
     assert all(one.seconds > 0 and one.memory_bytes > 1e6 and one.width == 160 for one in result.frames)
     assert result.load_seconds > 0 and result.basis == "practice"
@@ -137,7 +138,7 @@ def test_a_render_command_that_fails_is_told_plainly(command: list[str], message
     content["render"] |= {"command": command}
     write_json(crate / "packing-list.json", content)
     with pytest.raises(TidyCrateError, match=message):
-        probe(crate, count=1)
+        probe(crate, ANY, count=1)
 
 
 def test_a_card_with_a_misspelt_key_names_it_and_the_right_one(tmp_path: Path) -> None:

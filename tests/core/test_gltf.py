@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 
+from conftest import ANY
 from tidy_crate.core.context.relink import apply_relinks, propose
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
@@ -93,7 +94,7 @@ def test_a_crate_of_a_relinked_scene_holds_without_the_originals(binary: bool, t
     moved = assets["elsewhere/tex/cargo%20side.png"]
     assert moved.status is Status.FOUND and moved.members[0].path.read_bytes() == b"tex/cargo side.png"
     assert result.scene.read_bytes()[-8:] == (b"12345678" if binary else result.scene.read_bytes()[-8:])
-    proof = prove(tmp_path / "c.crate", os.environ, test=False)
+    proof = prove(tmp_path / "c.crate", os.environ, ANY, test=False)
     assert proof.whole, proof
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from pxr import Sdf, Usd, UsdUtils
 
-from conftest import Run, tree, usda
+from conftest import ANY, Run, tree, usda
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
@@ -258,7 +258,7 @@ def test_the_rest_is_collected_proven_whole_and_the_originals_are_as_they_were(s
     context.file.add("let_go", [{"asset": asset.id, "because": "this is a test"} for asset in missing])
     result = collect(open_scene(scene, tmp_path / "tidy"), tmp_path / "out" / "n.crate")
     assert result.complete
-    proof = prove(result.crate, os.environ)
+    proof = prove(result.crate, os.environ, ANY)
     assert proof.whole, proof
     assert tree(scene.parent.parent) == before
     assert sorted(p.name for p in tmp_path.iterdir()) == ["out", "tidy"]

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from pxr import Usd
 
-from conftest import tree, usda
+from conftest import ANY, tree, usda
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import CollectResult, collect
 from tidy_crate.core.crate.packing import read_packing_list
@@ -57,12 +57,12 @@ def test_r8_what_every_node_sees_stays_and_only_broken_paths_are_written_anew(tm
     stage = Usd.Stage.Open(str(result.scene))
     assert stage.GetPrimAtPath("/U").GetAttribute("a").Get().resolvedPath == str(scene.parent / "lib/tex/a.png")
     assert stage.GetPrimAtPath("/S").GetAttribute("c").Get().resolvedPath == str(scene.parent / "lib/tex/a.png")
-    proof = prove(result.crate, os.environ, test=False)
+    proof = prove(result.crate, os.environ, ANY, test=False)
     assert proof.whole, proof
     after = tree(scene.parent)
     assert {name: after[name] for name in before} == before
     (scene.parent / "lib/tex/a.png").write_bytes(b"cut short")
-    assert str(scene.parent / "lib/tex/a.png") in prove(result.crate, os.environ, test=False).changed
+    assert str(scene.parent / "lib/tex/a.png") in prove(result.crate, os.environ, ANY, test=False).changed
 
 
 def test_r8_nodes_that_see_the_share_by_another_name_get_that_name_all_the_way_up(tmp_path: Path) -> None:
@@ -77,7 +77,7 @@ def test_r8_nodes_that_see_the_share_by_another_name_get_that_name_all_the_way_u
     assert "@//filer/jobs/lib/good.usda@" in (result.crate / "s.usda").read_text()
     assert {file.path for file in read_packing_list(result.crate).shared} >= {"//filer/jobs/lib/tex/f.0001.exr"}
     # this machine knows no such path, and says so rather than calling the crate whole
-    assert not prove(result.crate, os.environ, test=False).whole
+    assert not prove(result.crate, os.environ, ANY, test=False).whole
 
 
 def test_r8_a_file_on_a_local_drive_blocks(tmp_path: Path) -> None:

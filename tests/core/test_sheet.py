@@ -13,9 +13,8 @@ from typing import Any
 import pytest
 from PIL import Image
 
-from conftest import Run, tree
+from conftest import ANY, Run, open_trusted, tree
 from tidy_crate.core.context.relink import apply_relinks, propose
-from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.prove import prove
@@ -53,7 +52,7 @@ def change(sheet: Path, **changes: Any) -> None:
 
 
 def test_a_sheet_surveys_like_any_other_scene(tmp_path: Path) -> None:
-    context = open_scene(write_show(tmp_path))
+    context = open_trusted(write_show(tmp_path))
     survey = context.survey()
     assert (survey.frames.count, survey.frames.fps, survey.format) == (6, 25.0, "sheet")
     assert [(o.name, o.passes, o.camera) for o in survey.outputs] == [("Beauty", ("beauty",), "Lens")]
@@ -67,15 +66,15 @@ def test_a_sheet_surveys_like_any_other_scene(tmp_path: Path) -> None:
 def test_the_host_relinks_the_staged_copy_and_the_crate_renders_without_the_originals(tmp_path: Path) -> None:
     sheet = write_show(tmp_path)
     before = tree(tmp_path / "show")
-    result = collect(open_scene(sheet), tmp_path / "c.crate")
+    result = collect(open_trusted(sheet), tmp_path / "c.crate")
     assert result.complete
     after = {name: data for name, data in tree(tmp_path / "show").items() if ".tidy/" not in name}
     assert after == before
-    assert collect(open_scene(sheet), tmp_path / "c.crate").copied_bytes == 0
+    assert collect(open_trusted(sheet), tmp_path / "c.crate").copied_bytes == 0
     shutil.rmtree(tmp_path / "show")
     shutil.rmtree(tmp_path / "elsewhere")
     assert "elsewhere/elsewhere/far.png" in (tmp_path / "c.crate/harbour_v001.quay").read_text()
-    proof = prove(tmp_path / "c.crate", os.environ)
+    proof = prove(tmp_path / "c.crate", os.environ, ANY)
     assert proof.whole, proof
     assert proof.test_frame is not None and proof.test_frame.good
     assert read_packing_list(tmp_path / "c.crate").name == "harbour"
@@ -85,10 +84,10 @@ def test_a_missing_texture_is_relinked_by_decision(tmp_path: Path) -> None:
     sheet = write_show(tmp_path)
     (tmp_path / "found/textures").mkdir(parents=True)
     shutil.move(tmp_path / "show/textures/wood side.png", tmp_path / "found/textures/wood side.png")
-    context = open_scene(sheet)
+    context = open_trusted(sheet)
     apply_relinks(context, propose(context.survey(), [tmp_path / "found"], []))
-    collect(open_scene(sheet), tmp_path / "c.crate")
-    assert prove(tmp_path / "c.crate", os.environ).whole
+    collect(open_trusted(sheet), tmp_path / "c.crate")
+    assert prove(tmp_path / "c.crate", os.environ, ANY).whole
 
 
 @pytest.mark.parametrize(
@@ -105,7 +104,7 @@ def test_a_host_that_does_not_relink_is_found_out(relink: list[str], message: st
     commands = json.loads(sheet.read_text())["commands"]
     change(sheet, commands=commands | {"relink": relink})
     with pytest.raises(TidyCrateError, match=message):
-        collect(open_scene(sheet), tmp_path / "c.crate")
+        collect(open_trusted(sheet), tmp_path / "c.crate")
 
 
 def test_r1_a_host_that_writes_into_the_original_is_found_out(tmp_path: Path) -> None:
@@ -114,7 +113,7 @@ def test_r1_a_host_that_writes_into_the_original_is_found_out(tmp_path: Path) ->
     commands = json.loads(sheet.read_text())["commands"]
     change(sheet, commands=commands | {"relink": ["{python}", "-c", f"open({original!r}, 'a').write('x')"]})
     with pytest.raises(TidyCrateError, match="changed the original"):
-        collect(open_scene(sheet), tmp_path / "c.crate")
+        collect(open_trusted(sheet), tmp_path / "c.crate")
 
 
 @pytest.mark.parametrize(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from rich import box
 from rich.console import Console, ConsoleOptions, ConsoleRenderable, RenderHook, RenderResult
@@ -15,6 +15,9 @@ from rich.table import Table
 from rich.text import Text
 
 from tidy_crate.cli.text import clean
+
+if TYPE_CHECKING:
+    from tidy_crate.core.work.trust import NamedCommand
 
 WHOLE = {"severity", "code", "id", "kind", "status", "state", "needed", "verdict", "node", "size", "cost", "frame"}
 STATES = {
@@ -121,6 +124,15 @@ def said_lines(console: Console, lines: Iterable[str]) -> None:
     """Show what a program said, line by line, set off from our own words."""
     for line in lines:
         console.print(Text(f"  | {clean(line)}"), soft_wrap=True)
+
+
+def command_lines(console: Console, commands: Iterable[NamedCommand]) -> None:
+    """Show command lines that a project names, each with its purpose and the file that names it."""
+    for one in commands:
+        where = f"  ({clean(one.origin)})" if one.origin else ""
+        console.print(
+            Text.assemble("  ", (f"{one.purpose:<8}", "bold"), clean(one.line), (where, "dim")), soft_wrap=True
+        )
 
 
 def counted(number: int, word: str, many: str | None = None) -> str:

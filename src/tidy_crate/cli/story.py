@@ -47,7 +47,7 @@ class _Teller:
         silent = self.talk.as_json or self.talk.quiet
         began = time.perf_counter()
         done = subprocess.run(
-            [sys.executable, "-m", "tidy_crate", *words],
+            [sys.executable, "-P", "-m", "tidy_crate", *words],
             cwd=self.folder,
             check=False,
             capture_output=silent,
@@ -70,6 +70,8 @@ def tell(talk: Talk, folder: Path) -> dict[str, Any]:
     """Tell the whole story in `folder`. Returns what it came to."""
     scene = write_demo_scene(folder)
     write_invented_farms(folder)
+    # the demo has just written the command that renders its scene
+    api.trust(scene.project)
     _fresh(scene, folder)
     teller = _Teller(talk, folder)
     _say(talk, folder, scene)

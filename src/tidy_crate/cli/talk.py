@@ -122,6 +122,28 @@ class Talk:
         if not typer.confirm(question, err=True):
             raise StoppedHalfway("stopped before anything was spent", None, "run the command again when you agree")
 
+    def with_trust(self, work: Callable[[], None]) -> None:
+        """Do something, and where it would run commands of a project ask first whether they may.
+
+        What was begun before the question is taken up again after it.
+        """
+        try:
+            work()
+        except WrongUsage as error:
+            from tidy_crate.core.work.trust import NotTrusted
+
+            if not isinstance(error, NotTrusted) or not sys.stdin.isatty() or self.as_json:
+                raise
+            from tidy_crate import api
+            from tidy_crate.cli.show import command_lines
+
+            self.err.print(f"{error.place} names commands that would run on this machine:")
+            command_lines(self.err, error.commands)
+            if not typer.confirm("Let them run from now on?", err=True):
+                raise
+            api.trust_commands(error.place, error.commands)
+            work()
+
     def fail(self, error: TidyCrateError) -> None:
         """An error in two lines, with what a program said before it failed, or as a document."""
         if self.as_json:
@@ -215,7 +237,7 @@ def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Call
         def run(**values: Any) -> None:
             talk = Talk(values.pop("as_json"), values.pop("events"), values.pop("quiet"), values.pop("verbose"))
             try:
-                function(talk, **values)
+                talk.with_trust(lambda: function(talk, **values))
             except TidyCrateError as error:
                 talk.fail(error)
                 raise typer.Exit(error.exit_code) from None

@@ -9,13 +9,13 @@ from __future__ import annotations
 import json
 import random
 import subprocess
-import sys
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.model import Model
+from tidy_crate.core.process import own_helper
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.formats.baking import Digests
 from tidy_crate.core.scene.model import Simulation, SimulationState
@@ -110,8 +110,8 @@ def _owner(prim: str, simulations: tuple[Simulation, ...]) -> str | None:
 
 def _evaluate(question: dict[str, Any]) -> Digests:
     """Evaluate frames in the order given, in a fresh process, as one node would."""
-    line = [sys.executable, "-m", "tidy_crate.core.bake.evaluate"]
-    done = subprocess.run(line, input=json.dumps(question).encode(), capture_output=True, check=False)
+    line, environment = own_helper("tidy_crate.core.bake.evaluate")
+    done = subprocess.run(line, input=json.dumps(question).encode(), env=environment, capture_output=True, check=False)
     if done.returncode != 0:
         last = done.stderr.decode("utf-8", "replace").strip().splitlines()[-1:]
         raise TidyCrateError(f"a frame could not be evaluated ({' '.join(last)[:300]})", question["scene"])

@@ -17,6 +17,7 @@ from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.caches import CacheFile, CacheRecord, cache_folder, read_records, write_record
 from tidy_crate.core.scene.formats.baking import BakeOrder, Baker, CacheRange
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState, Survey
+from tidy_crate.core.work.trust import NotTrusted
 
 # one frame beyond each end, for the shutter
 MARGIN = 1
@@ -104,6 +105,8 @@ def _bake(
             now = context.with_caches_of_now()
             assert baker is not None
             baked.append(_bake_one(now, simulation, survey, baker, folder, staged_copy, progress))
+        except NotTrusted:
+            raise
         except TidyCrateError as error:
             failed.append(Failed(simulation=simulation.name, why=str(error)))
     return BakeResult(baked=tuple(baked), up_to_date=tuple(up_to_date), failed=tuple(failed))
@@ -200,6 +203,7 @@ def _bake_one(
         folder=folder,
         memory=context.memory,
         tokens=context.tokens,
+        commands=context.commands,
         staged_copy=None if staged_copy is None else lambda plan: staged_copy(replace(context, plan=plan)),
     )
     written = baker.bake(order, progress)

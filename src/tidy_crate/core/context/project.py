@@ -61,6 +61,11 @@ class Project:
         return cls(None, ProjectFile())
 
     @property
+    def file(self) -> Path | None:
+        """The project file, None where there is none."""
+        return self.root / FILE_NAME if self.root is not None else None
+
+    @property
     def tidy_dir(self) -> Path | None:
         """Absolute folder for decisions and caches, None for beside the scene."""
         return self._absolute(self.content.tidy_dir) if self.content.tidy_dir else None

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from tidy_crate.core.asset.sequences import FrameTokens
@@ -17,11 +18,15 @@ from tidy_crate.core.scene.settings import SettingsMap, load_maps
 from tidy_crate.core.scene.staging import SearchPath, StagingPlan
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.trust import Commands, NamedCommand, Trust
 
 
 @dataclass(frozen=True)
 class SceneContext:
-    """scene: absolute path. plan: the staging plan that decisions and caches make now. memory: see SceneFormat.read."""
+    """scene: absolute path. plan: the staging plan that decisions and caches make now. memory: see SceneFormat.read.
+
+    trust, environment: for the commands that the scene and its project name.
+    """
 
     scene: Path
     format: SceneFormat
@@ -31,6 +36,22 @@ class SceneContext:
     plan: StagingPlan
     maps: tuple[SettingsMap, ...]
     memory: Path | None = None
+    trust: Trust = field(default_factory=Trust)
+    environment: Mapping[str, str] = field(default_factory=dict, repr=False)
+
+    @property
+    def root(self) -> Path:
+        """The project's folder, or the scene's own where there is no project."""
+        return self.project.root or self.scene.parent
+
+    @property
+    def commands(self) -> Commands:
+        """The command lines that the scene, its decisions and its project name."""
+        named = list(self.format.named_commands(self.scene))
+        for render, file in ((self.decisions.render, self.file.path), (self.project.content.render, self.project.file)):
+            if render is not None:
+                named.append(NamedCommand("render", render.command, file.name if file is not None else ""))
+        return Commands((self.root,), tuple(named), self.trust, self.environment)
 
     @property
     def tidy(self) -> Path:
@@ -63,10 +84,17 @@ class SceneContext:
         return self.format.read(self.scene, None, request, self.maps, self.memory, self.tokens)
 
 
-def open_scene(scene: Path, tidy_dir: Path | None = None, memory: Path | None = None) -> SceneContext:
+def open_scene(
+    scene: Path,
+    tidy_dir: Path | None = None,
+    memory: Path | None = None,
+    trust: Trust | None = None,
+    environment: Mapping[str, str] | None = None,
+) -> SceneContext:
     """Find a scene's format, project, decisions and caches. Raises UnreadableInput when any of them is broken.
 
-    tidy_dir: overrides where decisions and caches lie. memory: see SceneFormat.read.
+    tidy_dir: overrides where decisions and caches are. memory: see SceneFormat.read. trust: the commands that may run,
+    none without it. environment: for those commands, without any token.
     """
     scene = scene.absolute()
     chosen = format_of(scene)
@@ -74,7 +102,9 @@ def open_scene(scene: Path, tidy_dir: Path | None = None, memory: Path | None = 
     file = DecisionsFile(scene, tidy_dir or project.tidy_dir)
     decisions = file.read()
     maps = load_maps(project.settings_maps)
-    context = SceneContext(scene, chosen, project, file, decisions, StagingPlan(), maps, memory)
+    context = SceneContext(
+        scene, chosen, project, file, decisions, StagingPlan(), maps, memory, trust or Trust(), environment or {}
+    )
     return context.with_caches_of_now()
 
 

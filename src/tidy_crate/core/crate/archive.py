@@ -56,9 +56,16 @@ def unpack_archive(archive: Path, folder: Path) -> PackingList:
     kind = _kind(archive)
     if folder.exists() and any(folder.iterdir()):
         raise WrongUsage("the folder to unpack into is not empty", folder, "name a new one")
+    with _opened(archive) as stream:
+        return _unpack(kind, stream, folder)
+
+
+@contextmanager
+def _opened(archive: Path) -> Iterator[BinaryIO]:
+    """Open an archive. What goes wrong with it while the block runs is an UnreadableInput that names it."""
     try:
         with archive.open("rb") as stream:
-            return _unpack(kind, stream, folder)
+            yield stream
     except OSError as error:
         raise UnreadableInput(f"cannot read the archive ({os_reason(error)})", archive) from error
     except (zipfile.BadZipFile, tarfile.TarError, zstandard.ZstdError, EOFError, ValueError) as error:
@@ -78,6 +85,24 @@ def unpacked(crate: Path) -> Iterator[Path]:
     with tempfile.TemporaryDirectory(prefix="tidy-crate-") as scratch:
         unpack_archive(crate, Path(scratch, "crate"))
         yield Path(scratch, "crate")
+
+
+def is_archive(path: Path) -> bool:
+    """Return whether a file is an archive of a crate by its name."""
+    return path.name.lower().endswith(ENDINGS) and path.is_file()
+
+
+def packing_list_in(crate: Path) -> PackingList:
+    """Return the packing list of a crate, or of an archive of one, which begins with it. Raises UnreadableInput."""
+    if not is_archive(crate):
+        return read_packing_list(crate)
+    with tempfile.TemporaryDirectory(prefix="tidy-crate-list-") as scratch, _opened(crate) as stream:
+        for name, size, data, _ in _entries(_kind(crate), stream):
+            if name != FILE_NAME or data is None:
+                break
+            _write(Path(scratch, FILE_NAME), data, size)
+            return read_packing_list(Path(scratch))
+    raise UnreadableInput("the archive does not begin with a packing list", crate)
 
 
 def _unpack(kind: str, stream: BinaryIO, folder: Path) -> PackingList:

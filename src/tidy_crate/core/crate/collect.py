@@ -128,7 +128,7 @@ def _collect(
     before = _listed(crate)
     (crate / UNFINISHED).parent.mkdir(parents=True, exist_ok=True)
     write_bytes(crate / UNFINISHED, b"collect has not finished here; run it again\n")
-    staged = context.format.apply(context.scene, context.plan, survey, layout.places, crate)
+    staged = context.format.apply(context.scene, context.plan, survey, layout.places, crate, context.commands)
     written = {*staged.written, *_write_followed(survey, layout, crate)}
     to_copy = dict(_to_copy(layout, staged, written))
     _check_space(crate, to_copy, memory)

@@ -31,6 +31,14 @@ def changed_since(note: Path) -> tuple[Path, ...]:
     return tuple(sorted(changed, key=lambda path: (str(path) != scene, path)))
 
 
+def scene_of(note: Path) -> Path | None:
+    """Return the scene that a crate was made from, None where nothing was noted here."""
+    try:
+        return Path(str(read_json(note, "note of what a crate was made from")["scene"]))
+    except (UnreadableInput, KeyError, TypeError, ValueError):
+        return None
+
+
 def _mark(path: Path) -> str | None:
     try:
         return file_mark(path)

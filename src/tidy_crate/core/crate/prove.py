@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import subprocess
-import sys
 import tempfile
 from collections.abc import Mapping
 from pathlib import Path
@@ -12,6 +11,8 @@ from pathlib import Path
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.proving import Proof
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
+from tidy_crate.core.process import own_helper
+from tidy_crate.core.work.trust import Commands
 
 # all a fresh process may know of this one: where programs are, and what Windows cannot start without
 _KEPT = (
@@ -27,11 +28,14 @@ _KEPT = (
 TIME_LIMIT = 3600.0
 
 
-def prove(crate: Path, environment: Mapping[str, str], frame: int | None = None, test: bool = True) -> Proof:
+def prove(
+    crate: Path, environment: Mapping[str, str], commands: Commands, frame: int | None = None, test: bool = True
+) -> Proof:
     """Show that a crate is whole with no way back to the originals, which are neither moved nor touched.
 
-    environment: of the caller. frame: the test frame, the middle one of the first request when None.
-    test: whether to render one; without a render command none is.
+    environment: of the caller. commands: says whether the render command is trusted.
+    frame: the test frame, the middle one of the first request when None.
+    test: whether to render one; without a render command none is. Raises NotTrusted.
     """
     crate = Path(os.path.realpath(crate))
     content = read_packing_list(crate)
@@ -40,6 +44,8 @@ def prove(crate: Path, environment: Mapping[str, str], frame: int | None = None,
             what = "the render command reads a folder that holds the crate, so nothing would be proven"
             raise WrongUsage(what, folder, "name the renderer's own folders under reads")
     chosen = _test_frame(content, frame) if test and content.render is not None and content.requests else None
+    if chosen is not None and content.render is not None:
+        commands.need(content.render.command)
     with tempfile.TemporaryDirectory(prefix="tidy-crate-proof-") as folder:
         scratch = Path(os.path.realpath(folder))
         (scratch / "empty").mkdir()
@@ -47,7 +53,7 @@ def prove(crate: Path, environment: Mapping[str, str], frame: int | None = None,
         kept |= {name: str(scratch) for name in ("HOME", "USERPROFILE", "TMPDIR", "TEMP", "TMP")}
         # no bytecode: the runtime's folders are not writable from inside
         kept |= {"PYTHONDONTWRITEBYTECODE": "1", "PYTHONIOENCODING": "utf-8"}
-        line = [sys.executable, "-m", "tidy_crate.core.crate.proving", str(crate), str(scratch)]
+        line, _ = own_helper("tidy_crate.core.crate.proving", str(crate), str(scratch))
         done = subprocess.run(
             [*line, "-" if chosen is None else str(chosen)],
             cwd=scratch / "empty",

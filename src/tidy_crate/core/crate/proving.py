@@ -23,6 +23,7 @@ from tidy_crate.core.scene.staging import StagingPlan
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.command import RenderCommand, filled_runtime
 from tidy_crate.core.work.task import Task
+from tidy_crate.core.work.trust import Agreed, Commands
 
 TIME_LIMIT = 1800.0
 
@@ -244,7 +245,9 @@ def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) ->
     into = scratch / "test-frame"
     try:
         scene = inside(crate, content.scene)
-        done = run(content.render, scene, request, (frame,), into, TIME_LIMIT, view=view)
+        # the user has agreed to the command before this process was started, and nothing secret is around it
+        commands = Commands(trust=Agreed(), environment=dict(os.environ))
+        done = run(content.render, scene, request, (frame,), into, TIME_LIMIT, commands, view=view)
     except CommandFailed as error:
         started, why = _told(error, content.render, (crate, scratch))
         return FrameProof(frame=frame, seconds=0.0, good=False, why=why, started=started, said=error.said)

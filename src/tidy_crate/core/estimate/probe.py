@@ -16,6 +16,7 @@ from tidy_crate.core.scene.rendering import RenderRun, products, run
 from tidy_crate.core.schema import Schema
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task
+from tidy_crate.core.work.trust import Commands
 
 FIRST_FRAMES = 4
 MOST_FRAMES = 12
@@ -87,9 +88,12 @@ def choose_frames(numbers: tuple[int, ...], count: int) -> tuple[int, ...]:
     return tuple(numbers[(2 * at + 1) * len(numbers) // (2 * count)] for at in range(count))
 
 
-def probe(crate: Path, count: int | None = None, scale: float = 1.0, progress: Progress = silent) -> ProbeResult:
+def probe(
+    crate: Path, commands: Commands, count: int | None = None, scale: float = 1.0, progress: Progress = silent
+) -> ProbeResult:
     """Render test frames and measure them, more of them until the mean is known well enough.
 
+    commands: runs the crate's render command, where it is trusted.
     count: exactly so many; None lets the spread decide. scale: of width and height, to save time.
     Raises WrongUsage without a render command, TidyCrateError when a frame fails.
     """
@@ -112,7 +116,7 @@ def probe(crate: Path, count: int | None = None, scale: float = 1.0, progress: P
         chosen = choose_frames(numbers, count or FIRST_FRAMES)
         of_this: list[ProbeFrame] = []
         while chosen:
-            frames, load, used = _measure(crate, content, small, chosen, progress)
+            frames, load, used = _measure(crate, content, small, chosen, commands, progress)
             of_this += frames
             loads.append(load)
             cores.append(used)
@@ -139,7 +143,12 @@ def probe(crate: Path, count: int | None = None, scale: float = 1.0, progress: P
 
 
 def _measure(
-    crate: Path, content: PackingList, request: RenderRequest, frames: tuple[int, ...], progress: Progress
+    crate: Path,
+    content: PackingList,
+    request: RenderRequest,
+    frames: tuple[int, ...],
+    commands: Commands,
+    progress: Progress,
 ) -> tuple[list[ProbeFrame], float, float]:
     command = need_render_command(content.render, crate)
     scene = inside(crate, content.scene)
@@ -150,7 +159,7 @@ def _measure(
     load, cores = 0.0, []
     for group in groups:
         progress(Step("probe", len(measured), len(frames), "frames", f"{request.name} {group[0]}"))
-        done = run(command, scene, request, group, into, TIME_LIMIT, view=request.view_names[0])
+        done = run(command, scene, request, group, into, TIME_LIMIT, commands, view=request.view_names[0])
         _check_products(content, request, into, group)
         measured += [_frame(request, frame, done, group, command.basis) for frame in group]
         if done.frame_seconds:

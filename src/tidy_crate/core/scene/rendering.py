@@ -3,29 +3,26 @@
 from __future__ import annotations
 
 import re
-import subprocess
-import threading
-import time
 from dataclasses import dataclass
 from glob import escape as glob_escape
 from pathlib import Path
 
-import psutil
-
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
-from tidy_crate.core.errors import CommandFailed, WrongUsage
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.patterns import pattern
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.scene.request import naming
-from tidy_crate.core.work.command import RenderCommand, filled
+from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.product import below, output_folder, product_path
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task
+from tidy_crate.core.work.trust import Commands
 
 LOG = "render.log"
-# what a shell returns for a command that it cannot run, and for one that it does not find
-_NOT_STARTED = (126, 127)
+_NUMBER = re.compile(r"-?[0-9]{1,9}")
+_SECONDS = re.compile(r"[0-9]{1,9}(?:\.[0-9]{0,9})?")
 
 
 @dataclass(frozen=True)
@@ -39,15 +36,15 @@ class RenderRun:
     log: str
 
 
-def words(
-    command: RenderCommand, scene: Path, request: RenderRequest, frames: tuple[int, ...], into: Path, view: str = ""
-) -> list[str]:
-    """The command line with its placeholders filled in. Raises WrongUsage on a placeholder that is not known.
+def placeholders(
+    scene: Path, request: RenderRequest, frames: tuple[int, ...], into: Path, view: str = ""
+) -> dict[str, str]:
+    """Return the values for a render command's placeholders.
 
     view: the camera to render from, by its name in the request.
     """
     looked_at = request.view(view)
-    values = {
+    return {
         "scene": str(scene),
         "host_scene": str(format_of(scene).opens(scene)),
         "frames": format_frames(frames),
@@ -57,7 +54,6 @@ def words(
         "samples": str(request.samples or 0),
         "output_folder": str(into),
     }
-    return filled(command.command, values)
 
 
 def run(
@@ -67,50 +63,36 @@ def run(
     frames: tuple[int, ...],
     into: Path,
     time_limit: float,
-    environment: dict[str, str] | None = None,
+    commands: Commands,
     view: str = "",
 ) -> RenderRun:
     """Run the command in an empty folder and measure it.
 
-    What it prints is kept in `render.log` in that folder. Raises CommandFailed with the last lines of it when it fails,
-    cannot start, or takes longer than the limit (seconds).
+    What it prints is kept in `render.log` in that folder. commands: runs it, where it is trusted.
+    Raises NotTrusted, and CommandFailed with the last lines of the log when it fails, cannot start, or takes longer
+    than the limit (seconds).
     """
-    line = words(command, scene, request, frames, into, view)
+    is_done = pattern(command.frame_done, "frame_done", ["frame", "seconds"]) if command.frame_done else None
+    seconds: dict[int, float] = {}
+    asked = set(frames)
+
+    def on_line(text: str) -> None:
+        match = is_done.search(text) if is_done is not None else None
+        if match is None:
+            return
+        frame, took = match["frame"] or "", match["seconds"] or ""
+        if not _NUMBER.fullmatch(frame) or not _SECONDS.fullmatch(took):
+            what = f"frame_done of the render command found {frame[:40]!r} and {took[:40]!r}, which are no numbers"
+            raise WrongUsage(what, command.frame_done, "let the groups hold a frame number and seconds, as in 1.25")
+        if int(frame) in asked:
+            seconds[int(frame)] = float(took)
+
     into.mkdir(parents=True, exist_ok=True)
-    began = time.perf_counter()
-    try:
-        process = subprocess.Popen(
-            line,
-            cwd=into,
-            env=environment,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.STDOUT,
-        )
-    except OSError as error:
-        what = f"the renderer cannot start ({(error.strerror or str(error)).lower()})"
-        raise CommandFailed(what, line[0], "check the command under [render]", started=False) from error
-    watch = _Watch(process.pid)
-    timer = threading.Timer(time_limit, process.kill)
-    timer.start()
-    try:
-        with watch:
-            output, _ = process.communicate()
-    finally:
-        late = not timer.is_alive()
-        timer.cancel()
-    seconds = time.perf_counter() - began
-    log = output.decode("utf-8", "replace")
-    kept = into / LOG
-    kept.write_bytes(output)
-    if late and process.returncode != 0:
-        raise CommandFailed(f"the renderer did not end within {time_limit:g} s", line[0], said=log, log=kept)
-    if process.returncode in _NOT_STARTED:
-        raise CommandFailed("the renderer cannot start", line[0], said=log, log=kept, started=False)
-    if process.returncode != 0:
-        what = f"the renderer failed with code {process.returncode}"
-        raise CommandFailed(what, line[0], said=log, log=kept)
-    return RenderRun(seconds, watch.cpu_seconds, watch.memory_bytes, _frame_seconds(command, log), log)
+    values = placeholders(scene, request, frames, into, view)
+    ended = commands.run(
+        command.command, values, into, time_limit, log=into / LOG, on_line=on_line, what="the renderer", watch=True
+    )
+    return RenderRun(ended.seconds, ended.cpu_seconds, ended.memory_bytes, seconds, ended.text)
 
 
 def products(
@@ -128,51 +110,3 @@ def products(
         inside = [hit for hit in hits if output_folder(output.name) in hit.relative_to(folder).parts]
         found[output.name] = next(iter(inside or hits), None)
     return found
-
-
-def _frame_seconds(command: RenderCommand, log: str) -> dict[int, float]:
-    if not command.frame_done:
-        return {}
-    try:
-        pattern = re.compile(command.frame_done)
-        return {int(match["frame"]): float(match["seconds"]) for match in pattern.finditer(log)}
-    except (re.error, IndexError, ValueError) as error:
-        raise WrongUsage(f"frame_done of the render command does not work ({error})", command.frame_done) from error
-
-
-class _Watch:
-    """Samples the memory and processor time of a process and its children while it runs."""
-
-    def __init__(self, pid: int) -> None:
-        self._pid = pid
-        self._end = threading.Event()
-        self._thread = threading.Thread(target=self._sample, daemon=True)
-        self.memory_bytes = 0
-        self.cpu_seconds = 0.0
-
-    def __enter__(self) -> _Watch:
-        self._thread.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._end.set()
-        self._thread.join()
-
-    def _sample(self) -> None:
-        try:
-            process = psutil.Process(self._pid)
-        except psutil.Error:
-            return
-        while True:
-            memory, cpu = 0, 0.0
-            try:
-                for one in (process, *process.children(recursive=True)):
-                    memory += one.memory_info().rss
-                    times = one.cpu_times()
-                    cpu += times.user + times.system
-            except psutil.Error:
-                pass
-            self.memory_bytes = max(self.memory_bytes, memory)
-            self.cpu_seconds = max(self.cpu_seconds, cpu)
-            if self._end.wait(0.05):
-                return

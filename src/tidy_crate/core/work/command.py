@@ -57,7 +57,7 @@ def filled(command: tuple[str, ...], values: Mapping[str, str]) -> list[str]:
     def value(match: re.Match[str]) -> str:
         if match[1] not in known:
             raise WrongUsage(
-                "the render command has an unknown placeholder",
+                "the command has an unknown placeholder",
                 match[0],
                 "use one of " + " ".join(f"{{{k}}}" for k in known),
             )

@@ -14,6 +14,7 @@ import psutil
 
 from tidy_crate.core.errors import FarmError, UnreadableInput
 from tidy_crate.core.files import read_json
+from tidy_crate.core.process import own_helper
 from tidy_crate.practice.farm.settings import CARD_NAME, FarmSettings, save_settings, token_of
 
 RUNNING = "running.json"
@@ -47,11 +48,11 @@ def start(folder: Path, settings: FarmSettings, port: int = 0) -> RunningFarm:
         if sys.platform == "win32"
         else {"start_new_session": True}
     )
+    line, environment = own_helper("tidy_crate.practice.farm", str(folder), str(port))
     with (folder / LOG).open("ab") as log:
         process = subprocess.Popen(
-            [sys.executable, "-m", "tidy_crate.practice.farm", str(folder), str(port)],
-            stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd=folder, **apart,
-        )  # fmt: skip
+            line, env=environment, stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd=folder, **apart
+        )
     deadline = time.monotonic() + PATIENCE
     while time.monotonic() < deadline:
         url = running(folder)

@@ -14,6 +14,7 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.progress import Progress
 from tidy_crate.core.scene.model import Simulation, Survey
 from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.work.trust import Commands
 
 
 @dataclass(frozen=True)
@@ -60,6 +61,8 @@ class BakeOrder:
     memory: Path | None = None
     """See SceneFormat.read."""
     tokens: FrameTokens = STANDARD
+    commands: Commands = field(default_factory=Commands)
+    """Runs what the scene names, where it is trusted."""
     staged_copy: Callable[[StagingPlan], Path] | None = None
     """Write a staged copy of the scene under a plan and return its path. A host application bakes only on a copy."""
 

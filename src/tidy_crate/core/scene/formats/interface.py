@@ -15,6 +15,7 @@ from tidy_crate.core.scene.settings import SettingsMap
 from tidy_crate.core.scene.staging import StagingPlan
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.trust import Commands, NamedCommand
 
 
 @dataclass(frozen=True)
@@ -55,6 +56,9 @@ class SceneFormat(Protocol):
     def render_command(self, scene: Path) -> RenderCommand | None:
         """Return the command line that the scene itself names for rendering it, None where the format has none."""
 
+    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
+        """Return all command lines that the scene itself names, the one that renders it too."""
+
     def opens(self, scene: Path) -> Path:
         """Return the file that a renderer opens: the scene, or the scene of the host application that it describes."""
 
@@ -73,10 +77,12 @@ class SceneFormat(Protocol):
         survey: Survey,
         places: Mapping[Path, PurePosixPath],
         folder: Path,
+        commands: Commands,
     ) -> StagedScene:
         """Write the staged scene files into `folder`.
 
         survey: the staged survey. places: for every source file (or set pattern) its path in the crate.
+        commands: runs what the scene names, where staging needs that; raises NotTrusted where it may not.
         Files that are not scene files, and scene files whose paths hold as they are, are left to the caller to copy.
         """
 

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.scene.staging import StagingPlan
     from tidy_crate.core.work.command import RenderCommand
     from tidy_crate.core.work.request import RenderRequest
+    from tidy_crate.core.work.trust import Commands, NamedCommand
 
 
 class Gltf:
@@ -41,6 +42,10 @@ class Gltf:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
 
+    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
+        """See SceneFormat.named_commands. The format has no place for any."""
+        return ()
+
     def opens(self, scene: Path) -> Path:
         """See SceneFormat.opens."""
         return scene
@@ -64,7 +69,13 @@ class Gltf:
         return None
 
     def apply(
-        self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        survey: Survey,
+        places: Mapping[Path, PurePosixPath],
+        folder: Path,
+        commands: Commands,
     ) -> StagedScene:
         """See SceneFormat.apply. The staged scene keeps its name and place."""
         from tidy_crate.core.scene.formats.gltf.apply import apply

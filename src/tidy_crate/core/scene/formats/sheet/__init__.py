@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.scene.staging import StagingPlan
     from tidy_crate.core.work.command import RenderCommand
     from tidy_crate.core.work.request import RenderRequest
+    from tidy_crate.core.work.trust import Commands, NamedCommand
 
 
 class SceneSheet:
@@ -51,12 +52,18 @@ class SceneSheet:
         return None
 
     def apply(
-        self, scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        survey: Survey,
+        places: Mapping[Path, PurePosixPath],
+        folder: Path,
+        commands: Commands,
     ) -> StagedScene:
         """See SceneFormat.apply. The host's own command relinks the staged copy, which is then looked at again."""
         from tidy_crate.core.scene.formats.sheet.apply import apply
 
-        return apply(scene, plan, survey, places, folder)
+        return apply(scene, plan, survey, places, folder, commands)
 
     def opens(self, scene: Path) -> Path:
         """See SceneFormat.opens: the host's own scene."""
@@ -75,3 +82,10 @@ class SceneSheet:
         from tidy_crate.core.scene.formats.sheet.model import read_sheet
 
         return read_sheet(scene).commands.render
+
+    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
+        """See SceneFormat.named_commands."""
+        from tidy_crate.core.scene.formats.sheet.model import read_sheet
+        from tidy_crate.core.work.trust import NamedCommand
+
+        return tuple(NamedCommand(what, words, scene.name) for what, words in read_sheet(scene).commands.lines())

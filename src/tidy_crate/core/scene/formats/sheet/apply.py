@@ -10,16 +10,21 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import copy_and_hash, hash_file, write_json
 from tidy_crate.core.scene.formats.interface import StagedScene
-from tidy_crate.core.scene.formats.sheet.command import run_host
 from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetSimulation, host_scene, read_sheet
 from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE, outputs_in_force, scale_in_force
 from tidy_crate.core.scene.model import SimulationState, Survey
 from tidy_crate.core.scene.rewriting import new_texts, place_of
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
+from tidy_crate.core.work.trust import Commands
 
 
 def apply(
-    scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+    scene: Path,
+    plan: StagingPlan,
+    survey: Survey,
+    places: Mapping[Path, PurePosixPath],
+    folder: Path,
+    commands: Commands,
 ) -> StagedScene:
     """Stage a sheet and its scene. Raises TidyCrateError when paths must change and the host cannot, or does not."""
     scene = scene.absolute()
@@ -47,7 +52,7 @@ def apply(
     write_json(folder / sheet_place, moved.model_dump(mode="json", exclude_defaults=True) | {"scene_sheet": 1})
     if not (caches or frozen or any(texts[asset.owner] != asset.authored for asset in own)):
         return StagedScene(root=sheet_place, written=(sheet_place,), copied={})
-    _stage_host(sheet, host, folder / host_place, texts, caches, frozen)
+    _stage_host(sheet, host, folder / host_place, texts, caches, frozen, commands)
     return StagedScene(root=sheet_place, written=(sheet_place, host_place), copied={})
 
 
@@ -74,7 +79,13 @@ def _moved(sheet: Sheet, texts: dict[str, str], baked: Mapping[str, UseCache], f
 
 
 def _stage_host(
-    sheet: Sheet, original: Path, staged: Path, texts: dict[str, str], caches: dict[str, str], frozen: list[str]
+    sheet: Sheet,
+    original: Path,
+    staged: Path,
+    texts: dict[str, str],
+    caches: dict[str, str],
+    frozen: list[str],
+    commands: Commands,
 ) -> None:
     """Let the host write new paths into the copy and freeze what must be, and make sure that it did so and no more."""
     if not sheet.commands.relink:
@@ -83,22 +94,23 @@ def _stage_host(
             original,
             "add commands.relink",
         )
+    commands.need(sheet.commands.relink)
     before = hash_file(original)
     copy_and_hash(original, staged)
     limit = sheet.commands.time_limit
     with tempfile.TemporaryDirectory(prefix="tidy-crate-relink-") as scratch:
         mapping, names, fresh = (Path(scratch, name) for name in ("paths.json", "names.json", "fresh.sheet.json"))
         write_json(mapping, texts | caches)
-        run_host(sheet.commands.relink, {"host_scene": str(staged), "paths": str(mapping)}, staged.parent, limit)
+        commands.run(sheet.commands.relink, {"host_scene": str(staged), "paths": str(mapping)}, staged.parent, limit)
         if frozen:
             write_json(names, frozen)
-            run_host(sheet.commands.freeze, {"host_scene": str(staged), "names": str(names)}, staged.parent, limit)
+            commands.run(sheet.commands.freeze, {"host_scene": str(staged), "names": str(names)}, staged.parent, limit)
         if hash_file(original) != before:
             raise TidyCrateError(
                 "the host's own command changed the original scene", original, "restore it, and mend the command"
             )
         if sheet.commands.export:
-            run_host(sheet.commands.export, {"host_scene": str(staged), "sheet": str(fresh)}, staged.parent, limit)
+            commands.run(sheet.commands.export, {"host_scene": str(staged), "sheet": str(fresh)}, staged.parent, limit)
             found = read_sheet(fresh)
             _verify(found, texts, staged)
             _verify_baked_and_frozen(sheet, found, caches, frozen, staged)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
@@ -9,13 +10,15 @@ from pathlib import Path
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.files import write_json
+from tidy_crate.core.patterns import pattern
 from tidy_crate.core.progress import Progress, Step
 from tidy_crate.core.scene.caches import slug
 from tidy_crate.core.scene.formats.baking import BakeOrder, CacheRange, Curve, Digests, Trial, WrittenCache
-from tidy_crate.core.scene.formats.sheet.command import progress_pattern, run_host
 from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetSimulation, host_scene, read_sheet
 from tidy_crate.core.scene.model import Simulation, Survey
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
+
+_FRAME = re.compile(r"-?[0-9]{1,9}")
 
 
 class SheetBaker:
@@ -58,8 +61,9 @@ def bake_by_host(order: BakeOrder, progress: Progress) -> WrittenCache:
     sheet = read_sheet(order.scene)
     one = next(known for known in sheet.simulations if known.name == order.simulation.name)
     _check(sheet, one, order.scene, order.tokens)
-    pattern = progress_pattern(sheet.commands.bake_done)
+    is_done = pattern(sheet.commands.bake_done, "bake_done", ["frame"]) if sheet.commands.bake_done else None
     name = slug(one.name)
+    order.commands.need(sheet.commands.bake)
     fresh, place = folder / f"{name}.host-new", folder / f"{name}.host"
     shutil.rmtree(fresh, ignore_errors=True)
     fresh.mkdir(parents=True)
@@ -67,8 +71,8 @@ def bake_by_host(order: BakeOrder, progress: Progress) -> WrittenCache:
     done: set[int] = set()
 
     def on_line(text: str) -> None:
-        match = pattern.search(text) if pattern is not None else None
-        if match is not None and match["frame"].lstrip("-").isdigit():
+        match = is_done.search(text) if is_done is not None else None
+        if match is not None and _FRAME.fullmatch(match["frame"] or ""):
             done.add(int(match["frame"]))
             progress(Step("bake", min(len(done), count), count, "frames", one.name))
 
@@ -79,7 +83,8 @@ def bake_by_host(order: BakeOrder, progress: Progress) -> WrittenCache:
             "first": str(first), "last": str(last), "cache_folder": str(fresh),
         }  # fmt: skip
         log = folder / f"{name}.log"
-        run_host(sheet.commands.bake, values, staged.parent, sheet.commands.time_limit, log, on_line)
+        limit = sheet.commands.time_limit
+        order.commands.run(sheet.commands.bake, values, staged.parent, limit, log=log, on_line=on_line)
         files = _verified(fresh, one, order)
     except BaseException:
         shutil.rmtree(fresh, ignore_errors=True)

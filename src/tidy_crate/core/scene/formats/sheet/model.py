@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -153,6 +154,13 @@ class SheetCommands(Model):
     freeze: tuple[str, ...] = ()
     time_limit: float = Field(default=1800.0, gt=0)
     render: RenderCommand | None = None
+
+    def lines(self) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """Yield the command lines that there are, each with its purpose."""
+        own = {"relink": self.relink, "export": self.export, "bake": self.bake, "freeze": self.freeze}
+        yield from ((purpose, words) for purpose, words in own.items() if words)
+        if self.render is not None:
+            yield "render", self.render.command
 
 
 class Sheet(Model):

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.scene.staging import StagingPlan
     from tidy_crate.core.work.command import RenderCommand
     from tidy_crate.core.work.request import RenderRequest
+    from tidy_crate.core.work.trust import Commands, NamedCommand
 
 
 class OpenUsd:
@@ -42,6 +43,10 @@ class OpenUsd:
     def render_command(self, scene: Path) -> RenderCommand | None:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
+
+    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
+        """See SceneFormat.named_commands. The format has no place for any."""
+        return ()
 
     def opens(self, scene: Path) -> Path:
         """See SceneFormat.opens."""
@@ -76,6 +81,7 @@ class OpenUsd:
         survey: Survey,
         places: Mapping[Path, PurePosixPath],
         folder: Path,
+        commands: Commands,
     ) -> StagedScene:
         """See SceneFormat.apply."""
         from tidy_crate.core.scene.formats.usd.apply import apply

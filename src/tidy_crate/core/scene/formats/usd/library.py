@@ -18,6 +18,7 @@ from pxr import Sdf
 from tidy_crate import __version__
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import file_mark, write_bytes
+from tidy_crate.core.process import own_helper
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
@@ -178,9 +179,15 @@ class _Helpers:
 
 def _start() -> subprocess.Popen[str]:
     # a process of our own and not one of multiprocessing's: those run the caller's main program once more
-    line = [sys.executable, "-m", "tidy_crate.core.scene.formats.usd.library"]
+    line, environment = own_helper("tidy_crate.core.scene.formats.usd.library")
     return subprocess.Popen(
-        line, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, encoding="utf-8"
+        line,
+        env=environment,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        text=True,
+        encoding="utf-8",
     )
 
 

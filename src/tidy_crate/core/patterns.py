@@ -1,0 +1,33 @@
+"""Patterns that people write into project files, matched in time that grows with the text and no faster."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import re2
+
+from tidy_crate.core.errors import UnreadableInput
+
+_LONGEST = 2000
+
+
+def pattern(text: str, what: str, groups: Iterable[str] = ()) -> Any:
+    """Compile a regular expression. what: its name in errors. groups: names that it must have as groups.
+
+    The syntax is that of RE2: no look-around and no back-references. Raises UnreadableInput.
+    """
+    options = re2.Options()
+    options.log_errors = False
+    if len(text) > _LONGEST:
+        raise UnreadableInput(f"{what} is too long for a pattern", f"{text[:60]}...", f"at most {_LONGEST} characters")
+    try:
+        found = re2.compile(text, options=options)
+    except re2.error as error:
+        reason = error.args[0] if error.args else error
+        reason = reason.decode("utf-8", "replace") if isinstance(reason, bytes) else str(reason)
+        raise UnreadableInput(f"{what} is not a valid regular expression ({reason})", text) from error
+    lacking = [name for name in groups if name not in found.groupindex]
+    if lacking:
+        raise UnreadableInput(f"{what} has no group `{lacking[0]}`", text, f"write (?P<{lacking[0]}>...) around it")
+    return found

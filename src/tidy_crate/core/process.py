@@ -1,0 +1,241 @@
+"""Running other programs: with limits on time and output, and with no farm token in their environment."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import secrets
+import subprocess
+import sys
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+import psutil
+
+# bytes kept of what a program prints: from its start, and from its end
+KEPT_HEAD = 32 << 20
+KEPT_TAIL = 1 << 20
+# bytes of one line that are looked at
+LONGEST_LINE = 1 << 16
+# seconds to wait for the end of the output after a program has ended
+_GRACE = 2.0
+_CHUNK = 1 << 16
+# marks all that a program starts, also what has left its family of processes
+_MARK = "TIDY_CRATE_RUN"
+_OWN_SECRETS = ("TIDY_CRATE_TOKEN", "TIDY_CRATE_LEDGER")
+_SECRET_WORDS = ("TOKEN", "SECRET", "PASSWORD", "PASSWD", "CREDENTIAL", "API_KEY", "PRIVATE_KEY")
+
+
+@dataclass(frozen=True)
+class Ended:
+    """How a program ended."""
+
+    code: int
+    late: bool
+    """Whether it was ended because its time was over."""
+    seconds: float
+    """Wall clock."""
+    cpu_seconds: float
+    """Of the program and all that it started; 0 where it was not watched."""
+    memory_bytes: int
+    """At its peak, with all that it started; 0 where it was not watched."""
+    output: bytes
+    """What it printed; of very much the start and the end."""
+
+    @property
+    def text(self) -> str:
+        """What it printed, as text."""
+        return self.output.decode("utf-8", "replace")
+
+
+def without_tokens(environment: Mapping[str, str], others: Iterable[str] = ()) -> dict[str, str]:
+    """Return an environment for a program of somebody else. others: variables that hold tokens too."""
+    hidden = {name.upper() for name in others}
+    return {
+        name: value
+        for name, value in environment.items()
+        if not name.upper().startswith(_OWN_SECRETS) and name.upper() not in hidden
+    }
+
+
+def own_helper(module: str, *words: str) -> tuple[list[str], dict[str, str]]:
+    """Return the command line and the environment of a helper process: a module of this tool, as a program.
+
+    The working folder is not searched for modules, since it may be a stranger's. Nothing that looks like a secret is in
+    the environment: a helper opens scenes that anyone may have made.
+    """
+    kept = {
+        name: value for name, value in os.environ.items() if not any(word in name.upper() for word in _SECRET_WORDS)
+    }
+    return [sys.executable, "-P", "-m", module, *words], without_tokens(kept)
+
+
+def run_program(
+    line: Sequence[str],
+    folder: Path,
+    environment: Mapping[str, str],
+    limit: float,
+    *,
+    log: Path | None = None,
+    on_line: Callable[[str], None] | None = None,
+    watch: bool = False,
+) -> Ended:
+    """Run a program in a folder until it ends, or for `limit` seconds; then all that it started ends too.
+
+    log: a file for what it prints. on_line: is handed each line as it is printed, without its end. watch: measures its
+    memory and processor time. Raises OSError when it cannot start.
+    """
+    mark = secrets.token_hex(8)
+    began = time.monotonic()
+    process = subprocess.Popen(
+        list(line),
+        cwd=folder,
+        env={**environment, _MARK: mark},
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+    )
+    assert process.stdout is not None
+    printed = _Printed(process.stdout, on_line)
+    watched = _Watch(process.pid)
+    if watch:
+        watched.start()
+    late = False
+    try:
+        try:
+            process.wait(max(0.0, limit))
+        except subprocess.TimeoutExpired:
+            late = True
+            _end_all(process, mark)
+            process.wait()
+        seconds = time.monotonic() - began
+        if not printed.ended(_GRACE):
+            # something that it started goes on and holds the output open
+            _end_all(process, mark)
+            printed.ended(_GRACE)
+    except BaseException:
+        _end_all(process, mark)
+        process.wait()
+        raise
+    finally:
+        watched.stop()
+        if log is not None:
+            log.parent.mkdir(parents=True, exist_ok=True)
+            log.write_bytes(printed.kept())
+    printed.raise_what_went_wrong()
+    return Ended(process.returncode, late, seconds, watched.cpu_seconds, watched.memory_bytes, printed.kept())
+
+
+class _Printed:
+    """Reads what a program prints in a thread of its own, and keeps a bounded part of it."""
+
+    def __init__(self, stream: IO[bytes], on_line: Callable[[str], None] | None) -> None:
+        self._stream = stream
+        self._on_line = on_line
+        self._head = bytearray()
+        self._tail: deque[bytes] = deque(maxlen=max(1, KEPT_TAIL // _CHUNK))
+        self._left_out = 0
+        self._line = bytearray()
+        self._problem: BaseException | None = None
+        self._lock = threading.Lock()
+        self._thread = threading.Thread(target=self._read, daemon=True)
+        self._thread.start()
+
+    def ended(self, wait: float) -> bool:
+        """Return whether the output has ended, after so many seconds at most."""
+        self._thread.join(wait)
+        return not self._thread.is_alive()
+
+    def kept(self) -> bytes:
+        """Return what is kept of it."""
+        with self._lock:
+            tail = b"".join(self._tail)
+            left = self._left_out - len(tail)
+            gap = b"\n[... %d bytes left out ...]\n" % left if left > 0 else b""
+            return bytes(self._head) + gap + tail
+
+    def raise_what_went_wrong(self) -> None:
+        """Raise what `on_line` raised."""
+        if self._problem is not None:
+            raise self._problem
+
+    def _read(self) -> None:
+        with self._stream as stream:
+            while chunk := os.read(stream.fileno(), _CHUNK):
+                with self._lock:
+                    room = KEPT_HEAD - len(self._head)
+                    self._head += chunk[:room]
+                    if rest := chunk[room:] if room > 0 else chunk:
+                        self._tail.append(rest)
+                        self._left_out += len(rest)
+                if self._on_line is not None and self._problem is None:
+                    try:
+                        self._lines(chunk)
+                    except BaseException as error:  # noqa: BLE001 - raised again where the program was started
+                        self._problem = error
+
+    def _lines(self, chunk: bytes) -> None:
+        assert self._on_line is not None
+        *whole, rest = (bytes(self._line) + chunk).split(b"\n")
+        for line in whole:
+            self._on_line(line[:LONGEST_LINE].decode("utf-8", "replace").rstrip("\r"))
+        self._line = bytearray(rest[:LONGEST_LINE])
+
+
+class _Watch:
+    """Samples the memory and processor time of a process and its children while it runs."""
+
+    def __init__(self, pid: int) -> None:
+        self._pid = pid
+        self._end = threading.Event()
+        self._thread = threading.Thread(target=self._sample, daemon=True)
+        self.memory_bytes = 0
+        self.cpu_seconds = 0.0
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._end.set()
+        if self._thread.ident is not None:
+            self._thread.join()
+
+    def _sample(self) -> None:
+        try:
+            process = psutil.Process(self._pid)
+        except psutil.Error:
+            return
+        while True:
+            memory, cpu = 0, 0.0
+            try:
+                for one in (process, *process.children(recursive=True)):
+                    memory += one.memory_info().rss
+                    times = one.cpu_times()
+                    cpu += times.user + times.system
+            except psutil.Error:
+                pass
+            self.memory_bytes = max(self.memory_bytes, memory)
+            self.cpu_seconds = max(self.cpu_seconds, cpu)
+            if self._end.wait(0.05):
+                return
+
+
+def _end_all(process: subprocess.Popen[bytes], mark: str) -> None:
+    """End a program and all that it has started: also what has left its family, by the mark in its environment."""
+    found: list[psutil.Process] = []
+    with contextlib.suppress(psutil.Error):
+        found = psutil.Process(process.pid).children(recursive=True)
+    for one in psutil.process_iter():
+        with contextlib.suppress(psutil.Error, OSError):
+            if one.environ().get(_MARK) == mark:
+                found.append(one)
+    for one in found:
+        with contextlib.suppress(psutil.Error):
+            one.kill()
+    with contextlib.suppress(OSError):
+        process.kill()

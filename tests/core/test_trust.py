@@ -1,0 +1,172 @@
+"""X4: commands of a project run only where the user has agreed, with no token, and within limits."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from pathlib import Path
+
+import psutil
+import pytest
+
+from conftest import Run, usda
+from tidy_crate import api
+from tidy_crate.core import process
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.patterns import pattern
+from tidy_crate.core.process import run_program, without_tokens
+from tidy_crate.core.work.trust import NamedCommand, NotTrusted, Trust
+
+PROBE = """
+[render]
+command = ["{python}", "{script}", "{output_folder}"]
+"""
+SCENE = """(defaultPrim = "W"
+ startTimeCode = 1
+ endTimeCode = 2
+ renderSettingsPrimPath = "/Render/S")
+def Camera "Eye" {}
+def Scope "Render" {
+    def RenderSettings "S" { rel products = </Render/P>
+    int2 resolution = (4, 4) }
+    def RenderProduct "P" { token productName = "p.####.png"
+    rel camera = </Eye> }
+}"""
+
+
+def command(*words: str) -> NamedCommand:
+    return NamedCommand("render", words)
+
+
+def test_trust_is_of_a_folder_and_a_command_and_a_changed_one_is_another(tmp_path: Path) -> None:
+    show, script = tmp_path / "show", tmp_path / "show" / "render.py"
+    show.mkdir()
+    script.write_text("1")
+    trust = Trust(tmp_path / "home" / "trusted.json")
+    words = ("python", "render.py", "{scene}")
+    assert not trust.holds([show], words)
+    trust.add(show, [command(*words)])
+    assert trust.holds([show], words) and trust.holds([show / "q010"], words)
+    assert not trust.holds([tmp_path / "other"], words) and not trust.holds([tmp_path], words)
+    assert not trust.holds([show], (*words, "--more"))
+    script.write_text("2")
+    assert not trust.holds([show], words)
+    # where a link leads is what counts
+    (tmp_path / "link").symlink_to(show)
+    trust.add(tmp_path / "link", [command("x")])
+    assert trust.holds([show], ("x",)) and trust.remove(show) and not trust.remove(show)
+    trust_file = tmp_path / "home" / "trusted.json"
+    trust_file.write_text('{"trusted": [1]}')
+    with pytest.raises(UnreadableInput, match="damaged"):
+        trust.holds([show], words)
+
+
+@pytest.fixture
+def strange(tmp_path: Path) -> Path:
+    """A project from somebody else, whose render command notes what it can see."""
+    show = tmp_path / "show"
+    show.mkdir()
+    script = show / "render.py"
+    script.write_text("import os, sys; open(sys.argv[1] + '/ran', 'w').write(repr(dict(os.environ)))")
+    (show / "tidy-crate.toml").write_text(PROBE.replace("{script}", script.as_posix()))
+    (show / "s.usda").write_text(usda(SCENE))
+    return show
+
+
+def test_the_program_refuses_a_strangers_command_until_it_is_trusted(strange: Path, run: Run, tmp_path: Path) -> None:
+    crate = tmp_path / "s.crate"
+    assert run.here("collect", strange / "s.usda", "-o", crate).code == 0
+    for words in (("prove", crate), ("probe", crate)):
+        refused = run.here(*words)
+        assert refused.code == 2 and "you have not agreed" in refused.err and "| render: {python} " in refused.err
+    assert run.here("prove", crate, "--no-test-frame").code == 0
+    shown = run.here("trust", strange, "--show", "--json").json
+    assert [(one["purpose"], one["trusted"]) for one in shown["commands"]] == [("render", False)]
+    assert run.here("trust", strange, "--json").json["commands"][0]["trusted"]
+    # the crate was made here from a trusted project, so it needs no answer of its own
+    tokens = {"TIDY_CRATE_TOKEN_HARBOUR": "hush-1", "TIDY_CRATE_LEDGER": "postgresql://me:hush-2@db/x"}
+    failed = run("probe", crate, env=tokens)
+    assert "wrote nothing for" in failed.err, failed.err
+    seen = next(tmp_path.rglob("ran")).read_text()
+    assert "PATH" in seen and "hush" not in seen
+    (strange / "tidy-crate.toml").write_text(PROBE.replace("{script}", "-c"))
+    assert run.here("collect", strange / "s.usda", "-o", crate).code == 0
+    assert run.here("probe", crate).code == 2
+    assert run.here("trust", strange, "--forget", "--json").json["forgotten"]
+
+
+def test_a_crate_of_somebody_else_is_asked_about_by_itself(strange: Path, run: Run, tmp_path: Path) -> None:
+    archive = tmp_path / "s.zip"
+    assert run.here("collect", strange / "s.usda", "-o", tmp_path / "s.crate", "--archive", archive).code == 0
+    elsewhere = tmp_path / "received" / "s.zip"
+    elsewhere.parent.mkdir()
+    archive.rename(elsewhere)
+    user = api.User.here({"TIDY_CRATE_HOME": str(tmp_path / "own"), "PATH": os.environ["PATH"]})
+    with pytest.raises(NotTrusted) as refused:
+        api.prove(elsewhere, user=user)
+    assert refused.value.place == elsewhere
+    assert api.trust(elsewhere, user=user).trusted == (True,)
+    assert not api.prove(elsewhere, user=user).holds  # it ran, and wrote no picture
+
+
+def test_tokens_stay_out_of_an_environment() -> None:
+    told = {"TIDY_CRATE_TOKEN_A": "x", "tidy_crate_ledger": "x", "STUDIO": "x", "PATH": "/bin", "TIDY_CRATE_HOME": "h"}
+    assert without_tokens(told, ["STUDIO"]) == {"PATH": "/bin", "TIDY_CRATE_HOME": "h"}
+
+
+def python(text: str) -> list[str]:
+    return [sys.executable, "-c", text]
+
+
+def test_a_helper_takes_no_module_from_the_working_folder(tmp_path: Path, run: Run) -> None:
+    """A stranger's folder may hold a `json.py`."""
+    for name in ("json", "tidy_crate", "typing"):
+        (tmp_path / f"{name}.py").write_text(f"open({str(tmp_path / 'ran')!r}, 'w')")
+    (tmp_path / "s.usda").write_text(usda('def "A" {}'))
+    line, environment = process.own_helper("tidy_crate", "survey", "s.usda", "--json")
+    ended = run_program(line, tmp_path, environment, 60)
+    assert ended.code == 0 and not (tmp_path / "ran").exists(), ended.text
+
+
+def test_the_output_of_a_program_is_bounded_and_its_start_and_end_are_kept(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(process, "KEPT_HEAD", 1000)
+    monkeypatch.setattr(process, "KEPT_TAIL", 1 << 16)
+    lines: list[str] = []
+    text = "import sys; print('first'); sys.stdout.write('x' * 3_000_000 + '\\n'); print('last')"
+    ended = run_program(python(text), tmp_path, os.environ, 60, log=tmp_path / "log", on_line=lines.append)
+    assert ended.text.startswith("first") and ended.text.endswith("last\n") and "bytes left out" in ended.text
+    assert len(ended.output) < 200_000 and (tmp_path / "log").read_bytes() == ended.output
+    assert [lines[0], len(lines[1]), lines[2]] == ["first", process.LONGEST_LINE, "last"]
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="a daemon's way of starting")
+@pytest.mark.parametrize("ends", [True, False])
+def test_what_a_program_leaves_behind_ends_with_it(tmp_path: Path, ends: bool) -> None:
+    """It left its family and its session, and holds the output open."""
+    note = tmp_path / "pid"
+    text = (
+        "import os, sys, time\n"
+        "if os.fork() == 0:\n"
+        "    os.setsid()\n"
+        "    if os.fork() == 0:\n"
+        f"        open({str(note)!r}, 'w').write(str(os.getpid())); time.sleep(600)\n"
+        "    os._exit(0)\n"
+        f"while not os.path.exists({str(note)!r}): time.sleep(0.01)\n"
+        f"time.sleep({0 if ends else 600})"
+    )
+    began = time.monotonic()
+    ended = run_program(python(text), tmp_path, os.environ, 2)
+    assert ended.late is not ends and time.monotonic() - began < 20
+    assert not psutil.pid_exists(int(note.read_text())) or psutil.Process(int(note.read_text())).status() == "zombie"
+
+
+def test_a_projects_pattern_takes_time_in_line_with_the_text() -> None:
+    began = time.monotonic()
+    assert pattern(r"(?P<frame>(\d+)+)$", "frame_done", ["frame"]).search("1" * 50_000 + "x") is None
+    assert time.monotonic() - began < 5
+    for text, why in (("(", "not a valid"), ("(?=x)", "not a valid"), ("x", "no group `frame`"), ("x" * 3000, "long")):
+        with pytest.raises(UnreadableInput, match=why):
+            pattern(text, "frame_done", ["frame"])
