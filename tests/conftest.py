@@ -26,7 +26,8 @@ from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.proving import prove_here
 from tidy_crate.core.process import without_tokens
-from tidy_crate.core.work.trust import Agreed, Commands
+from tidy_crate.core.work.running import Commands
+from tidy_crate.core.work.trust import Agreed
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
 # as if the user had agreed to every command of every project
@@ -86,19 +87,19 @@ def context(demo: DemoScene) -> SceneContext:
     return open_scene(demo.scene)
 
 
-def open_trusted(scene: Path) -> SceneContext:
-    """Open a scene whose commands the user has agreed to."""
-    return open_scene(scene, trust=ANY.trust, environment=ANY.environment)
+def open_trusted(scene: Path, tidy_dir: Path | None = None) -> SceneContext:
+    """Open a scene whose commands, and folders outside of it, the user has agreed to."""
+    return open_scene(scene, tidy_dir, trust=ANY.trust, environment=ANY.environment)
 
 
 def make_ready(demo: DemoScene) -> SceneContext:
     """Relink, bake and mend, as a wrangler would."""
-    context = open_scene(demo.scene)
+    context = open_trusted(demo.scene)
     maps = [("Q:\\lantern_quay", str(demo.project))]
     apply_relinks(context, propose(context.survey(), [demo.archive], maps))
-    bake(open_scene(demo.scene))
-    mend(open_scene(demo.scene), lambda: open_scene(demo.scene))
-    return open_scene(demo.scene)
+    bake(open_trusted(demo.scene))
+    mend(open_trusted(demo.scene), lambda: open_trusted(demo.scene))
+    return open_trusted(demo.scene)
 
 
 @pytest.fixture(scope="session")

@@ -66,7 +66,7 @@ def test_what_a_scene_names_is_found_by_its_words(host: ModuleType) -> None:
 def test_the_way_from_export_to_a_proven_crate_and_timed_frames(pier: Path, run: Run, tmp_path: Path) -> None:
     sheet = pier.with_name("pier.sheet.json")
     run_host(pier, sheet)
-    refused = run("collect", sheet, "-o", tmp_path / "pier.crate")
+    refused = run("collect", sheet, "-o", tmp_path / "pier.crate", "--from-outside", tmp_path / "store")
     assert refused.code == 2 and "{paths}" in refused.err and "tidy-crate trust" in refused.err
     assert run("trust", pier.parent).code == 0
     before = tree(pier.parent)
@@ -94,7 +94,7 @@ def test_what_the_program_says_is_shown_in_lines_with_the_path_of_its_log(pier: 
     run_host(pier, sheet)
     crate = tmp_path / "pier.crate"
     assert run("trust", sheet).code == 0
-    assert run("collect", sheet, "-o", crate).code == 0
+    assert run("collect", sheet, "-o", crate, "--from-outside", tmp_path / "store").code == 0
     failed = run("prove", crate)
     assert failed.code == 1 and "\\x0a" not in failed.out and "| Fatal error in parser" in failed.out
     document = run("probe", crate, "--json").json["error"]

@@ -308,6 +308,11 @@ def named(name: str) -> Trap:
     return trap
 
 
+def files_at(named: dict[str, bytes]) -> Trap:
+    """Files by their path in the shot."""
+    return lambda shot: shot.files.update(named)
+
+
 def files(**content: bytes) -> Trap:
     """Lay files beside the scene; `__` in a name stands for a full stop, `___` for a slash."""
 
@@ -557,10 +562,12 @@ TRAPS: dict[str, Trap] = {
         ),
         files(box__usda=usda('( defaultPrim = "B"\n metersPerUnit = 0.01 )\ndef Cube "B" { }').encode()),
     ),
-    "file-outside-project": scene("@./a.png@", "@../outside.png@"),
+    "file-from-outside": scene("@./a.png@", "@../outside.png@"),
+    "file-private": all_of(scene("@./a.png@", "@./.keys/k.png@"), files_at({".keys/k.png": png()})),
+    "file-of-another-kind": all_of(scene("@./a.png@", "@./n.png@"), files_at({"n.png": b"dear diary"})),
     "file-names-clash": all_of(scene("@./a.png@", "@./a.png@\nasset b = @./A.png@"), files(A__png=png())),
     "file-empty": all_of(scene("@./a.png@", "@./e.png@"), files(e__png=b"")),
-    "file-name-not-portable": all_of(scene("@./a.png@", "@./a:b.png@"), lambda s: s.files.update({"a:b.png": png()})),
+    "file-name-not-portable": all_of(scene("@./a.png@", "@./a:b.png@"), files_at({"a:b.png": png()})),
     "file-path-long": project("[limits]\npath_length = 4\n"),
     "file-older-than-source": all_of(
         scene("@./a.png@", "@./w.tx@"), files(w__tx=b"II*\0", w__tif=b"II*\0"), _newer("w.tif", "w.tx")

@@ -57,8 +57,9 @@ if TYPE_CHECKING:
     from tidy_crate.core.job.track import JobLine, JobView
     from tidy_crate.core.review.run import Review
     from tidy_crate.core.scene.model import Asset, Survey
+    from tidy_crate.core.work.running import Commands
     from tidy_crate.core.work.task import Task, TaskRange
-    from tidy_crate.core.work.trust import Commands, NamedCommand, Trust
+    from tidy_crate.core.work.trust import Claim, Trust
 
 HOME = "TIDY_CRATE_HOME"
 LEDGER = "TIDY_CRATE_LEDGER"
@@ -250,14 +251,19 @@ def relink(
     look_in: folders to search. maps: pairs of an old prefix and what takes its place. choose: asked to choose.
     """
     from tidy_crate.core.context import relink as core
+    from tidy_crate.core.context.outside import folder_claim
     from tidy_crate.core.crate.memory import collected_contents
 
+    user = user or User.here()
     context = open_scene(scene, tidy_dir=tidy_dir, user=user)
     found = context.survey()
     lacking = core.missing(found)
     proposals = core.propose(found, look_in, maps, collected_contents(context.tidy))
     chosen = choose(proposals, lacking) if choose else proposals
     applied = core.apply_relinks(context, chosen, found) if apply or choose else ()
+    if applied:
+        # whoever takes a file from a folder lets it come from there
+        user.trust.add(context.root, {folder_claim(one.candidate.parent) for one in applied})
     # what was found may name files of its own that are missing, and may be part of a set only
     still = core.missing(open_scene(scene, tidy_dir=tidy_dir, user=user).survey()) if applied else lacking
     return Relinked(tuple(proposals), tuple(applied), tuple(still), context.file.path)
@@ -282,7 +288,7 @@ class Trusting:
 
     place: Path
     """The folder that is trusted, or not."""
-    commands: tuple[NamedCommand, ...]
+    claims: tuple[Claim, ...]
     trusted: tuple[bool, ...]
     """For each command."""
 
@@ -293,19 +299,19 @@ def commands_of(target: Path, *, user: User | None = None) -> Trusting:
 
     user = user or User.here()
     found = commands_in(target.absolute(), user.trust, user.origin_of)
-    place, named = found.places[0], found.named
-    return Trusting(place, named, tuple(user.trust.holds(found.places, one.words) for one in named))
+    holds = user.trust.of(found.places)
+    return Trusting(found.places[0], found.claims, tuple(holds(one.mark_words) for one in found.claims))
 
 
 def trust(target: Path, *, user: User | None = None) -> Trusting:
     """Let the commands run that a folder names now. One that changes later has to be trusted again."""
     user = user or User.here()
     found = commands_of(target, user=user)
-    user.trust.add(found.place, found.commands)
+    user.trust.add(found.place, found.claims)
     return commands_of(target, user=user)
 
 
-def trust_commands(place: Path, commands: Iterable[NamedCommand], *, user: User | None = None) -> None:
+def trust_commands(place: Path, commands: Iterable[Claim], *, user: User | None = None) -> None:
     """Let these commands of a folder run, as named by NotTrusted."""
     (user or User.here()).trust.add(place, commands)
 
@@ -420,6 +426,8 @@ def collect(
     using: str = "copy",
     needed_frames_only: bool = False,
     on_share: Sequence[str] = (),
+    from_outside: Sequence[Path] = (),
+    let_through: Sequence[Path] = (),
     tidy_dir: Path | None = None,
     user: User | None = None,
     progress: Progress = silent,
@@ -427,8 +435,10 @@ def collect(
     """Copy the staged scene and every file it names into one folder. Originals are only read.
 
     frames: a frame list, the scene's own range when None. using: `copy`, `reflink` or `hard-link`.
-    on_share: `LOCAL=NODE` each, for shared storage.
+    on_share: `LOCAL=NODE` each, for shared storage. from_outside: folders outside the project that its files may come
+    from, from now on. let_through: files that would be held back as private or of another kind. Raises HeldBack.
     """
+    from tidy_crate.core.context.outside import file_claim, folder_claim
     from tidy_crate.core.crate import collect as core
     from tidy_crate.core.crate.copying import Way
     from tidy_crate.core.crate.shared import read_share
@@ -438,6 +448,8 @@ def collect(
         raise WrongUsage("no way to bring files in", using, f"say one of {', '.join(Way)}")
     user = user or User.here()
     context = open_scene(scene, tidy_dir=tidy_dir, user=user)
+    if from_outside or let_through:
+        user.trust.add(context.root, [*map(folder_claim, from_outside), *map(file_claim, let_through)])
     requests = () if frames is None else (request_for(context.survey(), frames=frames),)
     target = crate or core.default_crate(context.scene)
     return core.collect(

@@ -11,8 +11,8 @@ from pathlib import Path
 import pytest
 import zstandard
 
-from conftest import tree, usda
-from tidy_crate.core.context.scene import SceneContext, open_scene
+from conftest import open_trusted, tree, usda
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.archive import unpack_archive, write_archive
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import FILE_NAME
@@ -51,7 +51,7 @@ def test_one_content_is_stored_once_in_a_tar(tmp_path: Path) -> None:
     (show / "s.usda").write_text(
         usda('def Sphere "S" { ' + "\n".join(f"asset a{i} = @./{n}@" for i, n in enumerate(names)) + " }")
     )
-    collect(open_scene(show / "s.usda"), tmp_path / "c.crate")
+    collect(open_trusted(show / "s.usda"), tmp_path / "c.crate")
     assert write_archive(tmp_path / "c.crate", tmp_path / "c.tar.zst") < 250_000
     unpack_archive(tmp_path / "c.tar.zst", tmp_path / "back")
     assert tree(tmp_path / "back") == tree(tmp_path / "c.crate")

@@ -20,7 +20,7 @@ from tidy_crate.core.scene.formats.baking import BakeOrder, CacheRange, Curve, D
 from tidy_crate.core.scene.formats.sheet import SceneSheet
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState, Survey
 from tidy_crate.core.scene.staging import StagingPlan
-from tidy_crate.core.work.trust import NamedCommand
+from tidy_crate.core.work.trust import Claim
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ class ToyFormat(SceneSheet):
 
     name = "toy"
 
-    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
+    def claims(self, scene: Path) -> tuple[Claim, ...]:
         return ()
 
     def __init__(self, cycle: bool = False) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import make_ready, usda
+from conftest import ANY, make_ready, open_trusted, usda
 from tidy_crate.cli.check_docs import page
 from tidy_crate.core.check.catalogue import catalogue, check_of
 from tidy_crate.core.check.decide import waive
@@ -25,7 +25,14 @@ from traps import BIG, SHEET, TRAPS, Shot, Trap, after_collect, all_of, card, fi
 # what one trap brings with it: a scene without a camera has none that moves either
 CONSEQUENCES = 4
 # tested below and with the physics, since they take more than a change of the shot
-ELSEWHERE = {"file-unreadable", "file-other-case", "file-let-go", "simulation-unsolved", "simulation-refused"}
+ELSEWHERE = {
+    "file-outside-project",
+    "file-unreadable",
+    "file-other-case",
+    "file-let-go",
+    "simulation-unsolved",
+    "simulation-refused",
+}
 
 
 @pytest.fixture
@@ -123,6 +130,14 @@ def test_c6_what_a_bake_cannot_solve_is_told(shot: Shot) -> None:
 def _with(shot: Shot, trap) -> Path:  # type: ignore[no-untyped-def]
     trap(shot)
     return shot.write()
+
+
+def test_c5_a_file_from_a_folder_that_the_user_agreed_to_is_only_noted(shot: Shot) -> None:
+    TRAPS["file-from-outside"](shot)
+    file = shot.write()
+    for trust, expected in ((None, "file-from-outside"), (ANY.trust, "file-outside-project")):
+        found = {f.code for f in check_scene(open_scene(file, trust=trust)).findings}
+        assert found & {"file-from-outside", "file-outside-project"} == {expected}
 
 
 def test_r12_only_a_newer_version_beside_it_is_told(shot: Shot) -> None:
@@ -231,7 +246,7 @@ def test_seen_tells_the_scene_as_found_from_the_staged_copy(shot: Shot) -> None:
 
 
 def test_the_demo_goes_from_a_page_of_findings_to_ready(demo: DemoScene) -> None:
-    before = check_scene(open_scene(demo.scene))
+    before = check_scene(open_trusted(demo.scene))
     errors = {finding.code for finding in before.findings if finding.severity is Severity.ERROR}
     assert errors == {
         "file-missing", "output-path-empty", "output-no-frame-token", "brief-resolution-differs", "camera-live",
@@ -244,7 +259,7 @@ def test_the_demo_goes_from_a_page_of_findings_to_ready(demo: DemoScene) -> None
     assert not after.blocked and {f.code for f in warnings} == {"output-colour-space-unset", "scene-autosave-newer"}
     for finding in warnings:
         waive(context, Waiver(code=finding.code, because="looked at it"))
-    ready = check_scene(open_scene(demo.scene))
+    ready = check_scene(open_trusted(demo.scene))
     assert ready.count(Severity.WARNING) == 0 and not ready.blocked and not ready.unused_waivers
 
 

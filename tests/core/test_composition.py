@@ -11,8 +11,7 @@ from pathlib import Path
 import pytest
 from pxr import Sdf, Usd, UsdGeom
 
-from conftest import ANY, is_whole, usda
-from tidy_crate.core.context.scene import open_scene
+from conftest import ANY, is_whole, open_trusted, usda
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import FILE_NAME, read_packing_list
 from tidy_crate.core.crate.prove import prove
@@ -40,7 +39,7 @@ def write(folder: Path, files: dict[str, str], binary: dict[str, bytes] | None =
 
 
 def crate_of(scene: Path, tmp_path: Path) -> Path:
-    return collect(open_scene(scene), tmp_path / "out" / "c.crate").crate
+    return collect(open_trusted(scene), tmp_path / "out" / "c.crate").crate
 
 
 def opened(crate: Path) -> Usd.Stage:
@@ -71,10 +70,10 @@ def test_a_sublayer_keeps_its_offset_and_scale_when_its_path_is_rewritten(author
 def test_a_relinked_sublayer_keeps_its_offset_and_scale(tmp_path: Path) -> None:
     more = "subLayers = [\n@./gone/anim.usda@ (offset = 1000; scale = 0.5)\n]"
     scene = write(tmp_path, {"show/s.usda": HEAD.format(more=more) + BALL, "lib/anim.usda": MOVING})
-    context = open_scene(scene)
+    context = open_trusted(scene)
     context.file.add("relink", [{"authored": "./gone/anim.usda", "to": str(tmp_path / "lib/anim.usda")}])
     # what is surveyed is what is rendered: keyed from 1000.5 on
-    assert open_scene(scene).survey().animated == (1000, 2009)
+    assert open_trusted(scene).survey().animated == (1000, 2009)
     crate = crate_of(scene, tmp_path)
     assert is_complete(crate)
     assert place(opened(crate), "/Ball", 1504.5) == pytest.approx([4, 0, 0], abs=0.01)
@@ -102,7 +101,7 @@ def test_what_a_list_takes_out_stays_out(arc: str, listed: str, tmp_path: Path) 
     value = here.GetPrimAtPath("/R").GetAttribute("from").Get()
     assert there.GetPrimAtPath("/R").GetAttribute("from").Get() == value
     assert is_complete(crate)
-    removed = [one for one in open_scene(scene).survey().assets if one.field.endswith(":removed")]
+    removed = [one for one in open_trusted(scene).survey().assets if one.field.endswith(":removed")]
     assert len(removed) == 1 and not removed[0].needed and "takes it out" in removed[0].because
 
 
@@ -117,7 +116,7 @@ def test_what_a_list_takes_out_stays_out_when_the_layer_that_it_means_is_relinke
     }
     scene = write(tmp_path, files)
     folder = {"folder": "./gone", "to": str(tmp_path / "lib")}
-    open_scene(scene).file.add("relink", [folder])
+    open_trusted(scene).file.add("relink", [folder])
     crate = crate_of(scene, tmp_path)
     stage = opened(crate)
     assert [prim.GetName() for prim in stage.GetPrimAtPath("/R").GetChildren()] == ["B"]
@@ -138,8 +137,8 @@ def test_search_paths_beside_a_relinked_layer_still_compose(tmp_path: Path) -> N
         "show/clips/m.usda": 'def "C" { double x }',
     }
     scene = write(tmp_path, files, {"show/tex/a.png": b"a"})
-    open_scene(scene).file.add("relink", [{"authored": "./gone/l.usda", "to": str(tmp_path / "lib/l.usda")}])
-    survey = open_scene(scene).survey()
+    open_trusted(scene).file.add("relink", [{"authored": "./gone/l.usda", "to": str(tmp_path / "lib/l.usda")}])
+    survey = open_trusted(scene).survey()
     assert survey.totals.missing == 0
     crate = crate_of(scene, tmp_path)
     stage = opened(crate)
@@ -293,16 +292,16 @@ def test_a_layer_under_two_sets_of_variables_gets_a_copy_for_each(relinked: bool
     scene.write_text(usda('def "A" ( references = @./dawn.usda@ ) { }\ndef "B" ( references = @./dusk.usda@ ) { }'))
     crate = tmp_path / "s.crate"
     if relinked:
-        context = open_scene(scene)
+        context = open_trusted(scene)
         lost = [one for one in context.survey().assets if one.status is Status.MISSING]
         moved = [{"asset": one.id, "to": str(store / Path(one.value).name)} for one in lost]
         assert len(moved) == 4
         context.file.add("relink", moved)
         # what is surveyed and baked composes so too, before anything is written
-        context = open_scene(scene)
+        context = open_trusted(scene)
         staged = staged_stage(scene, context.plan, context.survey()).stage
         assert [staged.GetAttributeAtPath(f"{prim}/Prop.shot").Get() for prim in ("/A", "/B")] == ["dawn", "dusk"]
-    result = collect(open_scene(scene), crate)
+    result = collect(open_trusted(scene), crate)
     shutil.rmtree(store)
     stage = Usd.Stage.Open(str(result.scene))
     for prim, shot, byte in (("/A", "dawn", b"1"), ("/B", "dusk", b"2")):
@@ -318,6 +317,6 @@ def test_an_expression_that_holds_in_the_crate_stays_an_expression(tmp_path: Pat
         usda('( expressionVariables = { string SHOT = "dawn" } )\ndef Sphere "S" { asset a = @`"./${SHOT}.png"`@ }')
     )
     (tmp_path / "dawn.png").write_bytes(b"1")
-    result = collect(open_scene(scene), tmp_path / "s.crate")
+    result = collect(open_trusted(scene), tmp_path / "s.crate")
     assert "${SHOT}" in (tmp_path / "s.crate" / "s.usda").read_text() and not result.missing
     assert is_whole(tmp_path / "s.crate")

@@ -12,8 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import ANY, Run, tree, usda
-from tidy_crate.core.context.scene import open_scene
+from conftest import ANY, Run, open_trusted, tree, usda
 from tidy_crate.core.crate.archive import write_archive
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.copying import Way
@@ -43,18 +42,18 @@ def test_every_way_gives_the_same_crate_and_leaves_the_originals(tmp_path: Path,
     scene = show(tmp_path, {"a.bin": os.urandom(BIG), "sub/b.bin": b"b" * 9000, "sub/empty.bin": b""})
     before = tree(scene.parent)
     crate = tmp_path / "c.crate"
-    first = collect(open_scene(scene), crate, way=way)
+    first = collect(open_trusted(scene), crate, way=way)
     assert first.copied_bytes == BIG + 9000 + scene.stat().st_size
     assert tree(scene.parent / "sub") == {"b.bin": before["sub/b.bin"], "empty.bin": b""}
     assert (crate / "a.bin").read_bytes() == before["a.bin"]
     same = (crate / "a.bin").samefile(scene.parent / "a.bin")
     assert same is (way is Way.HARD_LINK)
     assert prove(crate, os.environ, ANY, test=False).whole
-    assert collect(open_scene(scene), crate, way=way).copied_bytes == 0
+    assert collect(open_trusted(scene), crate, way=way).copied_bytes == 0
     # a changed original is brought in anew, and the other way round nothing flows back
     (scene.parent / "sub/b.bin").unlink()
     (scene.parent / "sub/b.bin").write_bytes(b"c" * 8000)
-    collect(open_scene(scene), crate, way=way)
+    collect(open_trusted(scene), crate, way=way)
     assert (crate / "sub/b.bin").read_bytes() == b"c" * 8000
     assert prove(crate, os.environ, ANY, test=False).whole
 
@@ -63,11 +62,11 @@ def test_r6_one_content_is_one_file_on_the_disk_under_all_its_names(tmp_path: Pa
     data = os.urandom(100_000)
     scene = show(tmp_path, {"a.bin": data, "b.bin": data, "c.bin": b"small", "d.bin": b"small"})
     crate = tmp_path / "c.crate"
-    collect(open_scene(scene), crate)
+    collect(open_trusted(scene), crate)
     assert (crate / "a.bin").samefile(crate / "b.bin") and not (crate / "c.bin").samefile(crate / "d.bin")
     # one of them changes: the other one keeps what it was
     (scene.parent / "b.bin").write_bytes(b"new" * 5000)
-    collect(open_scene(scene), crate)
+    collect(open_trusted(scene), crate)
     assert (crate / "a.bin").read_bytes() == data and (crate / "b.bin").read_bytes() == b"new" * 5000
     assert prove(crate, os.environ, ANY, test=False).whole
 
@@ -82,7 +81,7 @@ def test_r7_only_the_frames_that_are_rendered_travel_when_that_is_asked(tmp_path
     head = "(\n startTimeCode = 6\n endTimeCode = 9\n)\n"
     scene.write_text(usda(f'{head}def Sphere "S" {{\n{lines}\n}}\n{settings}'))
     crate = tmp_path / "c.crate"
-    collect(open_scene(scene), crate, needed_frames_only=True)
+    collect(open_trusted(scene), crate, needed_frames_only=True)
     names = {file.path for file in read_packing_list(crate).files}
     # one beyond each end; the sequence that does not hold all frames is held or looped, so all of it travels
     assert {name for name in names if name.startswith("seq/")} == {f"seq/p.{n:04d}.exr" for n in range(5, 11)}
@@ -90,7 +89,7 @@ def test_r7_only_the_frames_that_are_rendered_travel_when_that_is_asked(tmp_path
     (note,) = read_packing_list(crate).missing
     assert note.because.startswith("14 files") and not note.needed
     assert prove(crate, os.environ, ANY, test=False).whole
-    collect(open_scene(scene), crate)
+    collect(open_trusted(scene), crate)
     assert len(read_packing_list(crate).files) > 27 and not read_packing_list(crate).missing
 
 
@@ -117,7 +116,7 @@ def test_x3_a_killed_collect_goes_on_where_it_stopped(tmp_path: Path) -> None:
     assert (crate / UNFINISHED).exists()
     with pytest.raises(UnreadableInput, match="not finished"):
         read_packing_list(crate)
-    result = collect(open_scene(scene), crate)
+    result = collect(open_trusted(scene), crate)
     assert result.reused_bytes >= 4 * BIG and result.copied_bytes < 40 * BIG
     assert prove(crate, os.environ, ANY, test=False).whole
 
@@ -125,8 +124,8 @@ def test_x3_a_killed_collect_goes_on_where_it_stopped(tmp_path: Path) -> None:
 def test_x3_after_a_power_cut_a_copy_counts_only_once_it_is_read_again(tmp_path: Path) -> None:
     scene = show(tmp_path, {"a.bin": os.urandom(9000), "b.bin": os.urandom(9000)})
     crate = tmp_path / "c.crate"
-    collect(open_scene(scene), crate)
-    (kept,) = (open_scene(scene).tidy / "collected").glob("*.json")
+    collect(open_trusted(scene), crate)
+    (kept,) = (open_trusted(scene).tidy / "collected").glob("*.json")
     content = json.loads(kept.read_text())
     kept.write_text(json.dumps(content | {"finished": False}))
     target = crate / "a.bin"
@@ -135,7 +134,7 @@ def test_x3_after_a_power_cut_a_copy_counts_only_once_it_is_read_again(tmp_path:
         stream.write(bytes(9000))
     os.utime(target, ns=(state.st_atime_ns, state.st_mtime_ns))
     restarted = System(started=lambda: time.time() + 9000)
-    assert collect(open_scene(scene), crate, system=restarted).copied_bytes == 9000
+    assert collect(open_trusted(scene), crate, system=restarted).copied_bytes == 9000
     assert prove(crate, os.environ, ANY, test=False).whole
 
 
@@ -147,9 +146,9 @@ def test_a_file_that_changes_while_it_is_collected_is_named_and_the_rest_is_in(t
         (scene.parent / "f0.bin").write_bytes(b"saved again in the meantime")
 
     with pytest.raises(UnreadableInput, match="changed while"):
-        collect(open_scene(scene), crate, progress=meddle)
+        collect(open_trusted(scene), crate, progress=meddle)
     assert (crate / UNFINISHED).exists()
-    assert collect(open_scene(scene), crate).copied_bytes < 100_000
+    assert collect(open_trusted(scene), crate).copied_bytes < 100_000
 
 
 def test_a_file_that_cannot_be_read_does_not_keep_the_others_away(tmp_path: Path) -> None:
@@ -162,14 +161,14 @@ def test_a_file_that_cannot_be_read_does_not_keep_the_others_away(tmp_path: Path
         return copy_and_hash(source, target)
 
     with pytest.raises(UnreadableInput, match="2 files could not be copied") as caught:
-        collect(open_scene(scene), crate, system=System(copy=failing))
+        collect(open_trusted(scene), crate, system=System(copy=failing))
     assert "input/output error" in caught.value.what
-    assert collect(open_scene(scene), crate).copied_bytes == 100_000
+    assert collect(open_trusted(scene), crate).copied_bytes == 100_000
 
 
 def test_r10_an_archive_is_proven_as_it_is(tmp_path: Path, run: Run) -> None:
     scene = show(tmp_path, {"a.bin": os.urandom(9000)})
-    collect(open_scene(scene), tmp_path / "c.crate")
+    collect(open_trusted(scene), tmp_path / "c.crate")
     for ending in (".zip", ".tar.zst"):
         archive = tmp_path / f"c{ending}"
         write_archive(tmp_path / "c.crate", archive)

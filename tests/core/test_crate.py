@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from conftest import ANY, make_ready, tree, usda
-from tidy_crate.core.context.scene import SceneContext, open_scene
+from conftest import ANY, make_ready, open_trusted, tree, usda
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate import confine
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import FILE_NAME, UNFINISHED, read_packing_list
@@ -47,7 +47,7 @@ def test_r1_the_sources_are_byte_identical_afterwards(packed: tuple[SceneContext
 
 
 def test_r2_every_path_in_the_crate_is_relative_and_inside(packed: tuple[SceneContext, Path]) -> None:
-    survey = open_scene(packed[1] / read_packing_list(packed[1]).scene).survey_as_found()
+    survey = open_trusted(packed[1] / read_packing_list(packed[1]).scene).survey_as_found()
     for asset in survey.assets:
         assert asset.authored.startswith(("./", "../"))
         assert all(member.path.is_relative_to(packed[1]) for member in asset.members)
@@ -83,7 +83,7 @@ def test_r5_what_is_missing_outside_the_frames_asked_for_does_not_block(tmp_path
     (scene.parent / "one.png").write_bytes(b"x")
     early = RenderRequest(name="early", frames="1-10", width=1, height=1, outputs=())
     late = early.model_copy(update={"name": "late", "frames": "60"})
-    found = [collect(open_scene(scene), tmp_path / f"{r.name}.crate", (r,)).complete for r in (early, late)]
+    found = [collect(open_trusted(scene), tmp_path / f"{r.name}.crate", (r,)).complete for r in (early, late)]
     assert found == [True, False]
 
 
@@ -95,7 +95,7 @@ def test_two_files_of_one_name_stay_two(tmp_path: Path) -> None:
     show.mkdir()
     names = [f"asset f{n} = @{tmp_path / p}@" for n, p in enumerate(("far/b/x.png", "far2/b/x.png", "a/x.png"))]
     (show / "s.usda").write_text(usda('def Sphere "S" { ' + "\n".join(names) + " }"))
-    collect(open_scene(show / "s.usda"), tmp_path / "out.crate")
+    collect(open_trusted(show / "s.usda"), tmp_path / "out.crate")
     found = {name: data for name, data in tree(tmp_path / "out.crate").items() if name.endswith(".png")}
     assert sorted(found.values()) == [b"four", b"one", b"three"]
 
@@ -273,7 +273,7 @@ def test_r3_value_clips_travel_beside_the_scene_and_play_the_same_in_the_crate(t
     text = CLIPPED.replace('"./sea/', f'"{(show / "far/sea").as_posix()}/').replace("@./sea/", "@./far/sea/")
     scene = show / "s.usda"
     scene.write_text(usda(f"(\nstartTimeCode = 1\nendTimeCode = 4\n)\n{text}"))
-    result = collect(open_scene(scene), tmp_path / "c.crate")
+    result = collect(open_trusted(scene), tmp_path / "c.crate")
     assert result.complete
     shutil.rmtree(show)
     stage = Usd.Stage.Open(str(result.scene))

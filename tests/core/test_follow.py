@@ -10,13 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import tree, usda
+from conftest import open_trusted, tree, usda
 from tidy_crate.core.asset.follow.interface import FileLink
 from tidy_crate.core.asset.follow.materialx import MaterialX
 from tidy_crate.core.asset.follow.ocio import ColourConfiguration
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.follow.wavefront import WavefrontMaterial, WavefrontObject
-from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.scene.model import Asset, Status
 
@@ -160,7 +159,7 @@ def write_show(folder: Path) -> Path:
 
 
 def test_s7_every_level_is_followed_and_what_is_missing_deep_down_is_told(tmp_path: Path) -> None:
-    survey = open_scene(write_show(tmp_path)).survey()
+    survey = open_trusted(write_show(tmp_path)).survey()
     by_name = {asset.authored: asset for asset in survey.assets}
     assert by_name["maps/a.<UDIM>.png"].files == 2
     assert by_name["../deep.png"].layer.name == "base.mtlx"
@@ -173,16 +172,16 @@ def test_s7_every_level_is_followed_and_what_is_missing_deep_down_is_told(tmp_pa
 def test_r2_a_crate_of_files_that_name_files_holds_without_the_originals(tmp_path: Path) -> None:
     scene = write_show(tmp_path)
     before = tree(tmp_path)
-    collect(open_scene(scene), tmp_path / "c.crate")
+    collect(open_trusted(scene), tmp_path / "c.crate")
     assert {k: v for k, v in tree(tmp_path).items() if k in before} == before
     crate = tmp_path / "moved.crate"
     (tmp_path / "c.crate").rename(crate)
     expected = [
-        a.members[0].path.read_bytes() for a in _found(open_scene(scene).survey().assets) if a.kind == "texture"
+        a.members[0].path.read_bytes() for a in _found(open_trusted(scene).survey().assets) if a.kind == "texture"
     ]
     shutil.rmtree(tmp_path / "show")
     shutil.rmtree(tmp_path / "far")
-    survey = open_scene(crate / "s.staged.usda").survey_as_found()
+    survey = open_trusted(crate / "s.staged.usda").survey_as_found()
     (missing,) = [asset.authored for asset in survey.assets if asset.status is Status.MISSING]
     assert missing.endswith("/gone.png") and "missing/" in missing
     after = [a.members[0].path.read_bytes() for a in _found(survey.assets) if a.kind == "texture"]
@@ -198,7 +197,7 @@ def test_a_file_that_is_not_what_it_should_be_is_named_and_still_packed(tmp_path
     (tmp_path / "m.mtlx").write_text("<materialx")
     scene = tmp_path / "s.usda"
     scene.write_text(usda('def Sphere "S" { asset mat = @./m.mtlx@ }'))
-    trouble = [asset.trouble for asset in open_scene(scene).survey().assets if asset.trouble]
+    trouble = [asset.trouble for asset in open_trusted(scene).survey().assets if asset.trouble]
     assert len(trouble) == 1 and "not well-formed" in trouble[0]
-    collect(open_scene(scene), tmp_path / "c.crate")
+    collect(open_trusted(scene), tmp_path / "c.crate")
     assert (tmp_path / "c.crate" / "m.mtlx").read_text() == "<materialx"

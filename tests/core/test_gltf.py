@@ -11,9 +11,8 @@ from typing import Any
 
 import pytest
 
-from conftest import ANY
+from conftest import ANY, open_trusted
 from tidy_crate.core.context.relink import apply_relinks, propose
-from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.errors import UnreadableInput
@@ -83,10 +82,10 @@ def test_a_crate_of_a_relinked_scene_holds_without_the_originals(binary: bool, t
     (tmp_path / "far/tex").mkdir(parents=True)
     shutil.move(tmp_path / "s/tex/cargo side.png", tmp_path / "far/tex/cargo side.png")
     before = scene.read_bytes()
-    context = open_scene(scene)
+    context = open_trusted(scene)
     proposals = propose(context.survey(), [tmp_path / "far"], [])
     assert [proposal.candidate.name for proposal in apply_relinks(context, proposals)] == ["cargo side.png"]
-    result = collect(open_scene(scene), tmp_path / "c.crate")
+    result = collect(open_trusted(scene), tmp_path / "c.crate")
     assert result.complete and scene.read_bytes() == before
     shutil.rmtree(tmp_path / "s")
     shutil.rmtree(tmp_path / "far")
@@ -101,7 +100,7 @@ def test_a_crate_of_a_relinked_scene_holds_without_the_originals(binary: bool, t
 def test_a_scene_whose_paths_hold_is_copied_bit_by_bit(tmp_path: Path) -> None:
     content = {**SCENE, "images": SCENE["images"][:2], "materials": SCENE["materials"][:1]}
     scene = write_scene(tmp_path / "s", content)
-    result = collect(open_scene(scene), tmp_path / "c.crate")
+    result = collect(open_trusted(scene), tmp_path / "c.crate")
     assert result.rewritten == () and result.scene.read_bytes() == scene.read_bytes()
 
 

@@ -9,10 +9,9 @@ from pathlib import Path
 import pytest
 from pxr import Usd
 
-from conftest import is_whole, usda
+from conftest import is_whole, open_trusted, usda
 from tidy_crate.core.check.mends import mends_for
 from tidy_crate.core.check.run import checked
-from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.scene.memory_need import decoded_bytes, memory_need
 from tidy_crate.core.scene.model import Status
@@ -200,7 +199,7 @@ def test_what_cost_a_render_is_told(what: str, shot: Shot) -> None:
         blob = struct.pack("<IIII4s", 0x46546C67, 2, 28 + len(content) + 4000, len(content), b"JSON") + content
         path = shot.folder / "s.glb"
         path.write_bytes(blob + struct.pack("<I4s", 4000, b"BIN\0") + b"x" * 100)
-        survey = open_scene(path).survey()
+        survey = open_trusted(path).survey()
         assert [one.detail for one in survey.unread] and "states" in survey.unread[0].detail
         return
     result = shot.check()
@@ -342,7 +341,7 @@ def test_what_is_right_is_not_cried_out(what: str, shot: Shot) -> None:
 
 def test_a_zooming_camera_is_not_swapped_for_another(shot: Shot) -> None:
     QUIET["a zoom"][1](shot)
-    staged, _ = checked(open_scene(shot.write()))
+    staged, _ = checked(open_trusted(shot.write()))
     assert staged.survey.motion == "things" or staged.survey.motion == "camera"
     assert not [code for code, _ in mends_for(staged) if code.startswith("camera")]
 
@@ -352,14 +351,14 @@ def test_s1_the_frames_of_48_codes_and_24_frames_a_second_are_those_of_24(shot: 
         "startTimeCode = 1\n", "startTimeCode = 0\n", "endTimeCode = 10", "endTimeCode = 96",
         "timeCodesPerSecond = 24", "timeCodesPerSecond = 48\nframesPerSecond = 24",
     )(shot)  # fmt: skip
-    frames = open_scene(shot.write()).survey().frames
+    frames = open_trusted(shot.write()).survey().frames
     assert (frames.count, frames.step, frames.fps, frames.codes_per_second) == (49, 2, 24, 48)
 
 
 def test_gltf_has_no_patterns_and_extras_name_no_files(shot: Shot) -> None:
     gltf(images=[{"uri": "a%23b.png"}], extras={"uri": "notes.txt"})(shot)
     shot.files["a#b.png"] = png()
-    survey = open_scene(shot.write()).survey()
+    survey = open_trusted(shot.write()).survey()
     assert [(one.value, one.status) for one in survey.assets] == [("a#b.png", Status.FOUND)]
 
 
@@ -367,7 +366,7 @@ def test_s10_textures_named_over_time_are_held_one_at_a_time(shot: Shot) -> None
     times = ", ".join(f"{n}: @./w{n}.png@" for n in range(1, 11))
     scene("asset a = @./a.png@", f"asset a.timeSamples = {{ {times} }}")(shot)
     shot.files |= {f"w{n}.png": png(64, 64) for n in range(1, 11)}
-    context = open_scene(shot.write())
+    context = open_trusted(shot.write())
     need = memory_need(context.format, context.scene, context.plan, context.survey())
     assert need.textures == decoded_bytes(shot.folder / "w1.png")
 
@@ -376,7 +375,7 @@ def test_r2_a_file_that_an_attribute_of_type_string_names_travels(shot: Shot, tm
     picture = tmp_path / "elsewhere" / "wall.png"
     scene(BALL, f'def Sphere "Painted" {{ string brush:picture = "{picture}" }}\n' + BALL)(shot)
     shot.files["../elsewhere/wall.png"] = png()
-    context = open_scene(shot.write())
+    context = open_trusted(shot.write())
     assert next(one for one in context.survey().assets if one.authored == str(picture)).needed
     crate = tmp_path / "s.crate"
     result = collect(context, crate)
@@ -396,7 +395,7 @@ def test_r2_what_a_search_path_finds_travels_and_composes(shot: Shot, tmp_path: 
     shot.files["../library/parts/b.png"] = png()
     shot.files |= {f"../library/tex/w.{n:04d}.png": png() for n in range(1, 11)}
     scene("@./a.png@", "@tex/w.####.png@")(shot)
-    context = open_scene(shot.write())
+    context = open_trusted(shot.write())
     assert {one.status for one in context.survey().assets} == {Status.FOUND}
     crate = tmp_path / "s.crate"
     result = collect(context, crate)
@@ -411,7 +410,7 @@ def test_a_list_of_clips_that_is_counted_too_far_is_surveyed(shot: Shot) -> None
               " double2[] active = [(1, 0), (5, 7), (200, 1)]\n double2[] times = [(1, 1)] } } ) { }\n" + BALL),
         files(c1__usda=CLIP, c2__usda=CLIP),
     )(shot)  # fmt: skip
-    clips = {one.authored: one.needed for one in open_scene(shot.write()).survey().assets if one.field == "clips"}
+    clips = {one.authored: one.needed for one in open_trusted(shot.write()).survey().assets if one.field == "clips"}
     assert clips == {"./c1.usda": True, "./c2.usda": False}
 
 
@@ -422,4 +421,4 @@ def test_clips_that_are_counted_in_another_type_are_needed(shot: Shot, active: s
               f' {active}\n string primPath = "/Ball"\n }} }} ) {{ }}\n' + BALL),
         files(c1__usda=CLIP),
     )(shot)  # fmt: skip
-    assert [one.needed for one in open_scene(shot.write()).survey().assets if one.field == "clips"] == [True]
+    assert [one.needed for one in open_trusted(shot.write()).survey().assets if one.field == "clips"] == [True]

@@ -10,8 +10,7 @@ from pathlib import Path
 import pytest
 from pxr import Sdf, Usd, UsdUtils
 
-from conftest import ANY, Run, tree, usda
-from tidy_crate.core.context.scene import open_scene
+from conftest import ANY, Run, open_trusted, tree, usda
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.prove import prove
@@ -184,7 +183,7 @@ def scene(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def by_owner(scene: Path) -> dict[str, Asset]:
-    assets = open_scene(scene).survey().assets
+    assets = open_trusted(scene).survey().assets
     return {asset.owner.removeprefix("/World/Files."): asset for asset in assets}
 
 
@@ -206,7 +205,7 @@ def test_every_trouble_is_named_and_nothing_hangs(scene: Path) -> None:
     found = by_owner(scene)
     for owner, why in TROUBLES.items():
         assert found[owner].status is Status.MISSING and why in (found[owner].trouble or ""), owner
-    unread = " ".join(map(str, open_scene(scene).survey().unread))
+    unread = " ".join(map(str, open_trusted(scene).survey().unread))
     for name in ("cut.usdc", "huge.usdc", "noise.usda"):
         assert name in unread
     assert "look.mtlx" in unread and "\n" not in unread.replace("; ", "")
@@ -224,13 +223,13 @@ def test_every_kind_of_place_is_found(scene: Path) -> None:
     assert found["composed"].resolved != found["decomposed"].resolved
     assert found["backslash"].resolved == scene.parent / "tex" / "one.png"
     assert (found["light"].kind, found["cloud"].kind) == ("light profile", "volume")
-    every = {Path(m.path).name for asset in open_scene(scene).survey().assets for m in asset.members}
+    every = {Path(m.path).name for asset in open_trusted(scene).survey().assets for m in asset.members}
     assert {f"{name}.png" for name in NAMED} <= every
     assert {"c.01.usda", "c.04.usda", "manifest.usda", "look.mtlx", "pack.usdz", "ref.usdc"} <= every
 
 
 def test_an_unselected_variants_file_is_not_needed(scene: Path) -> None:
-    blue = next(a for a in open_scene(scene).survey().assets if "gone_blue" in a.authored)
+    blue = next(a for a in open_trusted(scene).survey().assets if "gone_blue" in a.authored)
     assert blue.status is Status.MISSING and not blue.needed
 
 
@@ -243,7 +242,7 @@ def test_our_closure_holds_all_that_the_library_itself_finds(scene: Path) -> Non
     milder.write_text(text)
     _, files, _ = UsdUtils.ComputeAllDependencies(str(milder))
     milder.unlink()
-    ours = {str(m.path) for asset in open_scene(scene).survey().assets for m in asset.members}
+    ours = {str(m.path) for asset in open_trusted(scene).survey().assets for m in asset.members}
     theirs = {os.path.normpath(file) for file in map(str, files) if Path(file).is_file() and "[" not in file}
     assert len(theirs) > 10 and theirs <= ours
 
@@ -252,11 +251,11 @@ def test_the_rest_is_collected_proven_whole_and_the_originals_are_as_they_were(s
     (scene.parent / "tex" / "secret.png").chmod(0o600)
     (scene.parent / "tex" / "pipe.png").unlink()
     before = tree(scene.parent.parent)
-    missing = [a for a in open_scene(scene).survey().assets if a.status is not Status.FOUND]
+    missing = [a for a in open_trusted(scene).survey().assets if a.status is not Status.FOUND]
     (tmp_path / "tidy").mkdir()
-    context = open_scene(scene, tmp_path / "tidy")
+    context = open_trusted(scene, tmp_path / "tidy")
     context.file.add("let_go", [{"asset": asset.id, "because": "this is a test"} for asset in missing])
-    result = collect(open_scene(scene, tmp_path / "tidy"), tmp_path / "out" / "n.crate")
+    result = collect(open_trusted(scene, tmp_path / "tidy"), tmp_path / "out" / "n.crate")
     assert result.complete
     proof = prove(result.crate, os.environ, ANY)
     assert proof.whole, proof
@@ -271,7 +270,7 @@ def test_the_rest_is_collected_proven_whole_and_the_originals_are_as_they_were(s
     names = [file.path for file in read_packing_list(result.crate).files]
     folded = [unicodedata.normalize("NFC", name.casefold()) for name in names]
     assert len(set(folded)) == len(folded)
-    again = collect(open_scene(scene, tmp_path / "tidy"), tmp_path / "out" / "n.crate")
+    again = collect(open_trusted(scene, tmp_path / "tidy"), tmp_path / "out" / "n.crate")
     assert again.copied_bytes == 0
     os.mkfifo(scene.parent / "tex" / "pipe.png")
 

@@ -8,8 +8,7 @@ from pathlib import Path
 import pytest
 from pxr import Sdf, Usd, UsdUtils
 
-from conftest import is_whole, usda
-from tidy_crate.core.context.scene import open_scene
+from conftest import is_whole, open_trusted, usda
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.scene.model import Status
 
@@ -47,13 +46,13 @@ def test_s7_a_whole_package_is_one_file_and_what_it_holds_is_no_asset(tmp_path: 
     pack(tmp_path)
     scene = tmp_path / "s.usda"
     scene.write_text(usda('def "R" ( references = @./pack.usdz@ ) { }'))
-    survey = open_scene(scene).survey()
+    survey = open_trusted(scene).survey()
     assert [(a.authored, a.kind, a.status, a.needed) for a in survey.assets] == [
         ("./pack.usdz", "package", Status.FOUND, True)
     ]
     # what happens inside is seen
     assert survey.motion == "things" and survey.animated == (1, 5)
-    collect(open_scene(scene), tmp_path / "out" / "c.crate")
+    collect(open_trusted(scene), tmp_path / "out" / "c.crate")
     assert whole(tmp_path / "out" / "c.crate")
 
 
@@ -68,11 +67,11 @@ def test_s7_a_file_and_a_layer_inside_a_package_can_be_named_from_outside(tmp_pa
             "asset gone = @../far/pack.usdz[tex/none.png]@\n}"
         )
     )
-    found = {asset.field + asset.owner: asset for asset in open_scene(scene).survey().assets}
+    found = {asset.field + asset.owner: asset for asset in open_trusted(scene).survey().assets}
     assert found["default/R.a"].status is Status.FOUND and found["references/R"].status is Status.FOUND
     assert "the package holds no tex/none.png" in (found["default/R.gone"].trouble or "")
-    open_scene(scene).file.add("let_go", [{"authored": "*none.png[]]", "because": "not in sight"}])
-    result = collect(open_scene(scene), tmp_path / "c.crate")
+    open_trusted(scene).file.add("let_go", [{"authored": "*none.png[]]", "because": "not in sight"}])
+    result = collect(open_trusted(scene), tmp_path / "c.crate")
     assert result.complete and whole(result.crate)
     stage = Usd.Stage.Open(str(result.scene))
     assert stage.GetPrimAtPath("/R").GetAttribute("a").Get().resolvedPath.startswith(str(result.crate))
@@ -85,20 +84,20 @@ def test_what_a_package_lacks_or_leads_out_of_it_is_missing(tmp_path: Path, path
     pack(tmp_path, extra=f"asset lost = @{path}@\n")
     scene = tmp_path / "s.usda"
     scene.write_text(usda('def "R" ( references = @./pack.usdz@ ) { }'))
-    lost = next(asset for asset in open_scene(scene).survey().assets if asset.kind != "package" or asset.trouble)
+    lost = next(asset for asset in open_trusted(scene).survey().assets if asset.kind != "package" or asset.trouble)
     assert lost.authored == path and why in (lost.trouble or "") and lost.status is Status.MISSING
-    result = collect(open_scene(scene), tmp_path / "out" / "c.crate")
+    result = collect(open_trusted(scene), tmp_path / "out" / "c.crate")
     assert not result.complete and not whole(result.crate)
-    open_scene(scene).file.add("let_go", [{"asset": lost.id, "because": "never seen"}])
-    result = collect(open_scene(scene), tmp_path / "out" / "c.crate")
+    open_trusted(scene).file.add("let_go", [{"asset": lost.id, "because": "never seen"}])
+    result = collect(open_trusted(scene), tmp_path / "out" / "c.crate")
     assert result.complete and whole(result.crate)
 
 
 def test_a_package_is_a_scene_itself(tmp_path: Path) -> None:
     scene = pack(tmp_path)
-    survey = open_scene(scene).survey()
+    survey = open_trusted(scene).survey()
     assert survey.assets == () and survey.motion == "things"
-    result = collect(open_scene(scene), tmp_path / "out" / "c.crate")
+    result = collect(open_trusted(scene), tmp_path / "out" / "c.crate")
     assert whole(result.crate) and (result.crate / "pack.usdz").read_bytes() == scene.read_bytes()
 
 
@@ -108,7 +107,7 @@ def test_a_broken_package_is_named(tmp_path: Path) -> None:
     (tmp_path / "pack.usdz").write_bytes(data[: len(data) // 2])
     scene = tmp_path / "s.usda"
     scene.write_text(usda('def "R" ( references = @./pack.usdz@ ) { }'))
-    survey = open_scene(scene).survey()
+    survey = open_trusted(scene).survey()
     assert len(survey.unread) == 1 and "pack.usdz" in str(survey.unread[0])
 
 
@@ -133,13 +132,13 @@ def test_a_package_inside_a_package_is_read_as_usd_reads_it_and_travels(tmp_path
              'def "B" ( references = @./outer.usdz[inner.usdz[model.usda]]@ ) { }\n'
              'def "C" ( references = @./other.usda:SDF_FORMAT_ARGS:detail=1@ ) { }')
     )  # fmt: skip
-    survey = open_scene(scene).survey()
+    survey = open_trusted(scene).survey()
     assert {one.status for one in survey.assets} == {Status.FOUND} and not survey.unread
     files = {member.path.name for one in survey.assets for member in one.members}
     layers, assets, unresolved = UsdUtils.ComputeAllDependencies(str(scene))
     reported = {layer.realPath.partition("[")[0] for layer in layers} | {str(one).partition("[")[0] for one in assets}
     assert not unresolved and files | {"s.usda"} == {Path(one).name for one in reported}
-    result = collect(open_scene(scene), tmp_path / "far" / "s.crate")
+    result = collect(open_trusted(scene), tmp_path / "far" / "s.crate")
     for file in (tmp_path / "outer.usdz", tmp_path / "other.usda"):
         file.unlink()
     stage = Usd.Stage.Open(str(result.scene))
@@ -155,7 +154,7 @@ def test_what_a_nested_package_lacks_is_missing_by_name(tmp_path: Path) -> None:
     _zip(tmp_path / "outer.usdz", tmp_path / "model.usda", tmp_path / "inner.usdz")
     scene = tmp_path / "s.usda"
     scene.write_text(usda('def "A" ( references = @./outer.usdz[inner.usdz[gone.usda]]@</M> ) { }'))
-    (asset,) = open_scene(scene).survey().assets
+    (asset,) = open_trusted(scene).survey().assets
     assert asset.status is Status.MISSING and "holds no" in (asset.trouble or "")
 
 

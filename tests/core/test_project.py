@@ -10,9 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pxr import Gf, Usd, UsdGeom
 
-from conftest import usda
+from conftest import open_trusted, usda
 from tidy_crate.core.bake.run import bake
-from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.layout import Layout, scene_root
 from tidy_crate.core.crate.packing import read_packing_list
@@ -96,8 +95,8 @@ def test_b5_the_baked_keyframes_are_the_live_poses_of_a_node_that_began_at_the_s
     for frame in range(1, 21):
         node.go_to(frame)
         live[frame] = place(stage, frame)
-    bake(open_scene(spring))
-    result = collect(open_scene(spring), spring.parent.parent / "c.crate")
+    bake(open_trusted(spring))
+    result = collect(open_trusted(spring), spring.parent.parent / "c.crate")
     baked = Usd.Stage.Open(str(result.scene))
     for frame, expected in live.items():
         assert np.allclose(place(baked, frame), expected, atol=1e-9)
@@ -114,7 +113,7 @@ def test_b5_the_baked_keyframes_are_the_live_poses_of_a_node_that_began_at_the_s
 )
 def test_a_spring_that_cannot_be_baked_is_named_with_the_reason(old: str, new: str, why: str, spring: Path) -> None:
     spring.write_text(spring.read_text().replace(old, new))
-    (failed,) = bake(open_scene(spring)).failed
+    (failed,) = bake(open_trusted(spring)).failed
     assert failed.simulation == "/Rig/Tail" and why in failed.why
 
 
@@ -124,7 +123,7 @@ def test_simulations_in_a_circle_name_their_members(tmp_path: Path) -> None:
     scene = tmp_path / "s.usda"
     scene.write_text(usda(one + other))
     with pytest.raises(WrongUsage, match="/Rig/Tail -> /Rig2/Tail -> /Rig/Tail"):
-        bake(open_scene(scene))
+        bake(open_trusted(scene))
 
 
 @given(st.lists(st.sampled_from(["a.png", "A.png", "a-2.png", "b.png"]), min_size=1, max_size=12))
@@ -150,8 +149,8 @@ def test_without_a_project_file_the_root_reaches_as_far_as_relative_paths_do(tmp
         (tmp_path / name).write_bytes(b"x")
     scene = tmp_path / "show/shots/s1/s.usda"
     scene.write_text(usda('def Sphere "S" { asset a = @../../tex/a.png@\nasset b = @./b.png@ }'))
-    assert scene_root(open_scene(scene).survey()) == tmp_path / "show"
-    result = collect(open_scene(scene), tmp_path / "c.crate")
+    assert scene_root(open_trusted(scene).survey()) == tmp_path / "show"
+    result = collect(open_trusted(scene), tmp_path / "c.crate")
     assert {file.path for file in read_packing_list(result.crate).files} == {
         "tex/a.png", "shots/s1/b.png", "shots/s1/s.usda", "shots/s1/s.staged.usda",
     }  # fmt: skip
@@ -163,11 +162,11 @@ def test_a_project_moves_decisions_elsewhere_and_names_roots(demo: DemoScene, tm
         'name = "Lantern Quay"', f'name = "Lantern Quay"\ntidy_dir = "{(tmp_path / "t").as_posix()}"'
     )
     file.write_text(f'{text}\n[roots]\nold = "{demo.archive.as_posix()}"\n')
-    context = open_scene(demo.scene)
+    context = open_trusted(demo.scene)
     assert context.tidy == tmp_path / "t" / "lantern_quay.tidy"
     lost = next(a for a in context.survey().assets if a.authored.endswith("rope.png"))
     context.file.add("relink", [{"asset": lost.id, "to": (demo.archive / "lantern_quay/textures/rope.png").as_posix()}])
-    collect(open_scene(demo.scene), tmp_path / "c.crate")
+    collect(open_trusted(demo.scene), tmp_path / "c.crate")
     assert (tmp_path / "c.crate/roots/old/lantern_quay/textures/rope.png").is_file()
 
 
@@ -179,11 +178,11 @@ def test_a_project_moves_decisions_elsewhere_and_names_roots(demo: DemoScene, tm
 def test_a_broken_project_file_is_named_with_its_key(text: str, message: str, demo: DemoScene) -> None:
     (demo.project / "tidy-crate.toml").write_text(text)
     with pytest.raises(UnreadableInput, match=message):
-        open_scene(demo.scene)
+        open_trusted(demo.scene)
 
 
 def test_a_request_is_what_the_scene_asks_or_a_part_of_it(demo: DemoScene) -> None:
-    survey = open_scene(demo.scene).survey()
+    survey = open_trusted(demo.scene).survey()
     whole, part = request_for(survey), request_for(survey, frames="1003,1001")
     assert (whole.frames, part.numbers()) == ("1001-1048", (1003, 1001))
     for wrong in ({"frames": "2-1"}, {"name": "../x"}, {"width": 0}, {"samples": 0}):
@@ -192,7 +191,7 @@ def test_a_request_is_what_the_scene_asks_or_a_part_of_it(demo: DemoScene) -> No
 
 
 def test_product_names_carry_the_frame_whatever_the_path_says(demo: DemoScene) -> None:
-    output = open_scene(demo.scene).survey().outputs[0]
+    output = open_trusted(demo.scene).survey().outputs[0]
     for path, name in (
         ("a/b.####.exr", "b.0007.exr"),
         ("a\\b.%03d.exr", "b.007.exr"),

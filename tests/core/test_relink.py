@@ -10,9 +10,9 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Run, usda
+from conftest import Run, open_trusted, usda
 from tidy_crate.core.context.relink import apply_relinks, let_go, missing, propose, written_path
-from tidy_crate.core.context.scene import SceneContext, open_scene
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.memory import collected_contents
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
@@ -27,11 +27,11 @@ def show(tmp_path: Path, body: str, *files: str) -> SceneContext:
     scene = tmp_path / "show" / "s.usda"
     scene.parent.mkdir(exist_ok=True)
     scene.write_text(usda(f'def Sphere "S" {{ {body} }}'))
-    return open_scene(scene)
+    return open_trusted(scene)
 
 
 def again(context: SceneContext) -> dict[str, Asset]:
-    return {asset.authored: asset for asset in open_scene(context.scene).survey().assets}
+    return {asset.authored: asset for asset in open_trusted(context.scene).survey().assets}
 
 
 def test_r4_a_mapped_drive_wins_over_a_file_of_the_same_name(tmp_path: Path) -> None:
@@ -79,10 +79,10 @@ def test_a_later_decision_takes_the_place_of_an_earlier_one(tmp_path: Path) -> N
     context = show(tmp_path, "asset a = @/gone/tex/a.png@", "new/tex/a.png")
     (asset,) = missing(context.survey())
     context.file.add("relink", [{"asset": asset.id, "to": "../wrong/a.png"}])
-    context = open_scene(context.scene)
+    context = open_trusted(context.scene)
     assert missing(context.survey())
     apply_relinks(context, propose(context.survey(), [tmp_path / "new"], []))
-    assert len(open_scene(context.scene).decisions.relink) == 1
+    assert len(open_trusted(context.scene).decisions.relink) == 1
     assert again(context)["/gone/tex/a.png"].status is Status.FOUND
 
 
@@ -107,11 +107,11 @@ def test_a_decision_names_files_of_the_project_from_the_scenes_folder(tmp_path: 
 def test_r5_what_is_let_go_is_missing_no_more_but_what_is_there_cannot_be(tmp_path: Path) -> None:
     context = show(tmp_path, "asset a = @./a.png@\nasset b = @./b.png@", "show/b.png")
     let_go(context, context.survey(), "./a.png", "behind the wall")
-    assert missing(open_scene(context.scene).survey()) == []
+    assert missing(open_trusted(context.scene).survey()) == []
     assert again(context)["./a.png"].because == "behind the wall"
     for wrong in ("./b.png", "nothing", "./a.png"):
         with pytest.raises(WrongUsage, match="nothing missing"):
-            let_go(open_scene(context.scene), open_scene(context.scene).survey(), wrong, "x")
+            let_go(open_trusted(context.scene), open_trusted(context.scene).survey(), wrong, "x")
 
 
 def test_a_folder_to_look_in_that_is_not_there_is_named(tmp_path: Path) -> None:
@@ -131,7 +131,7 @@ def test_r4_a_folder_that_moved_is_one_decision_that_later_files_follow(tmp_path
     context = show(tmp_path, body, *[f"new/tex/f{n}.png" for n in range(5)], "show/k.png")
     survey = context.survey()
     assert len(apply_relinks(context, propose(survey, [tmp_path / "new"], []), survey)) == 4
-    (decision,) = open_scene(context.scene).decisions.relink
+    (decision,) = open_trusted(context.scene).decisions.relink
     assert (decision.folder, decision.to) == ("Q:/show", (tmp_path / "new").as_posix())
     found = again(context)
     assert all(asset.status is Status.FOUND for asset in found.values())
@@ -148,7 +148,7 @@ def test_r4_no_folder_is_moved_under_files_that_are_where_they_should_be(tmp_pat
     context = show(tmp_path, body, "show/tex/f4.png", *[f"new/f{n}.png" for n in range(4)])
     survey = context.survey()
     apply_relinks(context, propose(survey, [tmp_path / "new"], []), survey)
-    assert all(decision.folder is None for decision in open_scene(context.scene).decisions.relink)
+    assert all(decision.folder is None for decision in open_trusted(context.scene).decisions.relink)
     assert all(asset.status is Status.FOUND for asset in again(context).values())
 
 
@@ -168,7 +168,7 @@ def test_r4_a_file_known_by_its_content_is_found_under_any_name(tmp_path: Path) 
     (tmp_path / "show" / "b.png").unlink()
     (tmp_path / "moved" / "b.png").write_bytes(b"another one altogether")
     (tmp_path / "moved" / "same_size.png").write_bytes(b"x" * len(b"show/a.png"))
-    context = open_scene(context.scene)
+    context = open_trusted(context.scene)
     found = propose(context.survey(), [tmp_path / "moved"], [], collected_contents(context.tidy))
     assert [(one.authored, one.candidate.name, one.sure) for one in found] == [
         ("./a.png", "renamed.tif", True), ("./b.png", "b.png", False),
@@ -299,7 +299,7 @@ def test_a_plate_of_half_the_frames_is_no_decision(mapped: bool, tmp_path: Path)
     folder.mkdir(parents=True)
     for frame in (1, 2, 3, 4, 10):
         (folder / f"plate.{frame:04d}.png").write_bytes(PNG)
-    context = open_scene(scene)
+    context = open_trusted(scene)
     look_in, maps = ([], [("/gone", str(tmp_path / "new"))]) if mapped else ([tmp_path / "new"], [])
     (one,) = propose(context.survey(), look_in, maps)
     assert not one.sure and "only 5 of the 10 frames 1-10 are there" in one.reason
@@ -316,7 +316,7 @@ def test_tiles_are_compared_with_those_that_were_collected_last(tmp_path: Path) 
     (tmp_path / "new").mkdir()
     (tmp_path / "show/boat").rename(tmp_path / "new/boat")
     (tmp_path / "new/boat/t.1011.png").rename(tmp_path / "t.1011.png")
-    context = open_scene(context.scene)
+    context = open_trusted(context.scene)
     (one,) = propose(context.survey(), [tmp_path / "new"], [], collected_contents(context.tidy))
     assert not one.sure and "only 2 of the 3 tiles 1001-1011 are there" in one.reason
     (tmp_path / "new/boat/t.1011.png").write_bytes(b"painted anew")
@@ -379,4 +379,4 @@ def test_a_folder_to_look_in_may_be_named_by_way_of_its_neighbour(tmp_path: Path
     assert [one.candidate for one in best] == [tmp_path / "far/boat/a.png", tmp_path / "far/tex/b.png"]
     apply_relinks(context, found)
     # outside the project a decision names the place itself
-    assert {one.to for one in open_scene(context.scene).decisions.relink} == {p.candidate.as_posix() for p in best}
+    assert {one.to for one in open_trusted(context.scene).decisions.relink} == {p.candidate.as_posix() for p in best}

@@ -6,10 +6,10 @@ from pathlib import Path
 
 from pxr import Sdf, Usd, UsdGeom
 
-from conftest import usda
+from conftest import open_trusted, usda
 from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.bake.run import bake
-from tidy_crate.core.context.scene import SceneContext, open_scene
+from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.scene.formats.usd.compose import compose_source, staged_root
 from tidy_crate.core.scene.formats.usd.facts import layer_facts
@@ -109,7 +109,7 @@ def test_r4_a_relinked_layer_is_composed_and_what_it_names_is_found(tmp_path: Pa
     (tmp_path / "new/deep.png").write_bytes(b"x")
     write(tmp_path / "show/mid.usda", 'def "M" ( references = @./lost/part.usda@</P> ) {}')
     scene = write(tmp_path / "show/s.usda", 'def "A" ( references = @./mid.usda@</M> ) {}')
-    context = open_scene(scene)
+    context = open_trusted(scene)
     lost = next(asset for asset in context.survey().assets if asset.status is Status.MISSING)
     plan = StagingPlan(edits=(Relink(asset=lost.id, to=tmp_path / "new/part.usda"),))
     survey = context.format.read(scene, plan)
@@ -125,7 +125,7 @@ def test_a_binary_layer_stays_binary_and_a_usd_layer_keeps_its_encoding(tmp_path
         layer.Export(str(tmp_path / "in" / name), args=arguments)
     scene = write(tmp_path / "in/s.usda", "(subLayers = [@./b.usdc@, @./c.usd@, @./t.usd@])")
     crate = tmp_path / "out.crate"
-    collect(open_scene(scene), crate)
+    collect(open_trusted(scene), crate)
     heads = {path.name: path.read_bytes()[:8] for path in crate.rglob("*.usd*")}
     assert heads["b.usdc"] == heads["c.usd"] == b"PXR-USDC"
     assert heads["t.usd"].startswith(b"#usda")
@@ -133,7 +133,7 @@ def test_a_binary_layer_stays_binary_and_a_usd_layer_keeps_its_encoding(tmp_path
 
 def test_s8_states_follow_the_inputs_and_the_samples(demo: DemoScene, context: SceneContext) -> None:
     def camera() -> Simulation:
-        return next(one for one in open_scene(demo.scene).survey().simulations if one.name == "/Quay/Camera")
+        return next(one for one in open_trusted(demo.scene).survey().simulations if one.name == "/Quay/Camera")
 
     def state() -> str:
         return camera().state.value

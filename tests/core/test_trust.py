@@ -16,7 +16,7 @@ from tidy_crate.core import process
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.patterns import pattern
 from tidy_crate.core.process import run_program, without_tokens
-from tidy_crate.core.work.trust import NamedCommand, NotTrusted, Trust
+from tidy_crate.core.work.trust import Claim, NotTrusted, Trust
 
 PROBE = """
 [render]
@@ -35,8 +35,8 @@ def Scope "Render" {
 }"""
 
 
-def command(*words: str) -> NamedCommand:
-    return NamedCommand("render", words)
+def command(*words: str) -> Claim:
+    return Claim("render", words)
 
 
 def test_trust_is_of_a_folder_and_a_command_and_a_changed_one_is_another(tmp_path: Path) -> None:
@@ -82,8 +82,8 @@ def test_the_program_refuses_a_strangers_command_until_it_is_trusted(strange: Pa
         assert refused.code == 2 and "you have not agreed" in refused.err and "| render: {python} " in refused.err
     assert run.here("prove", crate, "--no-test-frame").code == 0
     shown = run.here("trust", strange, "--show", "--json").json
-    assert [(one["purpose"], one["trusted"]) for one in shown["commands"]] == [("render", False)]
-    assert run.here("trust", strange, "--json").json["commands"][0]["trusted"]
+    assert [(one["purpose"], one["trusted"]) for one in shown["claims"]] == [("render", False)]
+    assert run.here("trust", strange, "--json").json["claims"][0]["trusted"]
     # the crate was made here from a trusted project, so it needs no answer of its own
     tokens = {"TIDY_CRATE_TOKEN_HARBOUR": "hush-1", "TIDY_CRATE_LEDGER": "postgresql://me:hush-2@db/x"}
     failed = run("probe", crate, env=tokens)

@@ -25,6 +25,7 @@ MOST_OF_A_KIND = 8
 WIDEST_PLACE = 38
 TITLES = {
     Next.RELINK: "Find the files",
+    Next.AGREE: "Agree that it leaves this machine, or take it out of the scene",
     Next.BAKE: "Bake",
     Next.MEND: "Put right without you",
     Next.SCENE: "Change in the scene, and save it",
@@ -35,6 +36,7 @@ TITLES = {
 }
 _COMMANDS = {
     Next.RELINK: "tidy-crate relink {scene} --look-in FOLDER --apply",
+    Next.AGREE: "tidy-crate collect {scene} --from-outside FOLDER --let-through FILE",
     Next.BAKE: "tidy-crate bake {scene}",
     Next.MEND: "tidy-crate check {scene} --mend",
     Next.COLLECT: "tidy-crate collect SCENE -o {scene}",

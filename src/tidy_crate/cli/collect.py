@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -10,6 +11,7 @@ import typer
 from tidy_crate import api
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
+from tidy_crate.core.errors import TidyCrateError
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -65,6 +67,22 @@ def register(app: typer.Typer) -> None:
                 help="copy; or reflink, or hard-link, where the disk can: the crate then shares the originals' space.",
             ),
         ] = "copy",
+        from_outside: Annotated[
+            list[Path] | None,
+            typer.Option(
+                "--from-outside",
+                metavar="DIR",
+                help="Let files from this folder outside the project travel, now and later. May be given again.",
+            ),
+        ] = None,
+        let_through: Annotated[
+            list[Path] | None,
+            typer.Option(
+                "--let-through",
+                metavar="FILE",
+                help="Let this file travel though it looks private or like something else. May be given again.",
+            ),
+        ] = None,
         verify: Annotated[
             bool,
             typer.Option("--verify", help="Then prove that the crate is whole and composes like its source."),
@@ -72,17 +90,23 @@ def register(app: typer.Typer) -> None:
         tidy_dir: TidyOption = None,
     ) -> None:
         """Copy the staged scene and every file it names into one folder. Originals are only read."""
-        with talk.progress("collecting") as progress:
-            result = api.collect(
-                scene,
-                output,
-                frames=frames,
-                using=using,
-                needed_frames_only=needed_frames_only,
-                on_share=on_share or [],
-                tidy_dir=tidy_dir,
-                progress=progress,
-            )
+
+        def build(outside: list[Path]) -> CollectResult:
+            with talk.progress("collecting") as progress:
+                return api.collect(
+                    scene,
+                    output,
+                    frames=frames,
+                    using=using,
+                    needed_frames_only=needed_frames_only,
+                    on_share=on_share or [],
+                    from_outside=outside,
+                    let_through=let_through or [],
+                    tidy_dir=tidy_dir,
+                    progress=progress,
+                )
+
+        result = _asking_about_folders(talk, build, from_outside or [])
         document = result.model_dump(mode="json")
         if archive is not None:
             with talk.progress("archiving") as progress:
@@ -124,6 +148,28 @@ def register(app: typer.Typer) -> None:
             raise typer.Exit(1)
 
 
+def _asking_about_folders(
+    talk: Talk, build: Callable[[list[Path]], CollectResult], outside: list[Path]
+) -> CollectResult:
+    """Collect, and at a terminal ask about each folder outside the project that files would come from."""
+    try:
+        return build(outside)
+    except TidyCrateError as error:
+        from tidy_crate.core.context.outside import HeldBack, Reason
+
+        if not isinstance(error, HeldBack) or not talk.can_ask:
+            raise
+        agreed = []
+        for folder in error.folders:
+            names = [one.path.name for one in error.held if one.reason is Reason.OUTSIDE and one.real.parent == folder]
+            if not talk.ask(f"{len(names)} files come from {folder}, outside the project. Let them travel?"):
+                raise
+            agreed.append(folder)
+        if not agreed:
+            raise
+    return build([*outside, *agreed])
+
+
 def _show(console: Console, result: CollectResult) -> None:
     from tidy_crate.cli.show import cell, counted, facts, heading, size, table
 
@@ -140,6 +186,12 @@ def _show(console: Console, result: CollectResult) -> None:
             ),
         ],
     )
+    if result.from_outside:
+        heading(console, "From outside the project")
+        for source in result.from_outside[:20]:
+            console.print(cell(f"  {source}"))
+        if len(result.from_outside) > 20:
+            console.print(f"  and {len(result.from_outside) - 20} more")
     if result.missing:
         heading(console, "Not in the crate")
         rows = table("id", "file as written", "needed", "let go", "because")

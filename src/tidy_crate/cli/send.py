@@ -82,6 +82,9 @@ def _show_plan(console: Console, prepared: api.Prepared) -> None:
     moved = [f"{name} as {path}" for name, path in sending.overlay.outputs.items() if path != _own(sending, name)]
     if moved:
         console.print(cell(f"This farm is asked to write {', '.join(moved)}"), style="dim")
+    if outside := sending.packing.from_outside:
+        shown = ", ".join(outside[:6]) + (f" and {len(outside) - 6} more" if len(outside) > 6 else "")
+        console.print(cell(f"from outside the project: {shown}"), style="yellow")
     for finding in sending.warnings:
         console.print(cell(f"warning: {finding.code}  {finding.subject}: {finding.message}"), style="yellow")
     for line in waiver_lines(sending.waived, sending.accepted):

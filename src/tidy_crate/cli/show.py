@@ -17,7 +17,7 @@ from rich.text import Text
 from tidy_crate.cli.text import clean
 
 if TYPE_CHECKING:
-    from tidy_crate.core.work.trust import NamedCommand
+    from tidy_crate.core.work.trust import Claim
 
 WHOLE = {"severity", "code", "id", "kind", "status", "state", "needed", "verdict", "node", "size", "cost", "frame"}
 STATES = {
@@ -126,7 +126,7 @@ def said_lines(console: Console, lines: Iterable[str]) -> None:
         console.print(Text(f"  | {clean(line)}"), soft_wrap=True)
 
 
-def command_lines(console: Console, commands: Iterable[NamedCommand]) -> None:
+def command_lines(console: Console, commands: Iterable[Claim]) -> None:
     """Show command lines that a project names, each with its purpose and the file that names it."""
     for one in commands:
         where = f"  ({clean(one.origin)})" if one.origin else ""

@@ -113,13 +113,22 @@ class Talk:
         self._events.write(json.dumps(vars(step)) + "\n")
         self._events.flush()
 
+    @property
+    def can_ask(self) -> bool:
+        """Whether a person is there to answer."""
+        return sys.stdin.isatty() and not self.as_json
+
+    def ask(self, question: str) -> bool:
+        """Ask a person yes or no."""
+        return typer.confirm(clean(question), err=True)
+
     def agree(self, question: str, yes: bool) -> None:
         """Ask before money is spent. Without a terminal only `--yes` will do."""
         if yes:
             return
-        if not sys.stdin.isatty() or self.as_json:
+        if not self.can_ask:
             raise WrongUsage("this spends money and nobody is here to agree", None, "add --yes")
-        if not typer.confirm(question, err=True):
+        if not self.ask(question):
             raise StoppedHalfway("stopped before anything was spent", None, "run the command again when you agree")
 
     def with_trust(self, work: Callable[[], None]) -> None:
@@ -132,14 +141,14 @@ class Talk:
         except WrongUsage as error:
             from tidy_crate.core.work.trust import NotTrusted
 
-            if not isinstance(error, NotTrusted) or not sys.stdin.isatty() or self.as_json:
+            if not isinstance(error, NotTrusted) or not self.can_ask:
                 raise
             from tidy_crate import api
             from tidy_crate.cli.show import command_lines
 
             self.err.print(f"{error.place} names commands that would run on this machine:")
             command_lines(self.err, error.commands)
-            if not typer.confirm("Let them run from now on?", err=True):
+            if not self.ask("Let them run from now on?"):
                 raise
             api.trust_commands(error.place, error.commands)
             work()

@@ -23,10 +23,10 @@ def register(app: typer.Typer) -> None:
         folder: Annotated[
             Path, typer.Argument(metavar="FOLDER", help="A project's folder, or a scene, a crate or an archive of one.")
         ],
-        show: Annotated[bool, typer.Option("--show", help="Only show the commands, and whether they may run.")] = False,
-        forget: Annotated[bool, typer.Option("--forget", help="Let none of its commands run any more.")] = False,
+        show: Annotated[bool, typer.Option("--show", help="Only show them, and whether they are trusted.")] = False,
+        forget: Annotated[bool, typer.Option("--forget", help="Trust nothing of it any more.")] = False,
     ) -> None:
-        """Let the commands run that a project names: those that render, bake, relink, export and freeze its scenes."""
+        """Let a project run the commands that it names, and take files from the folders outside that it names."""
         if forget:
             was = api.distrust(folder)
             talk.result({"folder": str(folder), "forgotten": was}, lambda console: _forgotten(console, folder, was))
@@ -34,26 +34,26 @@ def register(app: typer.Typer) -> None:
         found = api.commands_of(folder) if show else api.trust(folder)
         document = {
             "folder": str(found.place),
-            "commands": [
-                {"purpose": one.purpose, "command": list(one.words), "named_by": one.origin, "trusted": trusted}
-                for one, trusted in zip(found.commands, found.trusted, strict=True)
+            "claims": [
+                {"purpose": one.purpose, "words": list(one.words), "named_by": one.origin, "trusted": trusted}
+                for one, trusted in zip(found.claims, found.trusted, strict=True)
             ],
         }
         talk.result(document, lambda console: _show(console, found))
 
 
 def _forgotten(console: Console, folder: Path, was: bool) -> None:
-    console.print(f"No command of {folder} runs any more." if was else f"Nothing of {folder} was trusted.")
+    console.print(f"Nothing of {folder} is trusted any more." if was else f"Nothing of {folder} was trusted.")
 
 
 def _show(console: Console, found: api.Trusting) -> None:
     from tidy_crate.cli.show import cell, state, table
 
-    if not found.commands:
-        console.print(f"{found.place} names no command.")
+    if not found.claims:
+        console.print(f"{found.place} names no command, and no folder outside of it.")
         return
-    rows = table("for", "command", "named by", "runs")
-    for one, trusted in zip(found.commands, found.trusted, strict=True):
+    rows = table("for", "command or folder", "named by", "trusted")
+    for one, trusted in zip(found.claims, found.trusted, strict=True):
         rows.add_row(one.purpose, cell(one.line), cell(one.origin), state("yes" if trusted else "no"))
-    console.print(f"Commands of {found.place}:")
+    console.print(f"What {found.place} wants to run, and where its files come from:")
     console.print(rows)

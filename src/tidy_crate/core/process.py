@@ -239,3 +239,4 @@ def _end_all(process: subprocess.Popen[bytes], mark: str) -> None:
             one.kill()
     with contextlib.suppress(OSError):
         process.kill()
+    psutil.wait_procs(found, timeout=1)

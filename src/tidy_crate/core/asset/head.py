@@ -43,6 +43,7 @@ _SIGNATURES = (
     (b"DDS ", "DDS"),
     (b"\xabKTX", "KTX"),
 )
+PICTURES = frozenset({"PNG", "JPEG", "TIFF", "OpenEXR", "Radiance", "GIF", "BMP", "WebP", "DDS", "KTX"})
 # what may lie behind an ending; those that are not here have no signature of their own
 _BY_ENDING = {
     ".png": {"PNG"}, ".jpg": {"JPEG"}, ".jpeg": {"JPEG"}, ".tif": {"TIFF"}, ".tiff": {"TIFF"},
@@ -55,6 +56,7 @@ _BY_ENDING = {
 _PNG_CHANNELS = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}
 # the limit is one for the whole library
 _ANY_SIZE = threading.Lock()
+_KEYS = (b"PuTTY-User-Key-File", b"openssh-key-v1", b"AGE-SECRET-KEY")
 _POINTER = b"version https://git-lfs"
 
 
@@ -68,6 +70,14 @@ class Head(NamedTuple):
     placeholder: str | None = None
     size: tuple[int, int] | None = None
     pixel_bytes: int | None = None
+    is_key: bool = False
+    """Whether it begins like a private key."""
+    is_empty: bool = False
+
+    @property
+    def is_picture(self) -> bool:
+        """Whether it is a picture of a known format."""
+        return self.kind in PICTURES
 
 
 def read_head(path: str) -> Head:
@@ -91,6 +101,10 @@ def head_of(data: bytes) -> Head:
         return Head(kind)
     if data.startswith(b"RIFF") and data[8:12] == b"WEBP":
         return Head("WebP")
+    if not data:
+        return Head(None, is_empty=True)
+    if data.startswith(_KEYS) or (data.startswith(b"-----BEGIN ") and b"PRIVATE KEY" in data):
+        return Head(None, is_key=True)
     if data.startswith(_POINTER):
         return Head(None, "a pointer that version control left in its place")
     if data.lstrip()[:14].lower().startswith((b"<!doctype html", b"<html")):

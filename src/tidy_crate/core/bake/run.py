@@ -9,6 +9,7 @@ from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 
 from tidy_crate import __version__
+from tidy_crate.core.context.outside import HeldBack
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.files import hash_file, inside, only_one
@@ -105,7 +106,7 @@ def _bake(
             now = context.with_caches_of_now()
             assert baker is not None
             baked.append(_bake_one(now, simulation, survey, baker, folder, staged_copy, progress))
-        except NotTrusted:
+        except (NotTrusted, HeldBack):
             raise
         except TidyCrateError as error:
             failed.append(Failed(simulation=simulation.name, why=str(error)))

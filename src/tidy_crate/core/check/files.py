@@ -9,6 +9,7 @@ from pathlib import Path
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.paths import Dialect
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
+from tidy_crate.core.context.outside import Reason
 from tidy_crate.core.scene.model import Asset, Status, Why
 
 # pictures made from others to be read faster, and what they are made from
@@ -113,10 +114,39 @@ def file_outside_project(scene: Checked) -> Iterator[Trouble]:
     if scene.root is None or scene.is_crate:
         return
     for asset in scene.survey.assets:
-        if asset.needed and asset.members and not scene.is_inside(asset.members[0].path):
+        outside = bool(asset.members) and not scene.is_inside(asset.members[0].path)
+        if asset.needed and outside and asset.members[0].path not in scene.held_paths:
             yield Trouble(
                 _name(asset), f"it lies in {asset.members[0].path.parent}", "collect copies it into the crate"
             )
+
+
+@check("file-from-outside", Severity.ERROR, "C5", Next.AGREE)
+def file_from_outside(scene: Checked) -> Iterator[Trouble]:
+    """A scene can name any file of this machine, and what travels is seen by strangers: you decide which folders do."""
+    folders: dict[Path, list[str]] = {}
+    for one in scene.held:
+        if one.reason is Reason.OUTSIDE:
+            folders.setdefault(one.real.parent, []).append(one.real.name)
+    for folder, names in folders.items():
+        more = f" and {len(names) - 1} more" if len(names) > 1 else ""
+        yield Trouble(str(folder), f"{names[0]}{more} would leave this machine", "agree to the folder, or take it out")
+
+
+@check("file-private", Severity.ERROR, "C5", Next.AGREE)
+def file_private(scene: Checked) -> Iterator[Trouble]:
+    """A key or a password that travels with a scene opens doors to whoever runs the farm."""
+    for one in scene.held:
+        if one.reason is Reason.PRIVATE:
+            yield Trouble(scene.short(one.path), one.detail, "let it through by name, or take it out")
+
+
+@check("file-of-another-kind", Severity.ERROR, "C5", Next.AGREE)
+def file_of_another_kind(scene: Checked) -> Iterator[Trouble]:
+    """A file that is not what the scene takes it for shows nothing on any frame, and may be somebody's document."""
+    for one in scene.held:
+        if one.reason is Reason.KIND:
+            yield Trouble(scene.short(one.path), one.detail, "save it again, or let it through by name")
 
 
 @check("file-other-case", Severity.WARNING, "C5")

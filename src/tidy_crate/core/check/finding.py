@@ -15,6 +15,7 @@ from typing import Literal
 
 from tidy_crate.core.asset.head import Head, read_head
 from tidy_crate.core.asset.resolve import Disk
+from tidy_crate.core.context.outside import Border, Held
 from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.estimate.probe import ProbeResult
@@ -36,6 +37,7 @@ class Next(StrEnum):
     """What a wrangler does about a finding, in the order of the work."""
 
     RELINK = "relink"
+    AGREE = "agree"
     BAKE = "bake"
     MEND = "mend"
     SCENE = "scene"
@@ -117,6 +119,8 @@ class Checked:
     original: str = ""
     for_farms: bool = False
     changed: tuple[Path, ...] = ()
+    border: Border | None = None
+    """Decides what may leave this machine; None for a crate, which is on its way."""
     disk: Disk = field(default_factory=Disk)
     heads: Heads = field(default_factory=Heads)
 
@@ -129,6 +133,18 @@ class Checked:
                 for member in asset.members:
                     found.setdefault(member.path, (asset, member))
         return found
+
+    @cached_property
+    def held(self) -> tuple[Held, ...]:
+        """The files that may not leave this machine unasked."""
+        if self.border is None:
+            return ()
+        return self.border.held(dict.fromkeys(m.path for asset in self.survey.assets for m in asset.members))
+
+    @cached_property
+    def held_paths(self) -> frozenset[Path]:
+        """The same as a set of paths."""
+        return frozenset(one.path for one in self.held)
 
     @cached_property
     def names(self) -> tuple[tuple[str, str, Path], ...]:

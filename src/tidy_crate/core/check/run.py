@@ -13,6 +13,7 @@ from tidy_crate.core.check.judge import run_checks
 from tidy_crate.core.check.mends import in_force
 from tidy_crate.core.check.result import CheckResult
 from tidy_crate.core.context.brief import Brief
+from tidy_crate.core.context.outside import border_of
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.layout import lay_out
 from tidy_crate.core.crate.origin import changed_since
@@ -74,7 +75,7 @@ def checked(context: SceneContext, against: Against = NOTHING) -> tuple[Checked,
     found = context.survey_as_found()
     survey = context.survey() if context.plan.edits else found
     asked = bool(against.cards)
-    staged = Checked(survey, context.project.root, rules, for_farms=asked)
+    staged = Checked(survey, context.project.root, rules, for_farms=asked, border=border_of(context))
     if survey is found:
         return staged, None
     return staged, replace(staged, survey=found)

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import os
+import re
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
+from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.brief import read_brief
 from tidy_crate.core.context.rules import CheckLimits, CheckRules, Confidential
@@ -15,6 +18,18 @@ from tidy_crate.core.toml import read_toml
 from tidy_crate.core.work.command import RenderCommand
 
 FILE_NAME = "tidy-crate.toml"
+
+
+def _alias(name: str) -> str:
+    if not _ALIAS.fullmatch(name) or name.casefold() in _TAKEN or paths.name_troubles(name):
+        raise ValueError(f"{name!r} is no alias for a folder: take a word of letters, digits, - and _")
+    return name
+
+
+# an alias is a folder's name in every crate, and the word before the colon in a packing list
+_ALIAS = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,39}")
+_TAKEN = {"project", "elsewhere", "caches", "staging"}
+Alias = Annotated[str, AfterValidator(_alias)]
 
 
 class ProjectFile(Model):
@@ -28,7 +43,7 @@ class ProjectFile(Model):
     """
 
     name: str = ""
-    roots: dict[str, Path] = Field(default_factory=dict)
+    roots: dict[Alias, Path] = Field(default_factory=dict)
     settings_maps: tuple[Path, ...] = ()
     tidy_dir: Path | None = None
     render: RenderCommand | None = None
@@ -79,6 +94,11 @@ class Project:
     def search_paths(self) -> tuple[Path, ...]:
         """Absolute folders in which bare paths are looked for."""
         return tuple(self._absolute(path) for path in self.content.search_paths)
+
+    @property
+    def roots(self) -> dict[str, Path]:
+        """Absolute folders outside the project that files come from, by alias."""
+        return {name: Path(os.path.normpath(self._absolute(folder))) for name, folder in self.content.roots.items()}
 
     @property
     def tokens(self) -> FrameTokens:

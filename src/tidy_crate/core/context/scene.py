@@ -18,7 +18,8 @@ from tidy_crate.core.scene.settings import SettingsMap, load_maps
 from tidy_crate.core.scene.staging import SearchPath, StagingPlan
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
-from tidy_crate.core.work.trust import Commands, NamedCommand, Trust
+from tidy_crate.core.work.running import Commands
+from tidy_crate.core.work.trust import Claim, Trust
 
 
 @dataclass(frozen=True)
@@ -47,10 +48,10 @@ class SceneContext:
     @property
     def commands(self) -> Commands:
         """The command lines that the scene, its decisions and its project name."""
-        named = list(self.format.named_commands(self.scene))
+        named = list(self.format.claims(self.scene))
         for render, file in ((self.decisions.render, self.file.path), (self.project.content.render, self.project.file)):
             if render is not None:
-                named.append(NamedCommand("render", render.command, file.name if file is not None else ""))
+                named.append(Claim("render", render.command, file.name if file is not None else ""))
         return Commands((self.root,), tuple(named), self.trust, self.environment)
 
     @property

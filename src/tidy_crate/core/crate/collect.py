@@ -10,6 +10,7 @@ from pathlib import Path, PurePosixPath
 from tidy_crate import __version__
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.paths import relative, scene_stem, without_version
+from tidy_crate.core.context.outside import HeldBack, border_of
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.copying import Copier, Way
 from tidy_crate.core.crate.layout import Layout, lay_out
@@ -58,6 +59,8 @@ class CollectResult(Model):
     rewritten: tuple[str, ...]
     requests: int
     missing: tuple[MissingFile, ...]
+    from_outside: tuple[str, ...] = ()
+    """The sources of files from outside the project, by a root's alias."""
 
     @property
     def complete(self) -> bool:
@@ -87,7 +90,8 @@ def collect(
     way: how files come in. needed_frames_only: of image sequences only what the requests need travels.
     shares: with any, nothing on them is copied; see `shared`. origin: a file for what the crate was made from.
     system: the machine that it runs on.
-    Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten.
+    Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten; HeldBack, before
+    anything is written, when the user has not agreed that all files may leave.
     """
     crate = crate.absolute()
     with ExitStack() as held:
@@ -122,6 +126,9 @@ def _collect(
     else:
         layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
+    held_back = border_of(context, [share.local for share in shares]).held(layout.sources)
+    if held_back:
+        raise HeldBack(context.scene, held_back)
     lock = context.tidy / "collected" / f".{crate.name[:100]}.lock"
     held.enter_context(only_one(lock, "collects into this crate", crate))
     memory = CollectMemory.load(context.tidy, crate, system)
@@ -187,6 +194,7 @@ def _collect(
         rewritten=tuple(sorted(map(str, written))),
         requests=len(wanted),
         missing=missing,
+        from_outside=content.from_outside,
     )
 
 

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 
 from tidy_crate.core.context.decisions import Decisions
+from tidy_crate.core.context.outside import claims_outside
 from tidy_crate.core.context.project import FILE_NAME, Project, ProjectFile
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.archive import is_archive, packing_list_in
@@ -16,7 +18,8 @@ from tidy_crate.core.errors import TidyCrateError, UnreadableInput
 from tidy_crate.core.scene.formats.registry import format_of, formats
 from tidy_crate.core.toml import read_toml
 from tidy_crate.core.work.command import RenderCommand
-from tidy_crate.core.work.trust import Commands, NamedCommand, Trust
+from tidy_crate.core.work.running import Commands
+from tidy_crate.core.work.trust import Claim, Trust
 
 # files and folders looked at below a folder
 _MOST = 100_000
@@ -37,7 +40,7 @@ def commands_in(target: Path, trust: Trust, origin_of: Callable[[Path], Path]) -
     if not target.exists():
         raise UnreadableInput("there is no such folder or scene", target)
     context = open_scene(target, trust=trust)
-    return context.commands
+    return replace(context.commands, claims=(*context.commands.claims, *claims_outside(context)))
 
 
 def crate_commands(
@@ -50,12 +53,13 @@ def crate_commands(
     """
     render = packing_list_in(crate).render
     scene = scene_of(origin_of(crate))
-    places = (crate, *([Project.of(scene).root or scene.parent] if scene is not None else ()))
+    # asked about by the project, where that is known: one answer for all of its crates
+    places = (*([Project.of(scene).root or scene.parent] if scene is not None else ()), crate)
     return Commands(places, tuple(_render(render, crate.name)), trust, environment or {})
 
 
-def _below(folder: Path) -> Iterator[NamedCommand]:
-    """The commands of the scenes and decisions below a folder. Links to folders are not followed."""
+def _below(folder: Path) -> Iterator[Claim]:
+    """The claims of the scenes and decisions below a folder. Links to folders are not followed."""
     endings = tuple(suffix for one in formats() for suffix in one.suffixes)
     seen = 0
     for where, folders, names in os.walk(folder):
@@ -71,10 +75,12 @@ def _below(folder: Path) -> Iterator[NamedCommand]:
                 elif name == FILE_NAME and where != str(folder):
                     yield from _render(read_toml(ProjectFile, path, "project file").render, name)
                 elif name.lower().endswith(endings):
-                    yield from format_of(path).named_commands(path)
+                    context = open_scene(path)
+                    yield from format_of(path).claims(path)
+                    yield from claims_outside(context)
             except TidyCrateError:
                 continue  # what cannot be read runs nothing
 
 
-def _render(command: RenderCommand | None, origin: str) -> list[NamedCommand]:
-    return [] if command is None else [NamedCommand("render", command.command, origin)]
+def _render(command: RenderCommand | None, origin: str) -> list[Claim]:
+    return [] if command is None else [Claim("render", command.command, origin)]

@@ -70,7 +70,7 @@ def lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
 def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
     layout = Layout()
     root = project.root or scene_root(survey)
-    roots = {name: (project.root or Path()) / folder for name, folder in project.content.roots.items()}
+    roots = project.roots
     layout.put(survey.scene, root, roots)
     caches = {edit.layer: edit for edit in plan.of(UseCache)}
     for cache, edit in sorted(caches.items()):

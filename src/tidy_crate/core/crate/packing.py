@@ -113,6 +113,12 @@ class PackingList(Model):
         return {file.path: file.path if file.rewritten else file.blake3 for file in self.files}
 
     @property
+    def from_outside(self) -> tuple[str, ...]:
+        """The sources of files that are neither of the project nor made by this tool."""
+        own = ("project:", "caches:", "staging")
+        return tuple(file.source for file in self.files if not file.source.startswith(own))
+
+    @property
     def tokens(self) -> FrameTokens:
         """The frame tokens that count in the names of this crate's files."""
         return FrameTokens.of(self.frame_tokens)

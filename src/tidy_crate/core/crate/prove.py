@@ -12,7 +12,7 @@ from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.proving import Proof
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.process import own_helper
-from tidy_crate.core.work.trust import Commands
+from tidy_crate.core.work.running import Commands
 
 # all a fresh process may know of this one: where programs are, and what Windows cannot start without
 _KEPT = (

@@ -22,8 +22,9 @@ from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.staging import StagingPlan
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.command import RenderCommand, filled_runtime
+from tidy_crate.core.work.running import Commands
 from tidy_crate.core.work.task import Task
-from tidy_crate.core.work.trust import Agreed, Commands
+from tidy_crate.core.work.trust import Agreed
 
 TIME_LIMIT = 1800.0
 

@@ -15,8 +15,8 @@ from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.rendering import RenderRun, products, run
 from tidy_crate.core.schema import Schema
 from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.running import Commands
 from tidy_crate.core.work.task import Task
-from tidy_crate.core.work.trust import Commands
 
 FIRST_FRAMES = 4
 MOST_FRAMES = 12

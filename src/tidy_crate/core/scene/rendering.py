@@ -17,8 +17,8 @@ from tidy_crate.core.scene.request import naming
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.product import below, output_folder, product_path
 from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.running import Commands
 from tidy_crate.core.work.task import Task
-from tidy_crate.core.work.trust import Commands
 
 LOG = "render.log"
 _NUMBER = re.compile(r"-?[0-9]{1,9}")

@@ -14,7 +14,7 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.progress import Progress
 from tidy_crate.core.scene.model import Simulation, Survey
 from tidy_crate.core.scene.staging import StagingPlan
-from tidy_crate.core.work.trust import Commands
+from tidy_crate.core.work.running import Commands
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,8 @@ from tidy_crate.core.scene.settings import SettingsMap
 from tidy_crate.core.scene.staging import StagingPlan
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
-from tidy_crate.core.work.trust import Commands, NamedCommand
+from tidy_crate.core.work.running import Commands
+from tidy_crate.core.work.trust import Claim
 
 
 @dataclass(frozen=True)
@@ -56,7 +57,7 @@ class SceneFormat(Protocol):
     def render_command(self, scene: Path) -> RenderCommand | None:
         """Return the command line that the scene itself names for rendering it, None where the format has none."""
 
-    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
+    def claims(self, scene: Path) -> tuple[Claim, ...]:
         """Return all command lines that the scene itself names, the one that renders it too."""
 
     def opens(self, scene: Path) -> Path:

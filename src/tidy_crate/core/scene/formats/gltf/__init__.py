@@ -15,7 +15,8 @@ if TYPE_CHECKING:
     from tidy_crate.core.scene.staging import StagingPlan
     from tidy_crate.core.work.command import RenderCommand
     from tidy_crate.core.work.request import RenderRequest
-    from tidy_crate.core.work.trust import Commands, NamedCommand
+    from tidy_crate.core.work.running import Commands
+    from tidy_crate.core.work.trust import Claim
 
 
 class Gltf:
@@ -42,8 +43,8 @@ class Gltf:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
 
-    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
-        """See SceneFormat.named_commands. The format has no place for any."""
+    def claims(self, scene: Path) -> tuple[Claim, ...]:
+        """See SceneFormat.claims. The format has no place for any."""
         return ()
 
     def opens(self, scene: Path) -> Path:

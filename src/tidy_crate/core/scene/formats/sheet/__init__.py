@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from tidy_crate.core.scene.staging import StagingPlan
     from tidy_crate.core.work.command import RenderCommand
     from tidy_crate.core.work.request import RenderRequest
-    from tidy_crate.core.work.trust import Commands, NamedCommand
+    from tidy_crate.core.work.running import Commands
+    from tidy_crate.core.work.trust import Claim
 
 
 class SceneSheet:
@@ -83,9 +84,9 @@ class SceneSheet:
 
         return read_sheet(scene).commands.render
 
-    def named_commands(self, scene: Path) -> tuple[NamedCommand, ...]:
-        """See SceneFormat.named_commands."""
+    def claims(self, scene: Path) -> tuple[Claim, ...]:
+        """See SceneFormat.claims."""
         from tidy_crate.core.scene.formats.sheet.model import read_sheet
-        from tidy_crate.core.work.trust import NamedCommand
+        from tidy_crate.core.work.trust import Claim
 
-        return tuple(NamedCommand(what, words, scene.name) for what, words in read_sheet(scene).commands.lines())
+        return tuple(Claim(what, words, scene.name) for what, words in read_sheet(scene).commands.lines())

@@ -15,7 +15,7 @@ from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE, outputs_
 from tidy_crate.core.scene.model import SimulationState, Survey
 from tidy_crate.core.scene.rewriting import new_texts, place_of
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
-from tidy_crate.core.work.trust import Commands
+from tidy_crate.core.work.running import Commands
 
 
 def apply(

@@ -1,0 +1,190 @@
+"""What may leave this machine with a scene: files of the project, and those that the user has agreed to.
+
+A scene can name any file of this machine as a texture, directly or through a link. Before anything is collected every
+file is looked at: where it really is, whether it looks private, and whether it is of the kind that its name says.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+
+from tidy_crate.core.asset.head import Head, expected, read_head
+from tidy_crate.core.context.project import FILE_NAME
+from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.errors import Blocked
+from tidy_crate.core.scene.staging import Relink
+from tidy_crate.core.work.trust import FILE, FILES, Claim
+
+# names under which keys and passwords are kept
+_SECRET_NAME = re.compile(
+    r"id_(rsa|dsa|ecdsa|ed25519)(_sk)?(\.pub)?|authorized_keys|known_hosts|g?shadow|passwd|htpasswd|sudoers"
+    r"|(credentials|secrets?)(\.(json|ya?ml|toml|ini|txt|xml|csv|cfg))?"
+    r"|\.(env|netrc|npmrc|pypirc|pgpass|git-credentials|htpasswd|dockercfg|[a-z]*_history)(\..*)?"
+    r"|.*\.(pem|key|ppk|p12|pfx|jks|keystore|kdbx?|gpg|asc|ovpn|token|env|rdp)",
+    re.IGNORECASE,
+)
+# formats of the trade that have no signature of their own
+_UNSIGNED = frozenset({
+    "ass", "bgeo", "bin", "bsdf", "cdl", "chan", "cin", "clf", "csp", "ctf", "cube", "dae", "dpx", "fbx", "gltf",
+    "iff", "ies", "icc", "ico", "json", "look", "lut", "mdl", "mtl", "mtlx", "obj", "ocio", "osl", "oso", "pal",
+    "pcd", "pic", "ply", "psd", "ptex", "ptx", "rat", "rib", "sc", "sgi", "spi1d", "spi3d", "stl", "svg", "tga",
+    "txt", "vf", "wav", "xml", "yaml", "3dl",
+})  # fmt: skip
+MOST_TOLD = 12
+MOST_OPTIONS = 3
+
+
+class Reason(StrEnum):
+    """Why a file is held back."""
+
+    OUTSIDE = "outside"
+    """It is in a folder that the project's files do not come from."""
+    PRIVATE = "private"
+    """It is in a hidden folder, or looks like a key or a password."""
+    KIND = "kind"
+    """It is not what the scene takes it for."""
+
+
+@dataclass(frozen=True)
+class Held:
+    """A file that stays here until the user agrees."""
+
+    path: Path
+    """As the scene finds it."""
+    real: Path
+    """Where it really is."""
+    reason: Reason
+    detail: str
+    """In plain words."""
+
+
+class HeldBack(Blocked):
+    """Files of a scene may not travel yet."""
+
+    def __init__(self, scene: Path, held: tuple[Held, ...]) -> None:
+        folders = sorted({str(one.real.parent) for one in held if one.reason is Reason.OUTSIDE})
+        named = sorted({str(one.real) for one in held if one.reason is not Reason.OUTSIDE})
+        count = f"{len(held)} files" if len(held) > 1 else "a file"
+        options = [f"--from-outside {shlex.quote(one)}" for one in folders[:MOST_OPTIONS]]
+        options += [f"--let-through {shlex.quote(one)}" for one in named[:MOST_OPTIONS]]
+        more = " ..." if max(len(folders), len(named)) > MOST_OPTIONS else ""
+        remedy = f"take it out of the scene, or agree: tidy-crate collect {' '.join(options)}{more}"
+        super().__init__(f"the scene names {count} that may not leave this machine unasked", scene, remedy)
+        self.held = held
+        lines = [f"{one.real}: {one.detail}" for one in held]
+        more = [f"and {len(lines) - MOST_TOLD + 1} more"] if len(lines) > MOST_TOLD else []
+        self.said = tuple(lines[: MOST_TOLD - len(more)] + more)
+        self.folders = tuple(Path(folder) for folder in folders)
+
+
+@dataclass
+class Border:
+    """Decides what may leave.
+
+    root: the project's folder, or the scene's own. allowed: other folders that files may come from. agreed: whether the
+    user has agreed to a claim. look: reads the first bytes of a file.
+    """
+
+    root: Path
+    allowed: tuple[Path, ...] = ()
+    agreed: Callable[[tuple[str, ...]], bool] = lambda _: False
+    look: Callable[[str], Head] = read_head
+    _folders: dict[str, tuple[str, str | None, str | None]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._bases = [os.path.realpath(folder) for folder in (self.root, *self.allowed)]
+
+    def held(self, files: Iterable[Path]) -> tuple[Held, ...]:
+        """Return those of these files that may not leave, in order."""
+        return tuple(one for path in files if (one := self._judge(path)) is not None)
+
+    def _judge(self, path: Path) -> Held | None:
+        folder, name = os.path.split(path)
+        if os.path.islink(path):  # noqa: PTH114 - asked of every file of a scene
+            folder, name = os.path.split(os.path.realpath(path))
+        real_folder, base, hidden = self._folder(folder)
+        real = Path(real_folder, name)
+        inside = base is not None
+        reason, detail = self._private(real, name, hidden)
+        if reason is None:
+            reason, detail = self._kind(real, path.name, inside)
+        if reason is not None and self.agreed((f"{FILE}:", str(real))):
+            return None
+        if reason is None and not inside:
+            reason, detail = Reason.OUTSIDE, f"it is outside of {self.root}"
+        return Held(path, real, reason, detail) if reason is not None else None
+
+    def _folder(self, folder: str) -> tuple[str, str | None, str | None]:
+        """Where a folder really is, the folder around it that files may come from, and a hidden one on the way."""
+        found = self._folders.get(folder)
+        if found is None:
+            real = os.path.realpath(folder)
+            around = [base for base in self._bases if _is_in(real, base)]
+            base = max(around, key=len) if around else self._agreed_around(real)
+            below = Path(real).relative_to(base).parts if base is not None else Path(real).parts
+            hidden = next((part for part in below if part.startswith(".") and part not in (".", "..")), None)
+            found = self._folders[folder] = (real, base, hidden)
+        return found
+
+    def _agreed_around(self, real: str) -> str | None:
+        around = (str(folder) for folder in (Path(real), *Path(real).parents))
+        return next((folder for folder in around if self.agreed((f"{FILES}:", folder))), None)
+
+    def _private(self, real: Path, name: str, hidden: str | None) -> tuple[Reason | None, str]:
+        if hidden is not None:
+            return Reason.PRIVATE, f"it is in the hidden folder {hidden}"
+        if _SECRET_NAME.fullmatch(name):
+            return Reason.PRIVATE, "its name is one for keys or passwords"
+        return None, ""
+
+    def _kind(self, real: Path, name: str, inside: bool) -> tuple[Reason | None, str]:
+        wanted = expected(name)
+        known = inside or bool(wanted) or name.rpartition(".")[2].lower() in _UNSIGNED
+        try:
+            head = self.look(str(real))
+        except OSError:
+            return None, ""  # said elsewhere, and it cannot be copied either
+        if head.is_key:
+            return Reason.PRIVATE, "it begins like a private key"
+        if not known:
+            return Reason.KIND, "it is of no kind that scenes name"
+        excused = head.is_empty or head.is_picture or head.placeholder is not None
+        if wanted and head.kind not in wanted and not excused:
+            return Reason.KIND, f"it does not begin like {' or '.join(sorted(wanted))}"
+        return None, ""
+
+
+def border_of(context: SceneContext, allowed: Iterable[Path] = ()) -> Border:
+    """Return the border of a scene. allowed: more folders that files may come from, beside what is agreed."""
+    return Border(context.root, (context.tidy, *allowed), context.trust.of((context.root,)))
+
+
+def folder_claim(folder: Path | str, origin: str = "") -> Claim:
+    """The claim to bring files from a folder."""
+    return Claim(FILES, (os.path.realpath(folder),), origin)
+
+
+def file_claim(file: Path | str, origin: str = "") -> Claim:
+    """The claim to bring one file that would be held back."""
+    return Claim(FILE, (os.path.realpath(file),), origin)
+
+
+def claims_outside(context: SceneContext) -> list[Claim]:
+    """Return the folders outside the project that its own files name as sources of files."""
+    project, root = context.project, os.path.realpath(context.root)
+    named = [(folder, FILE_NAME) for folder in project.roots.values()]
+    named += [(folder, FILE_NAME) for folder in project.search_paths]
+    decided = (edit for edit in context.plan.edits if isinstance(edit, Relink))
+    named += [(edit.to if edit.folder else edit.to.parent, context.file.path.name) for edit in decided]
+    claims = [folder_claim(folder, origin) for folder, origin in named]
+    return [one for one in dict.fromkeys(claims) if not _is_in(one.words[0], root)]
+
+
+def _is_in(path: str, folder: str) -> bool:
+    return path == folder or path.startswith(folder if folder.endswith(os.sep) else folder + os.sep)

@@ -1,0 +1,72 @@
+"""Running the command lines that a project names, where its user trusts them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from tidy_crate.core.errors import CommandFailed
+from tidy_crate.core.files import os_reason
+from tidy_crate.core.process import Ended, run_program
+from tidy_crate.core.work.command import filled
+from tidy_crate.core.work.trust import Claim, NotTrusted, Trust
+
+
+@dataclass(frozen=True)
+class Commands:
+    """The command lines of one scene or crate, and the right to run those that are trusted."""
+
+    places: tuple[Path, ...] = ()
+    """The folders that they belong to; the first is the one that the user is asked about."""
+    claims: tuple[Claim, ...] = ()
+    """All of them."""
+    trust: Trust = field(default_factory=Trust)
+    environment: Mapping[str, str] = field(default_factory=dict, repr=False)
+    """For the programs. No token is in it."""
+
+    def need(self, words: Sequence[str]) -> None:
+        """Raise NotTrusted unless a command, given with its placeholders, may run."""
+        holds = self.trust.of(self.places)
+        if not holds(words):
+            mine = [one for one in self.claims if not holds(one.mark_words)]
+            place = self.places[0] if self.places else Path()
+            raise NotTrusted(place, mine or [Claim("command", tuple(words))])
+
+    def run(
+        self,
+        words: Sequence[str],
+        values: Mapping[str, str],
+        folder: Path,
+        limit: float,
+        *,
+        log: Path | None = None,
+        on_line: Callable[[str], None] | None = None,
+        what: str = "the host's command",
+        watch: bool = False,
+    ) -> Ended:
+        """Run one of them in a folder. values: for its placeholders. what: its name in errors. See run_program.
+
+        Raises NotTrusted, and CommandFailed with the last lines that it printed when it cannot start, fails, or takes
+        longer than `limit` seconds.
+        """
+        self.need(words)
+        line = filled(tuple(words), values)
+        try:
+            ended = run_program(line, folder, self.environment, limit, log=log, on_line=on_line, watch=watch)
+        except (OSError, ValueError) as error:
+            reason = os_reason(error) if isinstance(error, OSError) else str(error)
+            raise CommandFailed(f"{what} cannot start ({reason})", line[0], _CHECK, started=False) from error
+        if ended.late:
+            raise CommandFailed(f"{what} did not end within {limit:g} s", line[0], said=ended.text, log=log)
+        if ended.code in _NOT_STARTED:
+            raise CommandFailed(f"{what} cannot start", line[0], _CHECK, said=ended.text, log=log, started=False)
+        if ended.code != 0:
+            where = " ".join(line)[:200]
+            raise CommandFailed(f"{what} failed with code {ended.code}", where, said=ended.text, log=log)
+        return ended
+
+
+_CHECK = "check the command line and that the program is installed"
+# what a shell returns for a command that it cannot run, and for one that it does not find
+_NOT_STARTED = (126, 127)
