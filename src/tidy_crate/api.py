@@ -716,13 +716,22 @@ def log(job: str, task: Task, *, user: User | None = None) -> str:
 
 
 def retrieve(
-    job: str, into: Path, *, follow: bool = False, user: User | None = None, progress: Progress = silent
+    job: str,
+    into: Path,
+    *,
+    follow: bool = False,
+    verify_home: bool = False,
+    user: User | None = None,
+    progress: Progress = silent,
 ) -> Retrieved:
-    """Bring frames home, verified. follow: stay until every farm is done."""
+    """Bring frames home, verified.
+
+    follow: stay until every farm is done. verify_home: read all that is at home again, touched since or not.
+    """
     from tidy_crate.core.job.retrieve import retrieve as core
 
     with ledger(user) as book, FarmLinks(user) as links:
-        return core(book, job, into, links, progress, follow=follow)
+        return core(book, job, into, links, progress, follow=follow, verify_home=verify_home)
 
 
 def review(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import replace
 from datetime import date
 from decimal import Decimal
@@ -247,6 +248,32 @@ def test_f5_only_what_the_review_rejected_is_rendered_again_and_only_once(
     assert states == {(1001, "retrieved"), (1002, "bad"), (1003, "bad")}
     kept = sorted(path.name for path in (tmp_path / "f" / SET_ASIDE).rglob("*.exr"))
     assert kept == ["lantern_quay_beauty.1001.f-1.attempt1.exr", "lantern_quay_matte.1001.f-1.attempt1.exr"]
+
+
+@pytest.mark.parametrize("again", [False, True])
+def test_f1_a_frame_that_was_changed_at_home_is_set_aside_and_fetched_again(
+    sending: Sending, farm: MemoryFarm, ledger: Ledger, tmp_path: Path, again: bool
+) -> None:
+    """Its size is as it was; with `verify_home` even its time is."""
+    job, into = start(sending, farm, ledger), tmp_path / "f"
+    retrieve(ledger, job, into, links(farm))
+    frame = into / "Beauty/lantern_quay_beauty.1001.exr"
+    good, before = frame.read_bytes(), frame.stat()
+    untouched = into / "Beauty/lantern_quay_beauty.1002.exr"
+    os.utime(untouched, (1, 1))
+    frame.write_bytes(b"x" * len(good))
+    if again:
+        os.utime(frame, ns=(before.st_atime_ns, before.st_mtime_ns))
+        assert retrieve(ledger, job, into, links(farm)).retrieved == ()
+    found = retrieve(ledger, job, into, links(farm), verify_home=again)
+    assert [one.frame for one in found.retrieved] == [1001] and frame.read_bytes() == good
+    (aside,) = (into / SET_ASIDE).rglob("*.exr")
+    assert aside.read_bytes() == b"x" * len(good)
+    (into / "Matte").rename(into / "away")
+    (into / "Matte").symlink_to(into / "away")
+    (into / "away" / "lantern_quay_matte.1001.exr").unlink()
+    with pytest.raises(Blocked, match="a link stands"):
+        retrieve(ledger, job, into, links(farm))
 
 
 def test_what_failed_is_rendered_again_and_what_was_only_never_fetched_is_not(

@@ -29,10 +29,14 @@ def register(app: typer.Typer) -> None:
         follow: Annotated[
             bool, typer.Option("--follow", "-f", help="Stay, and fetch frames as they are done.")
         ] = False,
+        verify_home: Annotated[
+            bool,
+            typer.Option("--verify-home", help="Read every file at home again, also where none was touched."),
+        ] = False,
     ) -> None:
         """Bring frames home, verified, into a folder per output."""
         with talk.progress("retrieving") as progress:
-            result = api.retrieve(job, into, follow=follow, progress=progress)
+            result = api.retrieve(job, into, follow=follow, verify_home=verify_home, progress=progress)
         talk.result(result, lambda console: _show_retrieved(console, result))
         if result.missing or result.damaged:
             raise typer.Exit(1)

@@ -6,7 +6,7 @@ import contextlib
 import json
 import os
 import secrets
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO
 
@@ -115,17 +115,43 @@ def copy_and_hash(source: Path, target: Path) -> tuple[str, int]:
     return digest.hexdigest(), size
 
 
+def refuse_links(root: Path, folders: Iterable[PurePosixPath]) -> None:
+    """Make sure that no folder below `root` that is written to is a link, which would lead the writing elsewhere.
+
+    root itself may be one, since the user named it. Raises Blocked that names the first link.
+    """
+    seen: set[PurePosixPath] = set()
+    real = Path(os.path.realpath(root))
+    for folder in folders:
+        for one in (*reversed(folder.parents), folder):
+            if one in seen or not one.parts:
+                continue
+            seen.add(one)
+            path = root / one
+            if path.is_symlink() or (path.exists() and Path(os.path.realpath(path)) != real / one):
+                what = "a link stands where files would be written, and they would land where it leads"
+                raise Blocked(what, path, "look at it, remove it, and run this again")
+
+
+# what some system reads as a separator, or takes for the end of a name
+_NOT_IN_NAMES = "\\:\0"
+
+
+def plain_name(name: str) -> str:
+    """Return a file's name with `_` for what may not stand in a name inside a crate: backslash, colon and zero."""
+    return name.translate(dict.fromkeys(map(ord, _NOT_IN_NAMES), "_"))
+
+
 def inside(folder: Path, relative: str) -> Path:
     """`folder / relative`, for a relative path that came from outside and may be hostile.
 
     Raises UnreadableInput when it is absolute, climbs out, or holds what some system reads as a separator.
     """
     parts = PurePosixPath(relative).parts
-    forbidden = ("\\", ":", "\0")
     if (
         not parts
         or relative.startswith("/")
-        or any(part in ("..", ".") or any(mark in part for mark in forbidden) for part in parts)
+        or any(part in ("..", ".") or any(mark in part for mark in _NOT_IN_NAMES) for part in parts)
         or str(PurePosixPath(relative)) != relative
     ):
         raise UnreadableInput("a path that does not stay inside its folder", repr(relative))

@@ -126,6 +126,7 @@ def run_program(
         watched.stop()
         if log is not None:
             log.parent.mkdir(parents=True, exist_ok=True)
+            log.unlink(missing_ok=True)  # never through a link that stands there
             log.write_bytes(printed.kept())
     printed.raise_what_went_wrong()
     return Ended(process.returncode, late, seconds, watched.cpu_seconds, watched.memory_bytes, printed.kept())

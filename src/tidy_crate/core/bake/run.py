@@ -76,6 +76,7 @@ def bake(
     folder = cache_folder(context.tidy)
     if not wanted:
         return BakeResult(baked=(), up_to_date=(), failed=())
+    context.file.may_write()
     with only_one(folder / ".bake.lock", "bakes this scene", context.scene):
         return _bake(context, survey, wanted, folder, again, progress, staged_copy, baker or baker_of(context))
 

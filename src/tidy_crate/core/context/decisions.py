@@ -137,8 +137,10 @@ def tidy_folder(scene: Path, tidy_dir: Path | None = None) -> Path:
 class DecisionsFile:
     """The decisions file of one scene: read as a model, changed in place so that comments survive."""
 
-    def __init__(self, scene: Path, tidy_dir: Path | None = None) -> None:
+    def __init__(self, scene: Path, tidy_dir: Path | None = None, may_write: Callable[[], None] = lambda: None) -> None:
+        """may_write: raises NotTrusted where the folder for decisions and caches is not one to write to."""
         self.scene = scene
+        self.may_write = may_write
         self.path = tidy_folder(scene, tidy_dir) / "decisions.toml"
 
     def read(self) -> Decisions:
@@ -190,6 +192,7 @@ class DecisionsFile:
     @contextmanager
     def _changing(self) -> Iterator[tomlkit.TOMLDocument]:
         """Read the file, and write what the block makes of it. Changes of several commands at once are all kept."""
+        self.may_write()
         with only_one(self.path.with_name(".decisions.lock"), "changes the decisions", self.path, PATIENCE):
             document = self._document()
             yield document

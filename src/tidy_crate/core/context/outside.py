@@ -19,7 +19,7 @@ from tidy_crate.core.context.project import FILE_NAME
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import Blocked
 from tidy_crate.core.scene.staging import Relink
-from tidy_crate.core.work.trust import FILE, FILES, Claim
+from tidy_crate.core.work.trust import FILE, FILES, Claim, NotTrusted
 
 # names under which keys and passwords are kept
 _SECRET_NAME = re.compile(
@@ -73,8 +73,8 @@ class HeldBack(Blocked):
         count = f"{len(held)} files" if len(held) > 1 else "a file"
         options = [f"--from-outside {shlex.quote(one)}" for one in folders[:MOST_OPTIONS]]
         options += [f"--let-through {shlex.quote(one)}" for one in named[:MOST_OPTIONS]]
-        more = " ..." if max(len(folders), len(named)) > MOST_OPTIONS else ""
-        remedy = f"take it out of the scene, or agree: tidy-crate collect {' '.join(options)}{more}"
+        ends = " ..." if max(len(folders), len(named)) > MOST_OPTIONS else ""
+        remedy = f"take it out of the scene, or agree: tidy-crate collect {' '.join(options)}{ends}"
         super().__init__(f"the scene names {count} that may not leave this machine unasked", scene, remedy)
         self.held = held
         lines = [f"{one.real}: {one.detail}" for one in held]
@@ -183,6 +183,10 @@ def claims_outside(context: SceneContext) -> list[Claim]:
     decided = (edit for edit in context.plan.edits if isinstance(edit, Relink))
     named += [(edit.to if edit.folder else edit.to.parent, context.file.path.name) for edit in decided]
     claims = [folder_claim(folder, origin) for folder, origin in named]
+    try:
+        context.file.may_write()
+    except NotTrusted as error:
+        claims += error.commands
     return [one for one in dict.fromkeys(claims) if not _is_in(one.words[0], root)]
 
 

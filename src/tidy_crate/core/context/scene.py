@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import os
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from tidy_crate.core.asset.sequences import FrameTokens
-from tidy_crate.core.context.decisions import Decisions, DecisionsFile
+from tidy_crate.core.context.decisions import Decisions, DecisionsFile, tidy_folder
 from tidy_crate.core.context.project import Project
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.scene.caches import cache_edits
@@ -19,7 +20,7 @@ from tidy_crate.core.scene.staging import SearchPath, StagingPlan
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.running import Commands
-from tidy_crate.core.work.trust import Claim, Trust
+from tidy_crate.core.work.trust import STATE, Claim, NotTrusted, Trust
 
 
 @dataclass(frozen=True)
@@ -100,13 +101,34 @@ def open_scene(
     scene = scene.absolute()
     chosen = format_of(scene)
     project = Project.of(scene)
-    file = DecisionsFile(scene, tidy_dir or project.tidy_dir)
+    trust, root = trust or Trust(), project.root or scene.parent
+    folder = tidy_folder(scene, tidy_dir or project.tidy_dir)
+    allowed = [root] if tidy_dir is None else [root, tidy_dir]
+    file = DecisionsFile(scene, tidy_dir or project.tidy_dir, lambda: _check_state_folder(folder, allowed, trust))
     decisions = file.read()
     maps = load_maps(project.settings_maps)
     context = SceneContext(
-        scene, chosen, project, file, decisions, StagingPlan(), maps, memory, trust or Trust(), environment or {}
+        scene, chosen, project, file, decisions, StagingPlan(), maps, memory, trust, environment or {}
     )
     return context.with_caches_of_now()
+
+
+# what is written to inside of it
+_STATE = (".", "caches", "collected", "staged-for-host")
+
+
+def _check_state_folder(folder: Path, allowed: Sequence[Path], trust: Trust) -> None:
+    """Make sure that decisions and caches are kept in the project, or where the user wants them.
+
+    A project from somebody else can name a folder of this machine for them, or bring a link to one.
+    """
+    places = [os.path.realpath(place) for place in allowed]
+    for name in _STATE:
+        real = os.path.realpath(folder / name)
+        if not any(Path(real).is_relative_to(place) for place in places):
+            claim = Claim(STATE, (os.path.realpath(folder),), folder.name)
+            if not trust.holds([allowed[0]], claim.mark_words):
+                raise NotTrusted(allowed[0], [claim])
 
 
 def need_render_command(command: RenderCommand | None, where: object) -> RenderCommand:

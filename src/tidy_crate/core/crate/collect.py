@@ -32,7 +32,7 @@ from tidy_crate.core.crate.shared import Share, lay_out_on_share, without_local
 from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.crate.trimming import trimmed
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.files import hash_file, only_one, write_bytes, write_whole
+from tidy_crate.core.files import hash_file, only_one, refuse_links, write_bytes, write_whole
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.composition import Composition
@@ -126,6 +126,7 @@ def _collect(
     else:
         layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
+    context.file.may_write()
     held_back = border_of(context, [share.local for share in shares]).held(layout.sources)
     if held_back:
         raise HeldBack(context.scene, held_back)
@@ -133,6 +134,7 @@ def _collect(
     held.enter_context(only_one(lock, "collects into this crate", crate))
     memory = CollectMemory.load(context.tidy, crate, system)
     before = _listed(crate)
+    refuse_links(crate, {place.parent: None for place in (*layout.places.values(), *map(PurePosixPath, before))})
     (crate / UNFINISHED).parent.mkdir(parents=True, exist_ok=True)
     write_bytes(crate / UNFINISHED, b"collect has not finished here; run it again\n")
     staged = context.format.apply(context.scene, context.plan, survey, layout.places, crate, context.commands)

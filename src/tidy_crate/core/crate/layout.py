@@ -9,6 +9,7 @@ from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.context.project import Project
+from tidy_crate.core.files import plain_name
 from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
@@ -44,6 +45,7 @@ class Layout:
 
     def claim(self, path: Path, place: PurePosixPath, source: str) -> None:
         """Take a place; one that differs from a taken one in case or Unicode form is the same file on some systems."""
+        place = PurePosixPath(*map(plain_name, place.parts))
         free, number = place, 2
         while self._taken.setdefault(paths.folded(str(free)), path) != path:
             free, number = place.parent / f"{place.stem}-{number}{place.suffix}", number + 1
@@ -84,7 +86,7 @@ def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
         if asset.resolved is not None and asset.members and asset.resolved not in layout.places:
             # a set's pattern lies where its members lie
             folder = layout.places[asset.members[0].path].parent
-            layout.places[asset.resolved] = folder / asset.resolved.name
+            layout.places[asset.resolved] = folder / plain_name(asset.resolved.name)
     for asset in survey.assets:
         _place_inside_package(asset, layout)
     return layout

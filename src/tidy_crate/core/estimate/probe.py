@@ -7,7 +7,7 @@ from pathlib import Path
 
 from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
-from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.machine import ProbeMachine, this_machine
 from tidy_crate.core.files import inside, read_json, write_json
 from tidy_crate.core.model import Model, validated
@@ -102,6 +102,10 @@ def probe(
     crate = crate.absolute()
     content = read_packing_list(crate)
     need_render_command(content.render, crate)
+    if probe_folder(crate).is_symlink():
+        raise Blocked(
+            "a link stands where test frames would be written", probe_folder(crate), "look at it, and remove it"
+        )
     measured: list[ProbeFrame] = []
     loads: list[float] = []
     cores: list[float] = []

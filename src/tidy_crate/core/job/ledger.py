@@ -76,7 +76,7 @@ def _migrate(connection: Connection, where: object) -> None:
     command.upgrade(config, "head")
 
 
-LATEST = "0002"
+LATEST = "0003"
 
 
 def new_job(ledger: Ledger, crate: Path, content: PackingList) -> str:

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
+from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import Row, select
 from sqlalchemy.orm import Session
 from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
 
@@ -16,7 +17,7 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
-from tidy_crate.core.files import hash_file, only_one, os_reason
+from tidy_crate.core.files import file_mark, hash_file, only_one, os_reason, refuse_links
 from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, products_of, submissions_of
 from tidy_crate.core.job.submission import Links, Ordered, catch_up, wait_for_changes
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow
@@ -82,16 +83,25 @@ class _Farm:
 
 
 def retrieve(
-    ledger: Ledger, name: str, into: Path, links: Links, progress: Progress = silent, *, follow: bool = False
+    ledger: Ledger,
+    name: str,
+    into: Path,
+    links: Links,
+    progress: Progress = silent,
+    *,
+    follow: bool = False,
+    verify_home: bool = False,
 ) -> Retrieved:
     """Bring home what is done and not yet here. What is here already is not fetched again.
 
-    follow: stay until every farm is done. One product that cannot be fetched keeps no other away.
+    A file at home that was touched since it came is read again; one that is not as the farm made it is set aside, and
+    fetched again. verify_home: all are read again. follow: stay until every farm is done.
+    One product that cannot be fetched keeps no other away.
     """
     into = into.absolute()
     job, submissions = submissions_of(ledger, name)
     with only_one(into / ".retrieve.lock", "brings frames into this folder", into):
-        return _retrieve(ledger, job, submissions, into, links, progress, follow)
+        return _retrieve(ledger, job, submissions, into, links, progress, follow, verify_home)
 
 
 def _retrieve(
@@ -102,12 +112,13 @@ def _retrieve(
     links: Links,
     progress: Progress,
     follow: bool,
+    verify_home: bool,
 ) -> Retrieved:
     content = job.packing_list()
     with ledger.writing() as session:
         session.get_one(JobRow, job.id).into = str(into)
     rounds = _Rounds(ledger, job.id, content, into, progress)
-    rounds.look_again()
+    rounds.look_again(verify_home)
     while True:
         states = []
         for row in submissions:
@@ -145,29 +156,48 @@ class _Rounds:
         with self._ledger.reading() as session:
             return products_at_home(session, self._job)
 
-    def look_again(self) -> None:
-        """Forget what the ledger knows of files that are gone or not as long as they were."""
+    def look_again(self, everything: bool) -> None:
+        """Forget what the ledger knows of files that are gone or not what they were. everything: read all of them."""
+        columns = (ProductRow.id, ProductRow.path, ProductRow.bytes, ProductRow.blake3, ProductRow.mark)
         with self._ledger.reading() as session:
-            home = products_of(self._job, ProductRow.id, ProductRow.path, ProductRow.bytes).where(ProductRow.home)
-            found = session.execute(home)
-            gone = [number for number, path, size in found if not self._is_there(path, size)]
+            home = list(session.execute(products_of(self._job, *columns).where(ProductRow.home)))
+        gone: list[int] = []
+        marks: dict[int, str] = {}
+        with ThreadPoolExecutor(CONNECTIONS) as pool:
+            known = [None if everything else row.mark for row in home]
+            looked = pool.map(self._mark_at_home, home, known)
+            for row, mark in zip(home, looked, strict=True):
+                if mark is None:
+                    gone.append(row.id)
+                elif mark != row.mark:
+                    marks[row.id] = mark
+        for ids in in_pages(list(marks)):
+            with self._ledger.writing() as session:
+                for product in session.scalars(select(ProductRow).where(ProductRow.id.in_(ids))):
+                    product.mark = marks[product.id]
         for ids in in_pages(gone):
             with self._ledger.writing() as session:
-                for row in session.scalars(select(ProductRow).where(ProductRow.id.in_(ids))):
-                    row.home = row.in_use = False
-                    row.path = row.verdict = row.reasons = None
+                for product in session.scalars(select(ProductRow).where(ProductRow.id.in_(ids))):
+                    product.home = product.in_use = False
+                    product.path = product.verdict = product.reasons = product.mark = None
 
-    def _is_there(self, text: str | None, size: int) -> bool:
-        path = Path(text or "")
+    def _mark_at_home(self, row: Row[Any], known: str | None) -> str | None:
+        """The mark of a file that is here and as the farm made it, else None. known: its mark when it was verified."""
+        path = Path(row.path or "")
         # a file below another folder is not in the one that is asked for
         try:
-            return path.is_relative_to(self._into) and path.stat().st_size == size
+            if not path.is_relative_to(self._into) or path.stat().st_size != row.bytes:
+                return None
+            mark = file_mark(path)
+            return mark if mark == known or hash_file(path) == row.blake3 else None
         except OSError:
-            return False
+            return None
 
     def fetch_all(self) -> None:
         """Fetch everything that is done and not at home."""
         wanted = self._wanted()
+        places = dict.fromkeys(PurePosixPath(one.path.relative_to(self._into).as_posix()).parent for one in wanted)
+        refuse_links(self._into, [*places, *(PurePosixPath(SET_ASIDE) / place for place in places)])
         done = 0
         with ThreadPoolExecutor(CONNECTIONS) as pool:
             for at in range(0, len(wanted), BATCH):
@@ -274,6 +304,7 @@ def _place(row, draft, path, into, rivals, delivery) -> None:  # type: ignore[no
     """Put a verified file at its path, or aside where another one counts. Nothing at home is ever overwritten."""
     own = delivery(row)
     standing = in_use([own, *map(delivery, rivals)])
+    row.mark = file_mark(draft)
     inside = PurePosixPath(path.relative_to(into).as_posix())
     if standing != own:
         target = below(into, set_aside_path(inside, own))

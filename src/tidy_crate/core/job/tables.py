@@ -149,6 +149,8 @@ class ProductRow(Base):
     """Whether it is on this side, verified."""
     path: Mapped[str | None] = mapped_column(Text)
     """Where it is on this side."""
+    mark: Mapped[str | None] = mapped_column(String(120))
+    """Its size, time and inode when it was verified: while they hold it is not read again."""
     in_use: Mapped[bool] = mapped_column(default=False)
     """Whether it is the one that counts for its task and output; others are set aside."""
     verdict: Mapped[str | None] = mapped_column(String(20))

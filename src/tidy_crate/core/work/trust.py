@@ -22,7 +22,7 @@ from tidy_crate.core.schema import Schema
 WHAT = "list of trusted commands"
 SCHEMA = Schema(WHAT, "version", 1)
 PATIENCE = 10.0
-FILES, FILE = "files", "file"
+FILES, FILE, STATE = "files", "file", "state"
 # a file of a project that a command names counts as part of the command up to this size
 _LARGEST_SCRIPT = 16 << 20
 
@@ -33,7 +33,8 @@ class Claim:
 
     purpose: str
     """`render`, `bake`, `relink`, `export` or `freeze` for a command line; `files` for a folder outside the project
-    that its files come from; `file` for a single file that would be held back."""
+    that its files come from; `file` for a single file that would be held back; `state` for a folder outside the project
+    in which decisions and caches are kept."""
     words: tuple[str, ...]
     """The command line with its placeholders, or the path."""
     origin: str = ""
@@ -42,12 +43,18 @@ class Claim:
     @property
     def mark_words(self) -> tuple[str, ...]:
         """What is agreed to. A path is no command of that name."""
-        return self.words if self.purpose not in (FILES, FILE) else (f"{self.purpose}:", *self.words)
+        return self.words if self.purpose not in (FILES, FILE, STATE) else (f"{self.purpose}:", *self.words)
 
     @property
     def line(self) -> str:
         """The command line or path as people read it."""
         return " ".join(word if word and " " not in word else json.dumps(word) for word in self.words)
+
+
+_WHAT = {
+    False: "this names commands that would run on this machine, and you have not agreed to them",
+    True: "this keeps its decisions and caches outside the project, and you have not agreed to that",
+}
 
 
 class NotTrusted(WrongUsage):
@@ -58,9 +65,9 @@ class NotTrusted(WrongUsage):
 
     def __init__(self, place: Path, commands: Sequence[Claim]) -> None:
         super().__init__(
-            "this names commands that would run on this machine, and you have not agreed to them",
+            _WHAT[any(one.purpose == STATE for one in commands)],
             place,
-            f"read them; if you know where they come from, run: tidy-crate trust {place}",
+            f"read the lines above; if you know where they come from, run: tidy-crate trust {place}",
         )
         self.place = place
         self.commands = tuple(commands)
