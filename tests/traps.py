@@ -590,9 +590,9 @@ TRAPS: dict[str, Trap] = {
         "path_length = 80\nminutes_per_frame",
     ),
     "farm-name-not-possible": all_of(
-        scene("@./a.png@", "@./a:b.png@"),
+        scene("@./a.png@", "@./a?b.png@"),
         card('system = "linux"', 'system = "windows"'),
-        lambda s: s.files.update({"a:b.png": png()}),
+        lambda s: s.files.update({"a?b.png": png()}),
     ),
     "farm-upload-too-large": card("minutes_per_frame", "upload_gb = 0.0000001\nminutes_per_frame"),
     # C6

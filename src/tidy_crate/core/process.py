@@ -9,7 +9,6 @@ import subprocess
 import sys
 import threading
 import time
-from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -139,7 +138,7 @@ class _Printed:
         self._stream = stream
         self._on_line = on_line
         self._head = bytearray()
-        self._tail: deque[bytes] = deque(maxlen=max(1, KEPT_TAIL // _CHUNK))
+        self._tail = bytearray()
         self._left_out = 0
         self._line = bytearray()
         self._problem: BaseException | None = None
@@ -155,7 +154,7 @@ class _Printed:
     def kept(self) -> bytes:
         """Return what is kept of it."""
         with self._lock:
-            tail = b"".join(self._tail)
+            tail = bytes(self._tail[-KEPT_TAIL:])
             left = self._left_out - len(tail)
             gap = b"\n[... %d bytes left out ...]\n" % left if left > 0 else b""
             return bytes(self._head) + gap + tail
@@ -172,8 +171,10 @@ class _Printed:
                     room = KEPT_HEAD - len(self._head)
                     self._head += chunk[:room]
                     if rest := chunk[room:] if room > 0 else chunk:
-                        self._tail.append(rest)
+                        self._tail += rest
                         self._left_out += len(rest)
+                        if len(self._tail) > 2 * KEPT_TAIL:
+                            del self._tail[:-KEPT_TAIL]
                 if self._on_line is not None and self._problem is None:
                     try:
                         self._lines(chunk)
