@@ -683,20 +683,34 @@ def track(
     frames: bool = True,
     follow: Callable[[JobView], None] | None = None,
     pause: float = 0.5,
+    tell: Callable[[str], None] | None = None,
     user: User | None = None,
 ) -> JobView:
-    """Ask the farms how a job stands. follow: is shown every state until the job has ended, `pause` seconds apart."""
+    """Ask the farms how a job stands. follow: is shown every state until the job has ended, `pause` seconds apart.
+
+    tell: is told of outages of a farm, which following outlives.
+    """
+    from tidy_crate.core.errors import FarmBusy
     from tidy_crate.core.farm.protocol import JobState
+    from tidy_crate.core.job.outage import Outage, say_nothing
     from tidy_crate.core.job.submission import wait_for_changes
     from tidy_crate.core.job.track import track as core
 
     with ledger(user) as book, FarmLinks(user) as links:
-        view = core(book, job, links, frames=frames)
-        while follow is not None and not (view.state in list(JobState) and JobState(view.state).ended):
+        outage = Outage(tell or say_nothing)
+        while True:
+            try:
+                view = core(book, job, links, frames=frames)
+            except FarmBusy as error:
+                if follow is None:
+                    raise
+                outage.wait(error)
+                continue
+            outage.over()
+            if follow is None or (view.state in list(JobState) and JobState(view.state).ended):
+                return view
             follow(view)
             wait_for_changes(book, job, links, pause)
-            view = core(book, job, links, frames=frames)
-        return view
 
 
 def cancel(job: str, *, user: User | None = None) -> JobView:
@@ -721,17 +735,21 @@ def retrieve(
     *,
     follow: bool = False,
     verify_home: bool = False,
+    tell: Callable[[str], None] | None = None,
     user: User | None = None,
     progress: Progress = silent,
 ) -> Retrieved:
     """Bring frames home, verified.
 
     follow: stay until every farm is done. verify_home: read all that is at home again, touched since or not.
+    tell: is told of outages of a farm, which following outlives.
     """
+    from tidy_crate.core.job.outage import say_nothing
     from tidy_crate.core.job.retrieve import retrieve as core
 
     with ledger(user) as book, FarmLinks(user) as links:
-        return core(book, job, into, links, progress, follow=follow, verify_home=verify_home)
+        way = {"follow": follow, "verify_home": verify_home}
+        return core(book, job, into, links, progress, **way, tell=tell or say_nothing)
 
 
 def review(

@@ -10,7 +10,8 @@ import pytest
 
 from tidy_crate.core.errors import FarmError, UnreadableInput
 from tidy_crate.core.farm.card import FarmCard, find_card
-from tidy_crate.core.farm.links.http import ATTEMPTS, HttpFarm
+from tidy_crate.core.farm.links.exchange import ATTEMPTS
+from tidy_crate.core.farm.links.http import HttpFarm
 from tidy_crate.core.farm.protocol import OLDEST, VERSION, Blob, Capability
 from tidy_crate.core.farm.sign_in import Keys, open_link
 from tidy_crate.core.work.attempt import Product

@@ -36,7 +36,7 @@ def register(app: typer.Typer) -> None:
     ) -> None:
         """Bring frames home, verified, into a folder per output."""
         with talk.progress("retrieving") as progress:
-            result = api.retrieve(job, into, follow=follow, verify_home=verify_home, progress=progress)
+            result = api.retrieve(job, into, follow=follow, verify_home=verify_home, tell=talk.say, progress=progress)
         talk.result(result, lambda console: _show_retrieved(console, result))
         if result.missing or result.damaged:
             raise typer.Exit(1)

@@ -77,12 +77,16 @@ def _follow(talk: Talk, job: str) -> JobView:
     from rich.live import Live
 
     if not talk.err.is_terminal or talk.quiet or talk.as_json:
-        api.track(job, frames=False, follow=lambda view: None, pause=REFRESH)
+        api.track(job, frames=False, follow=lambda view: None, pause=REFRESH, tell=talk.say)
     else:
         # drawing every frame of a large job would take longer than asking for it
         few = api.track(job, frames=False).total <= MOST_DRAWN
         with Live(console=talk.err, refresh_per_second=4, transient=True) as live:
-            api.track(job, frames=few, follow=lambda view: live.update(_drawn(view, frames=False)), pause=REFRESH)
+
+            def draw(view: JobView) -> None:
+                live.update(_drawn(view, frames=False))
+
+            api.track(job, frames=few, follow=draw, pause=REFRESH, tell=talk.say)
     return api.track(job)
 
 

@@ -69,6 +69,19 @@ class FarmError(TidyCrateError):
     exit_code = 3
 
 
+class FarmBusy(FarmError):
+    """A farm cannot be reached or answers with an error, which may pass.
+
+    after: seconds that it asks to be left alone, None where it does not say.
+    """
+
+    def __init__(
+        self, what: str, where: object = None, remedy: str | None = None, *, after: float | None = None
+    ) -> None:
+        super().__init__(what, where, remedy)
+        self.after = after
+
+
 class StoppedHalfway(TidyCrateError):
     """Work was interrupted; running the same command again goes on from there."""
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Annotated, Any, TypeVar
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
 
 from tidy_crate.core.errors import UnreadableInput
 
@@ -15,6 +15,23 @@ class Model(BaseModel):
 
     # built when first used: a command needs few of all models
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+
+
+def printable(text: str) -> str:
+    """Return a text. Raises ValueError for one that would do something to a terminal."""
+    if not text.isprintable():
+        raise ValueError("it holds characters that cannot be shown")
+    return text
+
+
+# a name that somebody else gives to something: it is shown, stored, and part of addresses
+Name = Annotated[str, Field(min_length=1, max_length=200), AfterValidator(printable)]
+
+
+class Wire(Model):
+    """A model that is read from a farm: numbers are finite and texts are bounded."""
+
+    model_config = ConfigDict(allow_inf_nan=False, str_max_length=200_000)
 
 
 M = TypeVar("M", bound=BaseModel)

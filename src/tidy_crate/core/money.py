@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, Field
+from pydantic import AfterValidator, BeforeValidator, Field
 
 from tidy_crate.core.model import Model
 
@@ -19,7 +19,15 @@ def _decimal(value: Any) -> Any:
     return Decimal(str(value)) if isinstance(value, int | float) and not isinstance(value, bool) else value
 
 
-Amount = Annotated[Decimal, BeforeValidator(_decimal)]
+def _sane(amount: Decimal) -> Decimal:
+    digits = amount.as_tuple()
+    if not isinstance(digits.exponent, int) or digits.exponent < -MOST_DECIMALS or amount.adjusted() > MOST_DIGITS:
+        raise ValueError("it is no amount of money")
+    return amount
+
+
+MOST_DIGITS, MOST_DECIMALS = 15, 20
+Amount = Annotated[Decimal, BeforeValidator(_decimal), AfterValidator(_sane)]
 
 
 class Range(Model):

@@ -8,7 +8,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from tidy_crate.core.model import Model
+from tidy_crate.core.model import Name, Wire
 from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.work.attempt import Attempt, Digest, Product
 from tidy_crate.core.work.request import RenderRequest
@@ -19,7 +19,11 @@ OLDEST = 2
 # tasks in one answer
 PAGE = 1000
 Key = Annotated[str, Field(min_length=8, max_length=80)]
-Name = Annotated[str, Field(min_length=1, max_length=200)]
+
+
+FrameNumber = Annotated[int, Field(ge=-(2**31), lt=2**31)]
+Cursor = Annotated[str, Field(max_length=200)]
+Count = Annotated[int, Field(ge=0, lt=2**31)]
 
 
 class Capability(StrEnum):
@@ -41,44 +45,44 @@ class Capability(StrEnum):
     """Say who is signed in and what is left to spend."""
 
 
-class Hello(Model):
+class Hello(Wire):
     """The farm's answer to a first call."""
 
     protocol: int = Field(ge=1)
     """The newest version that it speaks."""
     oldest: int = Field(ge=1)
     """The oldest version that it speaks."""
-    farm: str
+    farm: Name
     offers: tuple[str, ...]
     """Its capabilities; one that is unknown here is left alone."""
 
 
-class Blob(Model):
+class Blob(Wire):
     """The contents of a file, whatever it is called."""
 
     blake3: Digest
-    bytes: int = Field(ge=0)
+    bytes: int = Field(ge=0, lt=2**63)
 
 
-class BlobList(Model):
+class BlobList(Wire):
     """Blobs that are asked about."""
 
     blobs: tuple[Blob, ...]
 
 
-class Account(Model):
+class Account(Wire):
     """Who is signed in, and what is left to spend."""
 
-    user: str
+    user: Name
     balance: Amount
     currency: Currency
 
 
-class Reading(Model):
+class Reading(Wire):
     """What the farm itself understood of a crate."""
 
-    start: int | None
-    end: int | None
+    start: FrameNumber | None
+    end: FrameNumber | None
     fps: float
     outputs: dict[str, tuple[str, ...]]
     """Passes by output."""
@@ -90,7 +94,7 @@ class Reading(Model):
     """Paths that it cannot find."""
 
 
-class Registered(Model):
+class Registered(Wire):
     """A crate that the farm has complete."""
 
     crate: Name
@@ -98,7 +102,7 @@ class Registered(Model):
     reading: Reading
 
 
-class JobOrder(Model):
+class JobOrder(Wire):
     """A submission: the tasks that this farm is to render."""
 
     key: Key
@@ -109,7 +113,7 @@ class JobOrder(Model):
     batch: int = Field(ge=1, le=100_000)
     """Tasks that a node takes at a time."""
     nodes: int = Field(ge=1, le=10_000)
-    machine: str
+    machine: Name
     outputs: dict[str, str] = Field(default_factory=dict)
     """By output, the path that the farm writes, in the form that its rules want; others as the scene says."""
 
@@ -130,14 +134,14 @@ class JobState(StrEnum):
         return self in (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
 
 
-class Counts(Model):
+class Counts(Wire):
     """Tasks of a job by state."""
 
-    waiting: int = Field(default=0, ge=0)
-    rendering: int = Field(default=0, ge=0)
-    done: int = Field(default=0, ge=0)
-    failed: int = Field(default=0, ge=0)
-    cancelled: int = Field(default=0, ge=0)
+    waiting: Count = 0
+    rendering: Count = 0
+    done: Count = 0
+    failed: Count = 0
+    cancelled: Count = 0
 
     @property
     def total(self) -> int:
@@ -145,7 +149,7 @@ class Counts(Model):
         return self.waiting + self.rendering + self.done + self.failed + self.cancelled
 
 
-class JobSummary(Model):
+class JobSummary(Wire):
     """A job in short, whatever its size."""
 
     job: Name
@@ -158,11 +162,11 @@ class JobSummary(Model):
     """Billed so far."""
     currency: Currency
     counts: Counts
-    cursor: str
+    cursor: Cursor
     """The last change that there is."""
 
 
-class TaskChange(Model):
+class TaskChange(Wire):
     """An attempt as it is now, with the files that it has left so far."""
 
     task: Task
@@ -170,7 +174,7 @@ class TaskChange(Model):
     products: tuple[Product, ...] = ()
 
 
-class NodeChange(Model):
+class NodeChange(Wire):
     """A machine that works on a job, as it is now."""
 
     name: Name
@@ -178,15 +182,15 @@ class NodeChange(Model):
     """UTC; when it went on the clock."""
     until: datetime
     """UTC; up to when its time is known to be billed."""
-    tasks: int = Field(ge=0)
+    tasks: Count
     """How many it has finished."""
     cost: Amount
 
 
-class Changes(Model):
+class Changes(Wire):
     """What has changed since a cursor: at most a page, the oldest first."""
 
-    cursor: str
+    cursor: Cursor
     """Ask with this one for what comes after."""
     more: bool
     """Whether there is more already."""
@@ -194,15 +198,15 @@ class Changes(Model):
     nodes: tuple[NodeChange, ...] = ()
 
 
-class TaskPage(Model):
+class TaskPage(Wire):
     """All tasks of a job in their order, a page of them. A task that nothing happened to yet has attempt number 0."""
 
     tasks: tuple[TaskChange, ...]
-    next: int | None
+    next: Count | None
     """Where the next page begins, None after the last."""
 
 
-class Submitted(Model):
+class Submitted(Wire):
     """A submission that was taken."""
 
     job: Name
@@ -218,7 +222,7 @@ class Action(StrEnum):
     RERENDER = "rerender"
 
 
-class ControlOrder(Model):
+class ControlOrder(Wire):
     """One action on a job."""
 
     key: Key
@@ -230,10 +234,10 @@ class ControlOrder(Model):
     """For `priority`: 50 is usual, more is sooner."""
 
 
-class FarmQuote(Model):
+class FarmQuote(Wire):
     """What a farm says that an order will cost and take. Not binding unless it says so."""
 
     cost: Amount
     currency: Currency
-    seconds: float = Field(ge=0, allow_inf_nan=False)
+    seconds: float = Field(ge=0)
     binding: bool = False

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
@@ -14,11 +14,12 @@ from sqlalchemy.orm import Session
 from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import FarmError, TidyCrateError
+from tidy_crate.core.errors import FarmBusy, FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import file_mark, hash_file, only_one, os_reason, refuse_links
 from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, products_of, submissions_of
+from tidy_crate.core.job.outage import Outage, say_nothing
 from tidy_crate.core.job.submission import Links, Ordered, catch_up, wait_for_changes
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
@@ -91,8 +92,11 @@ def retrieve(
     *,
     follow: bool = False,
     verify_home: bool = False,
+    tell: Callable[[str], None] = say_nothing,
 ) -> Retrieved:
     """Bring home what is done and not yet here. What is here already is not fetched again.
+
+    tell: is told of outages of a farm while it is followed.
 
     A file at home that was touched since it came is read again; one that is not as the farm made it is set aside, and
     fetched again. verify_home: all are read again. follow: stay until every farm is done.
@@ -101,7 +105,7 @@ def retrieve(
     into = into.absolute()
     job, submissions = submissions_of(ledger, name)
     with only_one(into / ".retrieve.lock", "brings frames into this folder", into):
-        return _retrieve(ledger, job, submissions, into, links, progress, follow, verify_home)
+        return _retrieve(ledger, job, submissions, into, links, progress, follow, verify_home, Outage(tell))
 
 
 def _retrieve(
@@ -113,19 +117,27 @@ def _retrieve(
     progress: Progress,
     follow: bool,
     verify_home: bool,
+    outage: Outage,
 ) -> Retrieved:
     content = job.packing_list()
     with ledger.writing() as session:
         session.get_one(JobRow, job.id).into = str(into)
-    rounds = _Rounds(ledger, job.id, content, into, progress)
+    rounds = _Rounds(ledger, job.id, content, into, progress, patient=follow)
     rounds.look_again(verify_home)
     while True:
         states = []
-        for row in submissions:
-            link = links(row)
-            states.append(catch_up(ledger, row, content.requests, link).state)
-            rounds.farms[row.id] = _Farm(link, needed(link.fetch, link, Capability.FETCH), row)
-        rounds.fetch_all()
+        try:
+            for row in submissions:
+                link = links(row)
+                states.append(catch_up(ledger, row, content.requests, link).state)
+                rounds.farms[row.id] = _Farm(link, needed(link.fetch, link, Capability.FETCH), row)
+            rounds.fetch_all()
+        except FarmBusy as error:
+            if not follow:
+                raise
+            outage.wait(error)
+            continue
+        outage.over()
         if not follow or all(state.ended for state in states):
             break
         wait_for_changes(ledger, job.id, links, POLL)
@@ -143,7 +155,11 @@ def _retrieve(
 class _Rounds:
     """Fetches what is done, round after round."""
 
-    def __init__(self, ledger: Ledger, job: str, content: PackingList, into: Path, progress: Progress) -> None:
+    def __init__(
+        self, ledger: Ledger, job: str, content: PackingList, into: Path, progress: Progress, *, patient: bool
+    ) -> None:
+        """patient: what does not come because the farm is away is tried again in the next round."""
+        self._patient = patient
         self._ledger, self._job, self._content, self._into = ledger, job, content, into
         self._progress = progress
         self._given_up: set[int] = set()
@@ -211,6 +227,8 @@ class _Rounds:
                         draft = run.result()
                     except FarmError as error:
                         failed.append(error)
+                        if self._patient and isinstance(error, FarmBusy):
+                            continue
                         self._given_up.add(one.id)
                         self.damaged.append(Unavailable.of(one.task, one.product.output, why=error.what))
                         continue

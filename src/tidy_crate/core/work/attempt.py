@@ -6,9 +6,9 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
-from tidy_crate.core.model import Model
+from tidy_crate.core.model import Name, Wire, printable
 from tidy_crate.core.money import Amount
 from tidy_crate.core.work.task import TaskState
 
@@ -24,33 +24,33 @@ class Verdict(StrEnum):
     MISSING = "missing"
 
 
-class Attempt(Model):
+class Attempt(Wire):
     """One try at a task at one farm."""
 
-    number: int = Field(ge=0)
+    number: int = Field(ge=0, le=1_000_000)
     """Counted from 1 for each task of a submission; 0 before the first."""
     state: TaskState
-    node: str | None = None
+    node: Name | None = None
     """The machine that took it."""
     began: datetime | None = None
     """UTC."""
     ended: datetime | None = None
     """UTC."""
-    billed: float | None = Field(default=None, ge=0, allow_inf_nan=False)
+    billed: float | None = Field(default=None, ge=0)
     """Seconds on the bill, None where the farm does not say."""
     cost: Amount
     """Money for this attempt alone, in the currency of the submission."""
     error: str | None = None
     """The last lines of its log, where it failed."""
-    log: str = ""
+    log: Annotated[str, Field(max_length=200)] = ""
     """The farm's name for the log of this attempt, empty where there is none."""
 
 
-class Product(Model):
+class Product(Wire):
     """A file that an attempt left: one output of one task."""
 
-    output: str
-    key: str
+    output: Name
+    key: Annotated[str, Field(min_length=1, max_length=2000), AfterValidator(printable)]
     """The farm's name for the file."""
     bytes: int = Field(ge=0, lt=2**63)
     blake3: Digest

@@ -35,9 +35,9 @@ class Task:
     frame: Annotated[int, Field(ge=-(2**31), lt=2**31)]
     view: Annotated[str, Field(pattern=r"^([a-z0-9][a-z0-9_-]{0,39})?$")] = ""
     """Name of the camera or variant, empty where the request has none."""
-    tile: Annotated[int, Field(ge=0)] | None = None
+    tile: Annotated[int, Field(ge=0, lt=2**31)] | None = None
     """Number of the tile, row by row from the top left, from 0; None for the whole picture."""
-    share: Annotated[int, Field(ge=0)] | None = None
+    share: Annotated[int, Field(ge=0, lt=2**31)] | None = None
     """Number of the share of the samples, from 0; None for all samples."""
 
     def __str__(self) -> str:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TypeVar
 from urllib.parse import quote
 
 import httpx
 from pydantic import BaseModel, ValidationError
-from tenacity import Retrying, retry_if_exception_type, stop_after_attempt, wait_exponential
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import FarmError
+from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.links.exchange import Exchange, Passing, pieces
 from tidy_crate.core.farm.links.interface import FarmLink, Moved, needed
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
@@ -38,21 +39,10 @@ from tidy_crate.core.farm.protocol import (
 from tidy_crate.core.files import CHUNK
 from tidy_crate.core.work.attempt import Product
 
-ATTEMPTS = 5
 ASK_ABOUT = 5000
+# bytes of a log that are shown
+MOST_LOG = 4 << 20
 M = TypeVar("M", bound=BaseModel)
-
-
-# a shorter text is part of too many words to be taken out of a message
-SHORTEST_TOKEN = 8
-
-
-class _Passing(Exception):
-    """A failure that may not happen again."""
-
-    def __init__(self, what: str) -> None:
-        self.what = what
-        super().__init__(what)
 
 
 def open_link(card: FarmCard, token: Token) -> FarmLink:
@@ -61,11 +51,7 @@ def open_link(card: FarmCard, token: Token) -> FarmLink:
 
 
 class HttpFarm:
-    """A farm at a URL.
-
-    transport: replaces the network in tests. patience: seconds before a failed request is sent again, doubled each
-    time.
-    """
+    """A farm at a URL. transport, patience: see Exchange."""
 
     actions = frozenset(Action)
 
@@ -78,18 +64,8 @@ class HttpFarm:
         patience: float = 0.2,
     ) -> None:
         self.name = name
-        self.url = url
-        self._token = token
-        self._patience = patience
+        self._exchange = Exchange(name, url, token, transport, patience)
         self._agreed: Hello | None = None
-        self._client = httpx.Client(
-            base_url=url,
-            headers={"Authorization": f"Bearer {token}"},
-            timeout=httpx.Timeout(60, connect=5),
-            transport=transport,
-            # a proxy of the environment has no business between this machine and the farm's own address
-            trust_env=not url.startswith(("http://127.", "http://localhost", "http://[::1]")),
-        )
 
     def link(self) -> FarmLink:
         """The farm as a link with every capability of the protocol. What it offers is asked when it is used."""
@@ -129,29 +105,25 @@ class HttpFarm:
     def upload(self, blob: Blob, path: Path, moved: Moved) -> None:
         """See Delivering.upload."""
 
-        def send() -> httpx.Response:
+        sent = 0
+
+        def whole() -> Iterator[bytes]:
+            nonlocal sent
+            # what went in vain is taken back, so that a progress bar never passes the end
+            moved(-sent)
             sent = 0
-
-            def pieces() -> Iterator[bytes]:
-                nonlocal sent
-                with path.open("rb") as stream:
-                    while chunk := stream.read(CHUNK):
-                        yield chunk
-                        sent += len(chunk)
-                        moved(len(chunk))
-
-            try:
-                response = self._client.put(f"/v2/blobs/{blob.blake3}", content=pieces(), headers=headers)
-                accepted = response.is_success
-            except BaseException:
-                moved(-sent)
-                raise
-            if not accepted:
-                moved(-sent)
-            return response
+            with path.open("rb") as stream:
+                while chunk := stream.read(CHUNK):
+                    yield chunk
+                    sent += len(chunk)
+                    moved(len(chunk))
 
         headers = {"Content-Length": str(blob.bytes), "Content-Type": "application/octet-stream"}
-        self._ask(send)
+        try:
+            self._exchange.ask("PUT", f"/v2/blobs/{blob.blake3}", whole, headers)
+        except BaseException:
+            moved(-sent)
+            raise
 
     def register(self, content: PackingList) -> Registered:
         """See Delivering.register."""
@@ -187,56 +159,52 @@ class HttpFarm:
     def wait(self, job: str, cursor: str, seconds: float) -> None:
         """See Telling.wait: by the farm's stream of events, or just by time where there is none."""
         began = time.monotonic()
-        try:
-            url = f"/v2/jobs/{_part(job)}/events?since={_part(cursor)}&limit=1"
-            limits = httpx.Timeout(seconds, connect=5)
-            with self._client.stream("GET", url, timeout=limits, headers={"Accept": "text/event-stream"}) as events:
-                if events.is_success:
-                    for line in events.iter_lines():
-                        if line.startswith("data:") or time.monotonic() - began >= seconds:
-                            return
-        except httpx.HTTPError:
-            pass  # the next question will tell what is wrong
+        url = f"/v2/jobs/{_part(job)}/events?since={_part(cursor)}&limit=1"
+        limits = httpx.Timeout(max(0.05, seconds), connect=5)
+        last = b""
+        with (
+            contextlib.suppress(Passing, FarmError),  # the next question will tell what is wrong
+            self._exchange.stream(url, {"Accept": "text/event-stream"}, limits) as events,
+        ):
+            for piece in pieces(events):
+                last = last[-_CARRY:] + piece
+                if b"data:" in last or time.monotonic() - began >= seconds:
+                    return
         time.sleep(max(0.0, min(seconds, began + seconds - time.monotonic())))
 
     def log(self, job: str, log: str) -> str:
         """See Telling.log."""
-        return self._ask(lambda: self._client.get(f"/v2/jobs/{_part(job)}/logs/{_part(log)}")).text
+        path = f"/v2/jobs/{_part(job)}/logs/{_part(log)}"
+        return self._exchange.ask("GET", path, cut=MOST_LOG).decode("utf-8", "replace")
 
     def fetch(self, job: str, product: Product, target: Path, offset: int, moved: Moved) -> None:
         """See Fetching.fetch. Nothing beyond the promised size is written."""
         headers = {"Range": f"bytes={offset}-"} if offset else {}
         path = f"/v2/jobs/{_part(job)}/products/{_part(product.key)}"
         try:
-            with self._client.stream("GET", path, headers=headers) as response:
-                self._refused(response)
+            with self._exchange.stream(path, headers) as response:
                 # a farm that ignores the range sends all of it again
                 resumed = bool(offset) and response.status_code == 206
                 left = product.bytes - (offset if resumed else 0)
                 with target.open("ab" if resumed else "wb") as stream:
-                    for chunk in response.iter_bytes(CHUNK):
+                    for chunk in pieces(response) if left > 0 else ():
                         stream.write(chunk[:left])
                         moved(len(chunk[:left]))
                         left -= len(chunk)
                         if left <= 0:
                             break
-        except httpx.HTTPError as error:
-            raise FarmError(f"the download broke off ({_plain(error)})", self.name, "run the command again") from error
-        except _Passing as error:
-            raise FarmError(error.what, self.name, "run the command again") from error
+        except Passing as error:
+            what = self._exchange.redacted(f"the download broke off ({error.what})")
+            raise FarmBusy(what, self.name, "run the command again", after=error.after) from error
 
     def control(self, job: str, order: ControlOrder) -> None:
         """See Controlling.control."""
-        body = order.model_dump(mode="json")
-        self._ask(lambda: self._client.post(f"/v2/jobs/{_part(job)}/control", json=body))
-
-    def _redacted(self, text: str) -> str:
-        """A text without the token, which an answer may echo."""
-        return text.replace(self._token, "[token]") if len(self._token) >= SHORTEST_TOKEN else text
+        body = order.model_dump_json().encode()
+        self._exchange.ask("POST", f"/v2/jobs/{_part(job)}/control", body, _JSON)
 
     def close(self) -> None:
         """Close the connections."""
-        self._client.close()
+        self._exchange.close()
 
     def _model(
         self,
@@ -249,70 +217,23 @@ class HttpFarm:
     ) -> M:
         if of is not None and of.value not in self.hello().offers:
             needed(None, self.link(), of)
-        headers = {"Content-Type": "application/json"}
         content = body.model_dump_json().encode() if body is not None else None
-        response = self._ask(lambda: self._client.request(method, path, content=content, headers=headers))
+        answer = self._exchange.ask(method, path, content, _JSON)
         try:
-            return kind.model_validate_json(response.content)
+            return kind.model_validate_json(answer)
         except ValidationError as error:
             found = error.errors(include_url=False)[0]
             at = ".".join(str(part) for part in found["loc"])[:80] or path
             what = f"the farm's answer makes no sense ({found['msg'].lower()[:160]}, at {at})"
             # without the answer: it may hold what was sent
-            raise FarmError(self._redacted(what), self.name, "is this really the farm?") from None
+            raise FarmError(self._exchange.redacted(what), self.name, "is this really the farm?") from None
 
-    def _ask(self, call: Callable[[], httpx.Response]) -> httpx.Response:
-        """One request, tried again while the trouble may pass. Every request of the protocol can be repeated safely."""
-        retrying = Retrying(
-            stop=stop_after_attempt(ATTEMPTS),
-            wait=wait_exponential(self._patience, max=10),
-            retry=retry_if_exception_type(_Passing),
-            reraise=True,
-        )
-        try:
-            return retrying(self._once, call)
-        except _Passing as error:
-            remedy = "check that it runs and that the address on its card is right"
-            raise FarmError(self._redacted(error.what), f"{self.name} at {self.url}", remedy) from error
 
-    def _once(self, call: Callable[[], httpx.Response]) -> httpx.Response:
-        try:
-            response = call()
-        except httpx.HTTPError as error:
-            raise _Passing(f"the farm cannot be reached ({_plain(error)})") from error
-        except (httpx.InvalidURL, ValueError) as error:
-            what = self._redacted(f"the address of the farm is wrong ({error})")
-            raise FarmError(what, self.url, "correct the url on its card") from None
-        self._refused(response)
-        return response
-
-    def _refused(self, response: httpx.Response) -> None:
-        if response.is_success:
-            return
-        if response.status_code in (401, 403):
-            raise FarmError("the farm does not accept the token", self.name, "sign in again, or correct the token")
-        response.read()
-        detail = self._redacted(_detail(response))
-        if response.status_code >= 500 or response.status_code == 429:
-            raise _Passing(f"the farm answers with an error ({response.status_code} {detail})")
-        raise FarmError(f"the farm refuses ({detail})", self.name)
+_JSON = {"Content-Type": "application/json"}
+# bytes of a piece that a word may have begun in
+_CARRY = 4
 
 
 def _part(text: str) -> str:
     """A name of the farm's as one part of a path or query."""
     return quote(text, safe="")
-
-
-def _detail(response: httpx.Response) -> str:
-    try:
-        detail = response.json()["detail"]
-    except (ValueError, KeyError, TypeError):
-        detail = response.text
-    return " ".join(str(detail).split())[:300] or response.reason_phrase
-
-
-def _plain(error: httpx.HTTPError) -> str:
-    text = str(error).lower()
-    if "refused" in text or "all connection attempts failed" in text:
-        return "nothing answers there"
-    return text[:120] or type(error).__name__
