@@ -26,7 +26,7 @@ def _sane(amount: Decimal) -> Decimal:
     return amount
 
 
-MOST_DIGITS, MOST_DECIMALS = 15, 20
+MOST_DIGITS, MOST_DECIMALS = 15, 60
 Amount = Annotated[Decimal, BeforeValidator(_decimal), AfterValidator(_sane)]
 
 

@@ -15,7 +15,6 @@ from pydantic_core import from_json
 from tenacity import RetryCallState, Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.errors import FarmBusy, FarmError
-from tidy_crate.core.files import CHUNK
 
 ATTEMPTS = 5
 # bytes of an answer, and of one that says what went wrong
@@ -186,7 +185,7 @@ def pieces(response: httpx.Response) -> Iterator[bytes]:
     if response.is_stream_consumed:
         yield response.content  # a transport that answers from memory
     else:
-        yield from response.iter_raw(CHUNK)
+        yield from response.iter_raw()
 
 
 def plain(error: httpx.HTTPError) -> str:
