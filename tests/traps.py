@@ -466,6 +466,7 @@ TRAPS: dict[str, Trap] = {
     "farm-format-not-taken": card('path = "any"', 'path = "any"\nformats = ["png"]'),
     # C2
     "frames-none": scene("endTimeCode = 10", ""),
+    "frames-too-many": scene("endTimeCode = 10", "endTimeCode = 10000000"),
     "frames-reversed": scene("endTimeCode = 10", "endTimeCode = -3"),
     "frames-between-whole-ones": scene("endTimeCode = 10", "endTimeCode = 10.5"),
     "frames-no-whole-one": scene(
@@ -515,6 +516,7 @@ TRAPS: dict[str, Trap] = {
     # C4
     "resolution-none": scene("uniform int2 resolution = (64, 36)", ""),
     "resolution-scaled-down": scene("brush:percent = 100", "brush:percent = 50"),
+    "resolution-impossible": scene("int2 resolution = (64, 36)", "int2 resolution = (100000, 36)"),
     "resolution-scaled-up": scene("brush:percent = 100", "brush:percent = 200"),
     "resolution-odd": scene("(64, 36)", "(64, 37)"),
     "picture-cropped": scene(

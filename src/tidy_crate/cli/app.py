@@ -15,6 +15,7 @@ from tidy_crate.cli import (
     estimate,
     farm,
     frames,
+    guard,
     jobs,
     practice,
     relink,
@@ -54,4 +55,4 @@ def _root(
 
 def main() -> None:
     """Run the program."""
-    app()
+    guard.run(app)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import json
 import os
 import secrets
+import stat
 from collections.abc import Iterable, Iterator
 from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO
@@ -79,10 +81,32 @@ def write_json(path: Path, document: Any) -> None:
     write_bytes(path, (json.dumps(document, indent=1, ensure_ascii=False) + "\n").encode())
 
 
-def read_json(path: Path, what: str) -> Any:
-    """Read a JSON file; `what` names it in the error ("packing list")."""
+# bytes of a file that people or this tool write: settings, decisions, records
+MOST_INPUT = 64 << 20
+# bytes of a list of files, which grows with the scene
+MOST_LIST = 1 << 30
+
+
+def read_input(path: Path, most: int = MOST_INPUT) -> bytes:
+    """Read a whole file that somebody else may have put there: a regular file of at most `most` bytes.
+
+    A pipe or a device would be read for ever. Raises OSError, also for what is no regular file or is too large.
+    """
+    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    with os.fdopen(handle, "rb") as stream:
+        found = os.fstat(handle)
+        if not stat.S_ISREG(found.st_mode):
+            raise OSError(errno.EINVAL, "it is a device or a pipe, not a file")
+        if found.st_size > most:
+            raise OSError(errno.EFBIG, f"it is larger than {most >> 20} MiB")
+        # what grows while it is read is cut, and found to be broken
+        return stream.read(most)
+
+
+def read_json(path: Path, what: str, most: int = MOST_INPUT) -> Any:
+    """Read a JSON file; `what` names it in the error ("packing list"). most: bytes at most."""
     try:
-        return json.loads(path.read_bytes())
+        return json.loads(read_input(path, most))
     except OSError as error:
         raise UnreadableInput(f"cannot read the {what} ({os_reason(error)})", path) from error
     except (ValueError, RecursionError) as error:

@@ -14,10 +14,12 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import os_reason
+from tidy_crate.core.files import os_reason, read_input
 from tidy_crate.core.schema import Schema
 
 M = TypeVar("M", bound=BaseModel)
+# what people write by hand is never larger
+MOST_BYTES = 16 << 20
 Place = tuple[str | int, ...]
 
 _HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
@@ -33,7 +35,7 @@ UNITS = {
 def read_toml(kind: type[M], path: Path, what: str, schema: Schema | None = None) -> M:
     """Read a file. what: its name in errors ("farm card"). schema: the versions of it. Raises UnreadableInput."""
     try:
-        text = path.read_text(encoding="utf-8")
+        text = read_input(path, MOST_BYTES).decode("utf-8")
     except OSError as error:
         raise UnreadableInput(f"cannot read the {what} ({os_reason(error)})", path) from error
     except ValueError as error:

@@ -12,6 +12,7 @@ import subprocess
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
+from tidy_crate.core.bake.run import need_few_frames
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.model import Model
@@ -46,6 +47,7 @@ class OrderProof(Model):
 def prove_order(context: SceneContext, batch: int = 2, progress: Progress = silent, workers: int = 2) -> OrderProof:
     """Evaluate the staged scene in several orders and compare. Raises WrongUsage when it has no frames."""
     survey = context.survey()
+    need_few_frames(survey)
     frames = list(survey.frames.numbers())
     if not frames:
         raise WrongUsage("the scene has no frame range", context.scene, "set its start and end")

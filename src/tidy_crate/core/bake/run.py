@@ -9,6 +9,7 @@ from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 
 from tidy_crate import __version__
+from tidy_crate.core.asset.frames import MOST_FRAMES
 from tidy_crate.core.context.outside import HeldBack
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
@@ -73,6 +74,7 @@ def bake(
     wanted = chosen(survey.simulations, tuple(only))
     if wanted and not survey.frames.count:
         raise WrongUsage("the scene has no frame range to bake for", context.scene, "set its start and end")
+    need_few_frames(survey)
     folder = cache_folder(context.tidy)
     if not wanted:
         return BakeResult(baked=(), up_to_date=(), failed=())
@@ -112,6 +114,13 @@ def _bake(
         except TidyCrateError as error:
             failed.append(Failed(simulation=simulation.name, why=str(error)))
     return BakeResult(baked=tuple(baked), up_to_date=tuple(up_to_date), failed=tuple(failed))
+
+
+def need_few_frames(survey: Survey) -> None:
+    """Raise WrongUsage for a range that nobody renders, which would fill the memory."""
+    if survey.frames.count > MOST_FRAMES:
+        what = f"the scene has {survey.frames.count} frames, over {MOST_FRAMES}"
+        raise WrongUsage(what, survey.scene, "set the range of the shot")
 
 
 def chosen(simulations: tuple[Simulation, ...], only: tuple[str, ...]) -> list[Simulation]:

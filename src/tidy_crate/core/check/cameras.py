@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Camera, Resolution, SimulationState, Survey
+from tidy_crate.core.work.request import MOST_PIXELS
 
 
 @check("camera-none", Severity.ERROR, "C3")
@@ -98,6 +100,17 @@ def resolution_none(scene: Checked) -> Iterator[Trouble]:
     """Without a resolution the farm renders at whatever it takes for granted."""
     if scene.survey.resolution is None and not scene.survey.render_settings_choices:
         yield Trouble("resolution", "the scene states no resolution", "set it in the render settings")
+
+
+@check("resolution-impossible", Severity.ERROR, "C4")
+def resolution_impossible(scene: Checked) -> Iterator[Trouble]:
+    """No renderer makes a picture of this size, and a farm that tries runs out of memory on every frame."""
+    for subject, size in sizes(scene.survey):
+        width, height = size.rendered
+        if not math.isfinite(size.scale):
+            yield Trouble(subject, f"its scale is {size.scale}, which is no number", "set the scale to 1")
+        elif max(width, height) > MOST_PIXELS:
+            yield Trouble(subject, f"{width} x {height}, and no edge may be over {MOST_PIXELS}", "set the resolution")
 
 
 @check("resolution-scaled-down", Severity.WARNING, "C4")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from tidy_crate.core.asset.frames import MOST_FRAMES
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 
 # rates that films, television and games are made at; others are more often a slip than meant
@@ -27,6 +28,14 @@ def frames_reversed(scene: Checked) -> Iterator[Trouble]:
     ends = (frames.start, frames.end) if authored is None else authored
     if ends[0] is not None and ends[1] is not None and ends[1] < ends[0]:
         yield Trouble("frame range", f"it runs from {ends[0]:g} to {ends[1]:g}", "swap the two")
+
+
+@check("frames-too-many", Severity.ERROR, "C2")
+def frames_too_many(scene: Checked) -> Iterator[Trouble]:
+    """A range of millions of frames is a slip, and a farm that takes it renders until the budget is gone."""
+    count = scene.survey.frames.count
+    if count > MOST_FRAMES:
+        yield Trouble("frame range", f"{count} frames, over {MOST_FRAMES}", "set the range of the shot")
 
 
 @check("frames-no-whole-one", Severity.ERROR, "C2")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 
-from tidy_crate.core.asset.frames import format_frames
+from tidy_crate.core.asset.frames import MOST_FRAMES, format_frames
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Asset
 
@@ -15,11 +15,12 @@ MOST_SHOWN = 50
 @check("sequence-gaps", Severity.ERROR, "C5", Next.RELINK)
 def sequence_gaps(scene: Checked) -> Iterator[Trouble]:
     """A renderer shows black, or the file before, where a sequence has a hole, and no file is reported missing."""
-    wanted = set(scene.survey.frames.numbers())
+    wanted = scene.survey.frames.numbers()
     for asset, numbers in _sequences(scene):
-        lacking = _holes(numbers)
         # outside the range a hole matters only to a sequence that is shifted in time, which has no number of the range
-        inside = [number for number in lacking if number in wanted or not wanted & set(numbers)]
+        shifted = not any(number in wanted for number in numbers)
+        lacking = (number for number in _holes(numbers) if shifted or number in wanted)
+        inside = list(itertools.islice(lacking, MOST_SHOWN + 1))
         if inside:
             yield Trouble(asset.authored, f"it has no file for {_frames(inside)}", "render or copy the missing files")
 
@@ -29,16 +30,16 @@ def sequence_range_not_covered(scene: Checked) -> Iterator[Trouble]:
     """Beyond its last file a sequence stands still, loops or turns black, each renderer in its own way."""
     wanted = scene.survey.frames.numbers()
     for asset, numbers in _sequences(scene):
-        beyond = [number for number in wanted if number < numbers[0] or number > numbers[-1]]
-        shifted = len(beyond) == len(wanted) and len(numbers) >= len(wanted)
-        if beyond and not shifted:
+        inside = sum(number in wanted for number in range(max(wanted[0], numbers[0]), min(wanted[-1], numbers[-1]) + 1))
+        shifted = not inside and len(numbers) >= len(wanted)
+        if inside < len(wanted) and not shifted:
             what = f"it has files for {numbers[0]}-{numbers[-1]}, the range is {wanted[0]}-{wanted[-1]}"
             yield Trouble(asset.authored, what, "relink it to the whole sequence, or waive where it is held or looped")
 
 
 def _sequences(scene: Checked) -> Iterator[tuple[Asset, list[int]]]:
     """The sequences that are needed, with the numbers of their files."""
-    if scene.survey.frames.count == 0:
+    if not 0 < scene.survey.frames.count <= MOST_FRAMES:
         return
     for asset in scene.survey.assets:
         numbers = sorted({member.frame for member in asset.members if member.frame is not None})
@@ -47,12 +48,14 @@ def _sequences(scene: Checked) -> Iterator[tuple[Asset, list[int]]]:
             yield asset, numbers
 
 
-def _holes(numbers: list[int]) -> list[int]:
+def _holes(numbers: list[int]) -> Iterator[int]:
     """The numbers that are missing in between. A sequence with one step throughout has no holes."""
     steps = sorted({later - earlier for earlier, later in itertools.pairwise(numbers)})
-    step = steps[0]
-    there = set(numbers)
-    return [] if len(steps) == 1 else [n for n in range(numbers[0], numbers[-1], step) if n not in there]
+    step, there = steps[0], set(numbers)
+    for earlier, later in itertools.pairwise(numbers) if len(steps) > 1 else ():
+        first = earlier + step - (earlier - numbers[0]) % step
+        # a name may hold any number: no more of them than anybody looks at
+        yield from (n for n in range(first, later, step)[: MOST_FRAMES + 1] if n not in there)
 
 
 def _frames(numbers: list[int]) -> str:

@@ -13,6 +13,7 @@ from functools import cached_property
 from pathlib import Path
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.frames import MOST_FRAMES
 from tidy_crate.core.asset.head import expected, read_head
 from tidy_crate.core.asset.search import (
     IN_DOUBT,
@@ -156,7 +157,7 @@ def _lacks(asset: Asset, files: Mapping[int, Path], known: Mapping[int, Content]
     wanted |= {
         n for member in asset.members if (n := member.tile if member.frame is None else member.frame) is not None
     }
-    if tokens.has_frame(name):
+    if tokens.has_frame(name) and evidence.survey.frames.count <= MOST_FRAMES:
         wanted |= set(evidence.survey.frames.numbers())
     there = wanted & files.keys()
     if there == wanted:

@@ -14,7 +14,7 @@ from tomlkit.exceptions import TOMLKitError
 
 from tidy_crate.core.asset.paths import scene_stem, version_of, without_version
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import only_one, os_reason, write_bytes
+from tidy_crate.core.files import only_one, os_reason, read_input, write_bytes
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.staging import ChooseCamera, Edit, LetGo, OutputPath, Relink, SetSetting
 from tidy_crate.core.schema import Schema
@@ -205,7 +205,7 @@ class DecisionsFile:
                 document.add(tomlkit.comment(line))
             return document
         try:
-            return tomlkit.parse(self.path.read_text(encoding="utf-8"))
+            return tomlkit.parse(read_input(self.path).decode("utf-8"))
         except OSError as error:
             raise UnreadableInput(f"cannot read the decisions ({os_reason(error)})", self.path) from error
         except (TOMLKitError, ValueError) as error:

@@ -71,7 +71,8 @@ class Project:
         """The project that a scene belongs to. Raises UnreadableInput on a broken file."""
         for folder in scene.absolute().parents:
             file = folder / FILE_NAME
-            if file.is_file():
+            # also where a link leads nowhere: a project that is not read is never passed over
+            if os.path.lexists(file):
                 return cls(folder, _read(file))
         return cls(None, ProjectFile())
 

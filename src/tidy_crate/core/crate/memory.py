@@ -10,7 +10,7 @@ from pathlib import Path
 from tidy_crate.core.asset.search import Content
 from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import file_mark, hash_file, read_json, write_json
+from tidy_crate.core.files import MOST_LIST, file_mark, hash_file, read_json, write_json
 
 FOLDER = "collected"
 # a collect that is killed copies at most so many seconds' work again
@@ -52,7 +52,7 @@ class CollectMemory:
     @classmethod
     def _read(cls, path: Path, system: System = THIS) -> CollectMemory:
         try:
-            found = read_json(path, "memory of what was collected")
+            found = read_json(path, "memory of what was collected", MOST_LIST)
             entries = {str(target): _Entry(*map(str, entry)) for target, entry in found["entries"].items()}
             doubtful = not found["finished"] and abs(float(found["started"]) - system.started()) > _CLOCK_SLACK
         except (UnreadableInput, TypeError, KeyError, ValueError, AttributeError):

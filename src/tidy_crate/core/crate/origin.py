@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import file_mark, read_json, write_json
+from tidy_crate.core.files import MOST_LIST, file_mark, read_json, write_json
 
 
 def note_origin(note: Path, scene: Path, sources: Iterable[Path]) -> None:
@@ -23,7 +23,7 @@ def note_origin(note: Path, scene: Path, sources: Iterable[Path]) -> None:
 def changed_since(note: Path) -> tuple[Path, ...]:
     """The sources that are no longer what they were, the scene itself first; none where nothing was noted here."""
     try:
-        content = read_json(note, "note of what a crate was made from")
+        content = read_json(note, "note of what a crate was made from", MOST_LIST)
         scene, sources = str(content["scene"]), dict(content["sources"])
     except (UnreadableInput, KeyError, TypeError, ValueError):
         return ()
@@ -34,7 +34,7 @@ def changed_since(note: Path) -> tuple[Path, ...]:
 def scene_of(note: Path) -> Path | None:
     """Return the scene that a crate was made from, None where nothing was noted here."""
     try:
-        return Path(str(read_json(note, "note of what a crate was made from")["scene"]))
+        return Path(str(read_json(note, "note of what a crate was made from", MOST_LIST)["scene"]))
     except (UnreadableInput, KeyError, TypeError, ValueError):
         return None
 

@@ -13,7 +13,7 @@ from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.decisions import Waiver
 from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.errors import Blocked, UnreadableInput
-from tidy_crate.core.files import inside, read_json, write_json
+from tidy_crate.core.files import MOST_LIST, inside, read_json, write_json
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.model import FrameRange, Output, Survey
@@ -204,7 +204,7 @@ def packing_list_of(text: str | bytes, where: Path | str) -> PackingList:
     """The packing list in a text, of any version. Raises UnreadableInput when it is none."""
     try:
         content = json.loads(text)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise UnreadableInput(f"the packing list is not valid JSON ({error})", where) from error
     return validated(PackingList, SCHEMA.upgraded(content, where), SCHEMA.what, where)
 
@@ -226,7 +226,7 @@ def read_packing_list(crate: Path) -> PackingList:
 def last_packing_list(crate: Path) -> PackingList:
     """The list of the last time that collecting came to its end, whatever has happened to the crate since."""
     path = crate / FILE_NAME
-    content = SCHEMA.upgraded(read_json(path, SCHEMA.what), path)
+    content = SCHEMA.upgraded(read_json(path, SCHEMA.what, MOST_LIST), path)
     found = validated(PackingList, content, SCHEMA.what, path)
     for file in found.files:
         inside(crate, file.path)

@@ -11,6 +11,7 @@ from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from tidy_crate.core.context.rules import Country
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
+from tidy_crate.core.files import read_input
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.schema import Schema
@@ -269,7 +270,7 @@ def find_card(name: str, folders: Iterable[Path]) -> Path:
         return path.absolute()
     folders = tuple(folders)
     hits = [candidate for folder in folders if (candidate := folder / f"{name}{SUFFIX}").is_file()]
-    if len({candidate.read_bytes() for candidate in hits}) > 1:
+    if len({read_input(candidate) for candidate in hits}) > 1:
         # a card that came with a project must not take the place of the user's own
         listed = " and ".join(map(str, hits))
         raise WrongUsage(f"there are different farm cards called {name}", listed, "name the file of the one you mean")

@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Iterable
 from pathlib import Path
 
-from tidy_crate.core.asset.follow.interface import FileLink
+from tidy_crate.core.asset.follow.interface import MOST_LINKS, FileLink
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.resolve import Disk, Resolution, locate, resolve
 from tidy_crate.core.scene.assets import asset_of
@@ -47,6 +47,8 @@ def _assets_in(scene: Path, path: Path, needed: bool, plan: StagingPlan, disk: D
     stem = stem_of(scene, path)
     try:
         links = follower.links(path)
+        if len(links) > MOST_LINKS:
+            raise ValueError(f"it names more than {MOST_LINKS} files")
     except (ValueError, OSError) as error:
         reason = str(error) if isinstance(error, ValueError) else (error.strerror or str(error)).lower()
         return [_unread(path, reason, needed, plan, disk, ids.of(stem, "unread"))]

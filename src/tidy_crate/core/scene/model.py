@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
@@ -78,8 +79,9 @@ class Resolution(Model):
 
     @property
     def rendered(self) -> tuple[int, int]:
-        """Width and height that really come out."""
-        return max(1, round(self.width * self.scale)), max(1, round(self.height * self.scale))
+        """Width and height that really come out. A scale that is no number counts for nothing, and check says so."""
+        scale = self.scale if math.isfinite(self.scale) else 1.0
+        return max(1, round(self.width * scale)), max(1, round(self.height * scale))
 
 
 class Pass(Model):

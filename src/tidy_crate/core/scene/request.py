@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from tidy_crate.core.asset.frames import format_frames, parse_frames
+from tidy_crate.core.asset.frames import MOST_FRAMES, format_frames, parse_frames
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.scene.model import Output, Survey
 from tidy_crate.core.work.product import OutputNaming
-from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.request import MOST_PIXELS, RenderRequest
 
 
 def request_for(survey: Survey, name: str = "main", frames: str | None = None) -> RenderRequest:
@@ -18,6 +18,9 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
     fix = "set it in the scene and save it again"
     if not survey.frames.count:
         raise WrongUsage("the scene has no frame range", survey.scene, fix)
+    if survey.frames.count > MOST_FRAMES:
+        what = f"the scene has {survey.frames.count} frames, over {MOST_FRAMES}"
+        raise WrongUsage(what, survey.scene, "set the range of the shot, and save it again")
     if survey.resolution is None:
         raise WrongUsage("the scene has no resolution", survey.scene, fix)
     if not survey.outputs:
@@ -25,6 +28,9 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
     width, height = survey.resolution.rendered
     own = survey.frames
     text = f"{own.start}-{own.end}" + (f"x{own.step}" if own.step != 1 else "")
+    if max(width, height) > MOST_PIXELS:
+        what = f"the resolution {width} x {height} cannot be rendered, no edge may be over {MOST_PIXELS}"
+        raise WrongUsage(what, survey.scene, fix)
     return RenderRequest(
         name=name,
         frames=chosen or (text if own.count > 1 else str(own.start)),

@@ -34,6 +34,10 @@ class View(Model):
     variants: tuple[VariantChoice, ...] = ()
 
 
+# along an edge of a picture
+MOST_PIXELS = 65536
+
+
 class RenderRequest(Model):
     """What is to be rendered."""
 
@@ -43,9 +47,9 @@ class RenderRequest(Model):
     """A frame list such as `1001-1048` or `1-10x2,15`, in the order in which they are to be rendered."""
     views: tuple[View, ...] = ()
     """Cameras and variants; empty for one picture per frame as the scene stands."""
-    width: int = Field(ge=1, le=65536)
+    width: int = Field(ge=1, le=MOST_PIXELS)
     """Pixels that come out, after every scale."""
-    height: int = Field(ge=1, le=65536)
+    height: int = Field(ge=1, le=MOST_PIXELS)
     samples: int | None = Field(default=None, ge=1)
     """Samples per pixel; None as the scene has it."""
     outputs: tuple[str, ...]

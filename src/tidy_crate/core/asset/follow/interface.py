@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Protocol
 
+# names in one file; what has more was not written to be rendered
+MOST_LINKS = 100_000
+
 
 @dataclass(frozen=True)
 class FileLink:

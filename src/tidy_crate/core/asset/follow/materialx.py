@@ -11,10 +11,13 @@ from typing import BinaryIO
 from xml.etree import ElementTree as Xml
 
 from tidy_crate.core.asset.follow.interface import FileLink, NewText
+from tidy_crate.core.files import read_input
 
 _XI = "http://www.w3.org/2001/XInclude"
 _INCLUDE = f"{{{_XI}}}include"
-MOST_BYTES = 256 << 20
+MOST_BYTES = 64 << 20
+# a node graph in a node definition is three deep
+DEEPEST = 100
 
 
 class MaterialX:
@@ -39,9 +42,9 @@ class MaterialX:
 
 
 def _parsed(path: Path) -> Xml.Element:
-    data = path.read_bytes() if path.stat().st_size <= MOST_BYTES else b""
+    data = read_input(path, MOST_BYTES)
     if not data:
-        raise ValueError("it is empty or far too large for a MaterialX document")
+        raise ValueError("it is empty")
     # a document type can make a small file unfold into a huge one, and MaterialX has no use for it
     if b"<!DOCTYPE" in data or b"<!ENTITY" in data:
         raise ValueError("it has a document type, which MaterialX does not use")
@@ -56,6 +59,8 @@ def _walk(element: Xml.Element, prefix: str, where: str) -> Iterator[tuple[Xml.E
     """Every element that names a file, with the attribute that does, and what it comes to with its prefix."""
     if not isinstance(element.tag, str):
         return
+    if where.count("/") >= DEEPEST:
+        raise ValueError(f"its elements are nested more than {DEEPEST} deep")
     prefix = element.get("fileprefix", prefix)
     where = f"{where}/{element.get('name') or element.tag.rpartition('}')[2]}"
     if element.tag == _INCLUDE and element.get("href"):

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from tidy_crate.core.asset.follow.interface import FileLink, NewText
+from tidy_crate.core.files import read_input
 
 _TRANSFORM = re.compile(r"!<FileTransform>\s*(?:\{(?P<flow>[^{}]*)\}|(?P<block>(?:\n[ \t]+[^\n]*)+))")
 _SOURCE = re.compile(r"(?P<lead>(?:^|[\s,{])src:\s*)(?P<value>\"[^\"\n]*\"|'[^'\n]*'|[^,}\n]+)")
@@ -42,7 +43,7 @@ class ColourConfiguration:
 
 
 def _text(path: Path) -> str:
-    text = path.read_text(encoding="utf-8", errors="surrogateescape")
+    text = read_input(path).decode("utf-8", "surrogateescape")
     if "ocio_profile_version" not in text:
         raise ValueError("it is not a colour configuration, for it states no ocio_profile_version")
     return text

@@ -9,13 +9,15 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
-from tidy_crate.core.asset.follow.interface import FileLink, NewText
+from tidy_crate.core.asset.follow.interface import MOST_LINKS, FileLink, NewText
 
 # how many values an option of a texture statement takes; of -o, -s and -t the last two may be left out
 _OPTIONS = {
     "-blendu": 1, "-blendv": 1, "-boost": 1, "-mm": 2, "-o": 3, "-s": 3, "-t": 3, "-texres": 1, "-clamp": 1,
     "-bm": 1, "-imfchan": 1, "-type": 1, "-cc": 1,
 }  # fmt: skip
+# bytes
+LONGEST_LINE = 1 << 20
 _TEXTURES = ("map_", "bump", "disp", "decal", "refl", "norm")
 
 
@@ -28,15 +30,17 @@ class WavefrontObject:
         """See Follower.links."""
         found = []
         with path.open("rb") as stream:
-            for number, line in enumerate(stream, 1):
+            for number, line in _lines(stream):
                 if line.startswith(b"mtllib"):
                     found += [FileLink(name, f"line {number}", "material") for name in self._names(line, path)]
+                    if len(found) > MOST_LINKS:
+                        break
         return found
 
     def rewrite(self, source: Path, target: BinaryIO, new_text: NewText) -> None:
         """See Follower.rewrite."""
         with source.open("rb") as stream:
-            for number, line in enumerate(stream, 1):
+            for number, line in _lines(stream):
                 if line.startswith(b"mtllib"):
                     names = self._names(line, source)
                     texts = [new_text(FileLink(name, f"line {number}", "material")) for name in names]
@@ -74,10 +78,20 @@ class WavefrontMaterial:
     @staticmethod
     def _lines(stream: BinaryIO) -> Iterator[tuple[bytes, FileLink | None, int]]:
         """Every line, its link, and where in the line the file's name starts."""
-        for number, line in enumerate(stream, 1):
+        for number, line in _lines(stream):
             start = _texture_start(line)
             name = line[start:].decode("utf-8", "surrogateescape").strip() if start else ""
             yield line, FileLink(name, f"line {number}", "texture") if name else None, start
+
+
+def _lines(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
+    """Number and bytes of each line. Raises ValueError for one that no program wrote."""
+    number = 0
+    while line := stream.readline(LONGEST_LINE + 1):
+        number += 1
+        if len(line) > LONGEST_LINE:
+            raise ValueError(f"line {number} is longer than {LONGEST_LINE >> 20} MiB")
+        yield number, line
 
 
 def _texture_start(line: bytes) -> int:

@@ -15,6 +15,8 @@ from tidy_crate.core.scene.model import SimulationState
 from tidy_crate.core.work.command import RenderCommand
 
 VERSION = 1
+# bytes
+MOST_SHEET = 256 << 20
 SUFFIX = ".sheet.json"
 
 
@@ -196,7 +198,7 @@ class Sheet(Model):
 
 def read_sheet(path: Path) -> Sheet:
     """Read and check a sheet. Raises UnreadableInput that names the first thing wrong with it."""
-    sheet = validated(Sheet, read_json(path, "scene sheet"), "scene sheet", path)
+    sheet = validated(Sheet, read_json(path, "scene sheet", MOST_SHEET), "scene sheet", path)
     if sheet.scene_sheet != VERSION:
         raise UnreadableInput(f"the scene sheet is of version {sheet.scene_sheet}, this tool reads {VERSION}", path)
     for what, names in (

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from pxr import Sdf
 
+from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.formats.usd.apply import staged_stage
 from tidy_crate.core.scene.formats.usd.composition import composition
@@ -61,8 +62,12 @@ def compared(scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[
         named = texts[file, text]
         return (place_of(named) if named is not None else None) or MISSING
 
-    with usd_messages():
-        return composition(stage, identity, text_identity if texts else None)
+    try:
+        with usd_messages():
+            return composition(stage, identity, text_identity if texts else None)
+    except RecursionError as error:
+        what = "a prim's metadata is nested so deeply that it cannot be compared"
+        raise UnreadableInput(what, scene, "take the custom data out") from error
 
 
 def _own_file(layer: Sdf.Layer) -> Path | None:

@@ -12,6 +12,7 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs, plain
 from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
+from tidy_crate.core.scene.formats.usd.size import refuse_bomb
 from tidy_crate.core.scene.formats.usd.slots import REMOVED, TEXTS, Slot, rewrite
 from tidy_crate.core.scene.staging import ChooseVariant, SetSetting, StagingPlan, UseCache
 
@@ -69,6 +70,7 @@ def compose(root: Path, arcs: Iterable[Arc], layers: Iterable[Path], layer_of: C
     with usd_messages(root):
         top, origin, held = _with_relinked_arcs(root, arcs, layers, layer_of)
         # an in-memory layer lives as long as somebody holds it, which the stage does from here on
+        refuse_bomb(top, root)
         stage = open_stage(top, root)
     del held
     return Composed(stage, origin)

@@ -11,6 +11,7 @@ from typing import Any
 
 from pxr import Sdf
 
+from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.formats.usd.slots import (
     Slot,
     attribute_slots,
@@ -22,6 +23,8 @@ from tidy_crate.core.scene.formats.usd.slots import (
     text_slots,
 )
 
+# characters of a path: that of a prim nested a few hundred deep
+LONGEST_PATH = 8192
 # relationships that link prims without making the render use them; bindings are asked about all at once
 NO_USE = ("proxyPrim", "collection:", "physics:", "tidy:", "material:binding")
 # keys of a prim by which another prim's opinions reach it under its own name, without naming a file
@@ -92,6 +95,9 @@ def layer_facts(layer: Sdf.Layer) -> LayerFacts:
     # what a spec is, is read off its path as text
     for path in paths:
         text = path.pathString
+        if len(text) > LONGEST_PATH:
+            what = f"its prims are nested so deeply that a path has more than {LONGEST_PATH} characters"
+            raise UnreadableInput(what, layer.identifier, "no renderer takes such a scene")
         if text.endswith("]"):
             seen.link(text)
             continue

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -122,9 +122,26 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> N
             if key not in seen:
                 seen.add(key)
                 queue.append((target, inherited))
+        _refuse_endless(_opened_by_library(found))
         if context or any(into.values()):
             found = [replace(one, within=context, leads=into.get(one.id, "")) for one in found]
         walk.occurrences.extend(found)
+
+
+def _opened_by_library(found: Iterable[Occurrence]) -> Iterator[Occurrence]:
+    """Those occurrences whose files the library opens by itself when it composes."""
+    return (one for one in found if one.slot.is_arc or one.slot.field == "clips")
+
+
+def _refuse_endless(found: Iterable[Occurrence]) -> None:
+    """Make sure that the library meets no pipe and no device, which it would read for ever."""
+    for one in found:
+        if one.resolution.trouble is None or one.resolution.location is None:
+            continue
+        for path in (one.resolution.location, *map(Path, one.resolution.absent)):
+            if path.exists() and not path.is_file() and not path.is_dir():
+                what = f"a layer is a pipe or a device, which cannot be composed ({one.slot.path} in {one.layer.name})"
+                raise UnreadableInput(what, path, "put a file in its place, or take it out of the scene")
 
 
 def _read_facts(walk: Walk, path: Path) -> bool:

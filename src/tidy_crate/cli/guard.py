@@ -1,0 +1,152 @@
+"""One process works, and another one watches it: where a library ends the work, the user still gets one clear error.
+
+A scene can be made so that the library that reads it breaks off, or takes all memory there is. A layer that is saved
+while it is read is cut short under the library. On POSIX systems only; elsewhere the work is not watched.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import sys
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from tidy_crate.cli.text import clean
+
+# share of the machine's memory that a command may take
+SHARE = 0.8
+_EVERY = 0.5
+_DIED_WITH_PARENT = 1
+_CRASHES = ("SIGSEGV", "SIGABRT", "SIGILL", "SIGFPE", "SIGSYS")
+# commands that open files which others may have made, by libraries that are not ours
+READING = ("survey", "bake", "relink", "check", "collect", "prove", "probe", "estimate", "review", "override", "waive")
+UNGUARDED = "TIDY_CRATE_UNGUARDED"
+
+
+def run(work: Callable[[], None]) -> None:
+    """Do the work in a process of its own, which ends with this one, and end as it ends."""
+    reads = next((word for word in sys.argv[1:] if not word.startswith("-")), "") in READING
+    if not reads or not hasattr(os, "fork") or os.environ.get(UNGUARDED):
+        work()
+        return
+    sys.stdout.flush()
+    sys.stderr.flush()
+    parent = os.getpid()
+    child = os.fork()
+    if child == 0:
+        _end_with(parent)
+        work()
+        return
+    os._exit(_watch(child))
+
+
+def _watch(child: int) -> int:
+    """Wait for the child, and return the exit code."""
+
+    def pass_on(number: int, _: object) -> None:
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(child, number)
+
+    # Ctrl-C reaches the child by itself, which ends in order
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, pass_on)
+    watch = _Memory(child)
+    watch.start()
+    while True:
+        try:
+            _, status = os.waitpid(child, 0)
+            break
+        except InterruptedError:
+            continue
+    if os.WIFEXITED(status):
+        return os.WEXITSTATUS(status)
+    number = signal.Signals(os.WTERMSIG(status))
+    what, remedy = _told(number, watch.most)
+    if what is None:
+        signal.signal(number, signal.SIG_DFL)
+        os.kill(os.getpid(), number)
+        return 128 + number
+    _say(what, remedy)
+    return 2
+
+
+def _told(number: signal.Signals, most: int | None) -> tuple[str | None, str]:
+    """What happened to the child, in plain words, and what to do; None where somebody ended it on purpose."""
+    if most is not None:
+        return (
+            f"this takes more than {most >> 30} GiB of memory, and was stopped before the machine ran out of it",
+            "look for references within references, or run it on a machine with more memory",
+        )
+    if number is signal.SIGBUS:
+        return (
+            "a file changed or was cut short while it was read",
+            "wait until it is saved, then run the same command again",
+        )
+    if number.name in _CRASHES:
+        return (
+            f"a library that reads the scene or its files broke off ({number.name}): something in them is badly broken",
+            "save the scene again from its program; survey each of its layers alone to find which it is",
+        )
+    return None, ""
+
+
+def _say(what: str, remedy: str) -> None:
+    words = sys.argv[1:]
+    where = next((word for word in words[1:] if not word.startswith("-") and Path(word).exists()), None)
+    if "--json" in words:
+        print(json.dumps({"error": {"what": what, "where": where, "remedy": remedy}}, indent=1), flush=True)
+    else:
+        at = f": {clean(where)}" if where else ""
+        print(f"tidy-crate: {what}{at}\n  {remedy}", file=sys.stderr, flush=True)
+
+
+class _Memory(threading.Thread):
+    """Ends a process that takes too much memory. most: the limit in bytes once it was passed."""
+
+    def __init__(self, child: int) -> None:
+        super().__init__(daemon=True)
+        self._child = child
+        self.most: int | None = None
+
+    def run(self) -> None:
+        try:
+            limit = int(SHARE * os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE"))
+        except (ValueError, OSError):
+            return
+        page = os.sysconf("SC_PAGE_SIZE")
+        file = Path(f"/proc/{self._child}/statm")
+        while True:
+            time.sleep(_EVERY)
+            try:
+                used = int(file.read_text().split()[1]) * page
+            except (OSError, ValueError, IndexError):
+                return
+            if used > limit:
+                self.most = limit
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(self._child, signal.SIGKILL)
+                return
+
+
+def _end_with(parent: int) -> None:
+    """Let this process end when its parent does, however that ends."""
+    with contextlib.suppress(Exception):
+        import ctypes
+
+        if ctypes.CDLL(None).prctl(_DIED_WITH_PARENT, signal.SIGKILL, 0, 0, 0) == 0:
+            if os.getppid() != parent:
+                os._exit(1)
+            return
+
+    def look() -> None:
+        while os.getppid() == parent:
+            time.sleep(_EVERY)
+        os._exit(1)
+
+    threading.Thread(target=look, daemon=True).start()
