@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import os
 import shutil
+import socket
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -213,6 +216,52 @@ def test_the_proofs_walls_hold_a_render_command_that_looks_outside(crate: Path, 
         prove(crate, os.environ, ANY)
 
 
+SPY = """
+import os, pathlib, signal, socket, sys
+found = []
+for entry in pathlib.Path("/proc").iterdir():
+    try:
+        if "secret-of-another" in (entry / "environ").read_text(): found.append("environ")
+    except OSError: pass
+try:
+    os.kill(VICTIM, 0); found.append("signal")
+except OSError: pass
+try:
+    if pathlib.Path("/dev/shm/tidy-crate-test").exists(): found.append("shm")
+except OSError: pass
+try:
+    socket.create_connection(("127.0.0.1", PORT), 2); found.append("network")
+except OSError: pass
+sys.exit("reached: " + ", ".join(found) if found else "reached nothing")
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="what the Linux kernel offers")
+def test_the_renderer_of_a_proof_reaches_no_process_no_network_and_no_shared_memory(crate: Path) -> None:
+    shared = Path("/dev/shm/tidy-crate-test")
+    shared.write_text("x")
+    victim = subprocess.Popen([sys.executable, "-c", "input()"], stdin=subprocess.PIPE, env={"X": "secret-of-another"})
+    try:
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            spy = SPY.replace("VICTIM", str(victim.pid)).replace("PORT", str(server.getsockname()[1]))
+            content = read_json(crate / FILE_NAME, "packing list")
+            content["render"] |= {"command": ["{python}", "-c", spy]}
+            write_json(crate / FILE_NAME, content)
+            proof = prove(crate, os.environ, ANY)
+    finally:
+        victim.kill()
+        victim.communicate()
+        shared.unlink()
+    assert proof.test_frame is not None
+    said = " ".join(proof.test_frame.said)
+    # what is said to be out of reach is
+    ways = {"environ": "other processes", "signal": "signals", "shm": "shared memory", "network": "network"}
+    reached = {wall for word, wall in ways.items() if word in said.partition("reached:")[2]}
+    assert "reached" in said and not reached & set(proof.out_of_reach), said
+    if set(ways.values()) <= set(proof.out_of_reach):
+        assert "reached nothing" in said
+
+
 def test_a_renderer_that_cannot_start_takes_nothing_from_the_crate(crate: Path, tmp_path: Path) -> None:
     content = read_json(crate / FILE_NAME, "packing list")
     for words in (["no-such-renderer-anywhere"], ["{python}", "-c", "import no_such_part_of_the_renderer"]):
@@ -241,7 +290,7 @@ def test_a_renderer_reads_the_installation_that_it_is_part_of(crate: Path, tmp_p
 
 
 def test_a_system_without_walls_says_so() -> None:
-    assert confine.confine([], [], platform="elsewhere") is not None
+    assert confine.confine([], [], platform="elsewhere").why_not is not None
 
 
 @pytest.mark.parametrize("path", ["../out.txt", "/etc/out.txt", "a/../../out", "c:\\out"])

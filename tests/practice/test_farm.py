@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable, Iterator
 from datetime import date
@@ -128,11 +129,12 @@ def test_u2_only_what_the_farm_lacks_is_sent_and_verified(
 ) -> None:
     upload(*short, link)
     assert upload(*short, link)[0] == 0
-    path = tmp_path / "x"
+    path, other = tmp_path / "x", Blob(blake3="0" * 64, bytes=13)
     path.write_bytes(b"other content")
+    assert link.missing([other]) == {other.blake3}
     with pytest.raises(FarmError, match="not what was announced"):
-        link.upload(Blob(blake3="0" * 64, bytes=13), path, lambda _: None)
-    assert link.missing([Blob(blake3="0" * 64, bytes=13)]) == {"0" * 64}
+        link.upload(other, path, lambda _: None)
+    assert link.missing([other]) == {other.blake3}
 
 
 def test_u10_the_farm_reads_the_crate_as_the_survey_did(link: HttpFarm, short: tuple[Path, PackingList]) -> None:
@@ -152,6 +154,61 @@ def test_x4_the_farm_refuses_a_hostile_crate(farm: Path, link: HttpFarm, short: 
         with pytest.raises(FarmError, match="does not stay inside"):
             link.register(content.model_copy(update={"files": (hostile, *content.files[1:])}))
     assert not list(farm.rglob("escaped.txt"))
+
+
+@pytest.mark.parametrize("what", ["no files", "no scene", "twice", "below a file", "long", "long name"])
+def test_x4_a_crate_that_no_folder_can_hold_is_refused_and_leaves_nothing(
+    what: str, farm: Path, link: HttpFarm, short: tuple[Path, PackingList]
+) -> None:
+    upload(*short, link)
+    content, first = short[1], short[1].files[0]
+    others = {
+        "no files": (),
+        "no scene": tuple(one for one in content.files if one.path != content.scene),
+        "twice": (*content.files, first),
+        "below a file": (*content.files, first.model_copy(update={"path": f"{content.scene}/x.png"})),
+        "long": (*content.files, first.model_copy(update={"path": "a/" * 2500 + "x.png"})),
+        "long name": (*content.files, first.model_copy(update={"path": "x" * 256})),
+    }
+    with pytest.raises(FarmError, match="the farm refuses"):
+        link.register(content.model_copy(update={"files": others[what]}))
+    assert not list((farm / "crates").glob("*.part"))
+
+
+def test_x4_a_blob_is_as_large_as_it_was_announced(farm: Path, link: HttpFarm) -> None:
+    from blake3 import blake3
+
+    url = read_card(farm / "practice.farm.toml").url
+    headers = {"Authorization": f"Bearer {(farm / 'token').read_text()}"}
+    digest = blake3(b"x" * 32).hexdigest()
+    put = f"{url}/v2/blobs/{digest}"
+    assert httpx.put(put, content=b"x" * 32, headers=headers).status_code == 428
+    assert link.missing([Blob(blake3=digest, bytes=32)]) == {digest}
+    sent = 0
+
+    def endless() -> Iterator[bytes]:
+        nonlocal sent
+        while sent < 600 << 20:
+            sent += 1 << 20
+            yield bytes(1 << 20)
+
+    for told in ({}, {"Content-Length": str(600 << 20)}):
+        with contextlib.suppress(httpx.HTTPError):
+            assert httpx.put(put, content=endless(), headers=headers | told).status_code == 413
+        assert sent < 100 << 20
+    assert httpx.put(put, content=b"x" * 32, headers=headers).status_code == 201
+
+
+def test_x4_nothing_is_told_without_a_token_and_a_crate_has_no_path(
+    farm: Path, link: HttpFarm, short: tuple[Path, PackingList]
+) -> None:
+    url = read_card(farm / "practice.farm.toml").url
+    for path in ("/openapi.json", "/docs", "/v2/account", "/hello"):
+        assert httpx.get(f"{url}{path}").status_code in (401, 404)
+    order = order_for(link, short)
+    for name in (f"x/../{order.crate}", f"./{order.crate}", "..", "a" * 24):
+        with pytest.raises(FarmError, match="no such crate"):
+            link.submit(order.model_copy(update={"crate": name}))
 
 
 def test_one_submission_sent_twice_is_one_job(link: HttpFarm, short: tuple[Path, PackingList]) -> None:
@@ -334,9 +391,10 @@ def test_x3_a_farm_that_is_killed_goes_on_where_it_was(short: tuple[Path, Packin
     job = link.submit(order_for(link, short))
     wait_for(lambda: link.summary(job), lambda found: found.counts.done >= 1)
     pid = read_json(folder / control.RUNNING, "state")["pid"]
-    for process in (*psutil.Process(pid).children(recursive=True), psutil.Process(pid)):
-        process.kill()
-    psutil.Process(pid).wait()
+    nodes = psutil.Process(pid).children(recursive=True)
+    psutil.Process(pid).kill()
+    # no node outlives its farm
+    assert nodes and not psutil.wait_procs(nodes, timeout=20)[1]
     link.close()
     assert control.running(folder) is None
     control.start(folder, FarmSettings(nodes=1))

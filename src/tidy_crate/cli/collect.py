@@ -231,7 +231,10 @@ def _show_proof(console: Console, proof: Proof) -> None:
             cell("; ".join(troubles[:5]) if troubles else good),
         )
 
-    enforced = "the kernel denied every way out" if proof.enforced else f"not by the kernel: {proof.why_not}"
+    reach = ", ".join(proof.out_of_reach)
+    enforced = f"out of reach: {reach}" if proof.enforced else f"not by the kernel: {proof.why_not}"
+    if not proof.enforced and reach:
+        enforced += f"; out of reach: {reach}"
     rows.add_row("shut in while it was tried", Text("yes" if proof.enforced else "no"), cell(enforced))
     line("every file as packed", proof.changed, "all hashes agree")
     line("nothing that nobody packed", proof.unexpected, "no other file is in the folder")

@@ -11,7 +11,10 @@ import shutil
 import sys
 import sysconfig
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
+
+from tidy_crate.core.crate.isolate import FILES, SIGNALS
 
 # system call numbers, the same on every architecture since they were added
 _CREATE_RULESET, _ADD_RULE, _RESTRICT_SELF = 444, 445, 446
@@ -23,11 +26,19 @@ _EXECUTE, _WRITE_FILE, _READ_FILE, _READ_DIR = 1 << 0, 1 << 1, 1 << 2, 1 << 3
 _FILE_RIGHTS = _EXECUTE | _WRITE_FILE | _READ_FILE
 _READING = _EXECUTE | _READ_FILE | _READ_DIR
 _ALL_FIRST = (1 << 13) - 1
-_REFER, _TRUNCATE = 1 << 13, 1 << 14
+_REFER, _TRUNCATE, _DEVICE_CONTROL = 1 << 13, 1 << 14, 1 << 15
+_TCP = 1 << 0 | 1 << 1
+_ABSTRACT_SOCKETS, _SIGNALS = 1 << 0, 1 << 1
+# bytes of the attributes that a version knows
+_SIZES = {1: 8, 4: 16, 6: 24}
 
 
 class _RulesetAttributes(ctypes.Structure):
-    _fields_ = (("handled_access_fs", ctypes.c_uint64),)
+    _fields_ = (
+        ("handled_access_fs", ctypes.c_uint64),
+        ("handled_access_net", ctypes.c_uint64),
+        ("scoped", ctypes.c_uint64),
+    )
 
 
 class _PathBeneath(ctypes.Structure):
@@ -35,38 +46,64 @@ class _PathBeneath(ctypes.Structure):
     _fields_ = (("allowed_access", ctypes.c_uint64), ("parent_fd", ctypes.c_int32))
 
 
+TCP = "TCP"
+
+
+@dataclass(frozen=True)
+class Confined:
+    """What came of confining a process."""
+
+    why_not: str | None
+    """Why the kernel does not deny it other files, None where it does."""
+    walls: frozenset[str] = frozenset()
+    """What it can no longer reach."""
+
+
+def devices() -> list[Path]:
+    """The devices of this machine, without the memory that processes share."""
+    try:
+        return [Path("/dev", name) for name in os.listdir("/dev") if name not in ("shm", "mqueue")]  # noqa: PTH208
+    except OSError:
+        return []
+
+
 def confine(
     readable: Iterable[Path],
     writable: Iterable[Path],
     listable: Iterable[Path] = (),
     platform: str = sys.platform,
-) -> str | None:
-    """Deny this process and its children all file access but to these folders. listable: their names only.
+) -> Confined:
+    """Deny this process and its children all file access but to these folders, and TCP and signals where it can.
 
-    Returns None when the kernel enforces it, else in plain words why it cannot. Call it before any thread starts.
+    listable: folders whose names may be read, and no more. Call it before any thread starts.
     """
     if not platform.startswith("linux"):
-        return "this system has no way to shut a process in without a privilege"
+        return Confined("this system has no way to shut a process in without a privilege")
     libc = ctypes.CDLL(None, use_errno=True)
     version = libc.syscall(_CREATE_RULESET, None, ctypes.c_size_t(0), ctypes.c_uint32(_VERSION_FLAG))
     if version < 1:
-        return "this kernel does not offer Landlock"
+        return Confined("this kernel does not offer Landlock")
     handled = _ALL_FIRST | (_REFER if version >= 2 else 0) | (_TRUNCATE if version >= 3 else 0)
-    attributes = _RulesetAttributes(handled)
-    ruleset = libc.syscall(_CREATE_RULESET, ctypes.byref(attributes), ctypes.c_size_t(8), ctypes.c_uint32(0))
+    handled |= _DEVICE_CONTROL if version >= 5 else 0
+    attributes = _RulesetAttributes(
+        handled, _TCP if version >= 4 else 0, _ABSTRACT_SOCKETS | _SIGNALS if version >= 6 else 0
+    )
+    size = _SIZES[max(known for known in _SIZES if known <= version)]
+    ruleset = libc.syscall(_CREATE_RULESET, ctypes.byref(attributes), ctypes.c_size_t(size), ctypes.c_uint32(0))
     if ruleset < 0:
-        return f"Landlock refused ({os.strerror(ctypes.get_errno())})"
+        return Confined(f"Landlock refused ({os.strerror(ctypes.get_errno())})")
     try:
         for folders, rights in ((readable, _READING), (writable, handled), (listable, _READ_DIR)):
             for folder in folders:
                 problem = _allow(libc, ruleset, folder, rights)
                 if problem:
-                    return problem
+                    return Confined(problem)
         if libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0) or libc.syscall(_RESTRICT_SELF, ruleset, ctypes.c_uint32(0)):
-            return f"Landlock refused ({os.strerror(ctypes.get_errno())})"
+            return Confined(f"Landlock refused ({os.strerror(ctypes.get_errno())})")
     finally:
         os.close(ruleset)
-    return None
+    # UDP and the like are not among what it can deny
+    return Confined(None, frozenset({FILES, *({TCP} if version >= 4 else ()), *({SIGNALS} if version >= 6 else ())}))
 
 
 def _allow(libc: ctypes.CDLL, ruleset: int, path: Path, rights: int) -> str | None:
@@ -130,11 +167,19 @@ def _interpreters(program: Path) -> list[Path]:
     return [one for path in found for one in (path, path.resolve())]
 
 
-def runtime_folders(programs: Iterable[str] = ()) -> list[Path]:
-    """What a program needs to run at all: this Python, the system's libraries, and the folders of other programs."""
+# of /proc what programs read of the machine; the rest is of other processes
+_OF_MACHINE = ("cpuinfo", "meminfo", "stat", "sys", "filesystems", "version", "loadavg", "uptime", "self")
+
+
+def runtime_folders(programs: Iterable[str] = (), *, sees_processes: bool = False) -> list[Path]:
+    """What a program needs to run at all: this Python, the system's libraries, and the folders of other programs.
+
+    sees_processes: /proc shows the other processes of this machine, so only what is not theirs is among them.
+    """
     found = {Path(sys.prefix), Path(sys.base_prefix), *(Path(p) for p in sysconfig.get_paths().values())}
     found |= {Path(entry).resolve() for entry in sys.path if entry and Path(entry).exists()}
-    found |= {Path(folder) for folder in ("/usr", "/lib", "/lib32", "/lib64", "/bin", "/sbin", "/etc", "/proc", "/sys")}
+    found |= {Path(folder) for folder in ("/usr", "/lib", "/lib32", "/lib64", "/bin", "/sbin", "/etc", "/sys")}
+    found |= {Path("/proc", name) for name in _OF_MACHINE} if sees_processes else {Path("/proc")}
     found |= {Path(program).resolve().parent for program in programs if Path(program).is_absolute()}
     cwd = Path.cwd().resolve()
     # an entry that holds everything would confine nothing

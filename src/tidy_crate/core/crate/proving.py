@@ -11,7 +11,8 @@ import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from tidy_crate.core.crate.confine import confine, program_folders, runtime_folders
+from tidy_crate.core.crate.confine import TCP, confine, devices, program_folders, runtime_folders
+from tidy_crate.core.crate.isolate import MEMORY, NETWORK, PROCESSES, isolate
 from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
 from tidy_crate.core.errors import CommandFailed, TidyCrateError
 from tidy_crate.core.files import hash_file, inside
@@ -53,6 +54,8 @@ class Proof(Model):
     whole: bool
     enforced: bool
     why_not: str | None
+    out_of_reach: tuple[str, ...] = ()
+    """What the process and the renderer could not reach: files, network, other processes, shared memory, signals."""
     outside: tuple[str, ...]
     unresolved: tuple[str, ...]
     changed: tuple[str, ...]
@@ -77,19 +80,30 @@ def main() -> int:
     crate, scratch = Path(sys.argv[1]), Path(sys.argv[2])
     frame = None if sys.argv[3] == "-" else int(sys.argv[3])
     content = read_packing_list(crate)
-    runtime = runtime_folders()
+    apart = isolate()
+    runtime = runtime_folders(sees_processes=PROCESSES not in apart)
     if content.render is not None:
         words = filled_runtime(content.render.command)
         runtime += [*program_folders(words, os.environ.get("PATH"), crate), *map(Path, content.render.reads)]
     shared = [Path(file.path) for file in content.shared]
     folders = {path.parent for path in shared}  # a sequence is found by listing its folder
-    why_not = confine([crate, *shared, *runtime], [scratch, Path("/dev")], folders)
-    proof = prove_here(crate, content, scratch, frame, why_not)
+    writable = [scratch, *([Path("/dev")] if MEMORY in apart else devices())]
+    confined = confine([crate, *shared, *runtime], writable, folders)
+    reached = apart | confined.walls | ({MEMORY} if confined.why_not is None else set())
+    reached -= {TCP} if NETWORK in reached else set()
+    proof = prove_here(crate, content, scratch, frame, confined.why_not, tuple(sorted(reached)))
     sys.stdout.write(proof.model_dump_json())
     return 0
 
 
-def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | None, why_not: str | None) -> Proof:
+def prove_here(
+    crate: Path,
+    content: PackingList,
+    scratch: Path,
+    frame: int | None,
+    why_not: str | None,
+    walls: tuple[str, ...] = (),
+) -> Proof:
     """Prove a crate in this process, which is already shut in (or cannot be, for the reason given)."""
     from tidy_crate.core.scene.formats.registry import format_of
     from tidy_crate.core.scene.settings import load_maps
@@ -138,6 +152,7 @@ def prove_here(crate: Path, content: PackingList, scratch: Path, frame: int | No
         whole=whole,
         enforced=why_not is None,
         why_not=why_not,
+        out_of_reach=walls,
         outside=tuple(outside),
         unresolved=tuple(unresolved),
         changed=tuple(changed),

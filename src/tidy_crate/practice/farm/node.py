@@ -5,7 +5,11 @@ A synthetic node renders nothing: it leaves small files and times by a seeded la
 
 from __future__ import annotations
 
+import multiprocessing
+import multiprocessing.connection
+import os
 import random
+import threading
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -85,6 +89,19 @@ def render_batch(order: BatchOrder) -> None:
         ),
         report,
     )
+
+
+def end_with_farm() -> None:
+    """Let this node's process end when the farm's does, however that ends: nobody would stop it."""
+    farm = multiprocessing.parent_process()
+    if farm is None:
+        return
+
+    def look() -> None:
+        multiprocessing.connection.wait([farm.sentinel])
+        os._exit(1)
+
+    threading.Thread(target=look, daemon=True).start()
 
 
 def has_report(spool: Path, seen: int) -> bool:

@@ -29,6 +29,7 @@ from tidy_crate.core.work.task import Task, TaskState
 from tidy_crate.practice.farm.node import (
     BatchOrder,
     Report,
+    end_with_farm,
     has_report,
     read_reports,
     render_batch,
@@ -110,7 +111,8 @@ class Scheduler:
         return self._folder / "crates" / crate
 
     def _new_pool(self) -> ProcessPoolExecutor:
-        return ProcessPoolExecutor(self._workers, mp_context=multiprocessing.get_context("spawn"))
+        spawned = multiprocessing.get_context("spawn")
+        return ProcessPoolExecutor(self._workers, mp_context=spawned, initializer=end_with_farm)
 
     def _loop(self) -> None:
         changed = True

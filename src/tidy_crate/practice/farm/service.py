@@ -11,7 +11,7 @@ import shutil
 from collections.abc import AsyncIterator, Callable
 from decimal import Decimal
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 from blake3 import blake3
 from fastapi import Depends, FastAPI, Header, HTTPException, Query, Request, Response
@@ -43,7 +43,7 @@ from tidy_crate.core.farm.protocol import (
     TaskChange,
     TaskPage,
 )
-from tidy_crate.core.files import inside, write_bytes
+from tidy_crate.core.files import inside, os_reason, write_bytes
 from tidy_crate.core.work.attempt import Attempt, Product
 from tidy_crate.core.work.task import TaskState, tasks_of
 from tidy_crate.practice.farm.node import synthetic_product
@@ -66,6 +66,7 @@ from tidy_crate.practice.farm.store import (
 )
 
 _WITH = (joinedload(AttemptRow.task), selectinload(AttemptRow.products))
+_CRATE = re.compile(r"[0-9a-f]{24}")
 _DIGEST = re.compile(r"[0-9a-f]{64}")
 # the farm knows no further states of payment, so that much is offered
 OFFERS = tuple(capability.value for capability in Capability)
@@ -91,8 +92,11 @@ def make_app(
 
     app = FastAPI(
         title="Farm protocol", version=str(VERSION), dependencies=[Depends(signed_in)], docs_url=None, redoc_url=None,
+        openapi_url=None,
         description="What the tool and a farm say to each other over HTTP.",
     )  # fmt: skip
+    # by digest, the size that was announced for a blob
+    announced: dict[str, int] = {}
     blobs = folder / "blobs"
     blobs.mkdir(parents=True, exist_ok=True)
     price, increment = settings.price_per_hour, settings.billing_increment_seconds
@@ -128,18 +132,29 @@ def make_app(
     @app.post("/v2/blobs/missing", tags=["deliver"])
     def missing(asked: BlobList) -> BlobList:
         """Say which of these blobs the farm does not have complete."""
-        return BlobList(blobs=tuple(blob for blob in asked.blobs if not blob_path(blob.blake3).is_file()))
+        lacking = tuple(blob for blob in asked.blobs if not blob_path(blob.blake3).is_file())
+        announced.update((blob.blake3, blob.bytes) for blob in lacking)
+        return BlobList(blobs=lacking)
 
     @app.put("/v2/blobs/{digest}", status_code=201, tags=["deliver"])
     async def put_blob(digest: str, request: Request) -> Response:
-        """Take in a blob, and verify it."""
+        """Take in a blob, and verify it. Its size is announced by asking whether it is missing."""
         path = blob_path(digest)
+        most = announced.get(digest)
+        if most is None:
+            raise HTTPException(428, "say how large this blob is first: ask whether it is missing", _CLOSE)
+        if not 0 <= _length(request) <= most:
+            raise HTTPException(413, f"this blob was announced with {most} bytes", _CLOSE)
         path.parent.mkdir(exist_ok=True)
         draft = path.with_name(f".{digest[:16]}.{secrets.token_hex(4)}.part")
         found = blake3()
         try:
+            left = most
             with draft.open("wb") as stream:
                 async for chunk in request.stream():
+                    left -= len(chunk)
+                    if left < 0:
+                        raise HTTPException(413, f"this blob was announced with {most} bytes", _CLOSE)
                     found.update(chunk)
                     stream.write(chunk)
             if found.hexdigest() != digest:
@@ -159,7 +174,7 @@ def make_app(
         return Registered(crate=name, reading=scheduler.read(target, content.scene))
 
     def checked(order: JobOrder) -> None:
-        if not (scheduler.crate_folder(Path(order.crate).name) / ".scene").is_file():
+        if not _CRATE.fullmatch(order.crate) or not (scheduler.crate_folder(order.crate) / ".scene").is_file():
             raise HTTPException(404, "there is no such crate")
         for output, path in order.outputs.items():
             if not takes_path(settings.output_path, path):
@@ -336,6 +351,10 @@ def make_app(
             return Response(bytes(spoilt), media_type="application/octet-stream")
         return FileResponse(path, media_type="application/octet-stream", headers={"ETag": f'"{digest}"'})
 
+    @app.get("/openapi.json", include_in_schema=False)
+    def described() -> dict[str, Any]:
+        return app.openapi()
+
     @app.post("/shutdown", include_in_schema=False)
     def shutdown() -> Response:
         stop()
@@ -381,22 +400,60 @@ def _rerender(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
 
 def _assemble(content: PackingList, target: Path, blob_path: Callable[[str], Path]) -> None:
     """Build the crate's folder from its blobs: a hard link each, a copy where links do not work."""
+    if trouble := _impossible(content):
+        raise HTTPException(422, trouble)
     lacking = [file.path for file in content.files if not blob_path(file.blake3).is_file()]
     if lacking:
         raise HTTPException(409, f"blobs are missing, first of {lacking[0]}")
     draft = target.with_name(f"{target.name}.{secrets.token_hex(4)}.part")
-    for file in content.files:
-        path = inside(draft, file.path)
-        path.parent.mkdir(parents=True, exist_ok=True)
-        try:
-            os.link(blob_path(file.blake3), path)
-        except OSError:
-            shutil.copyfile(blob_path(file.blake3), path)
-    inside(draft, content.scene)
-    write_bytes(draft / ".scene", content.scene.encode())
-    if target.exists():
-        shutil.rmtree(target)
-    draft.replace(target)
+    try:
+        for file in content.files:
+            path = inside(draft, file.path)
+            path.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                os.link(blob_path(file.blake3), path)
+            except OSError:
+                shutil.copyfile(blob_path(file.blake3), path)
+        write_bytes(draft / ".scene", content.scene.encode())
+        if target.exists():
+            shutil.rmtree(target)
+        draft.replace(target)
+    except OSError as error:
+        raise HTTPException(422, f"the crate cannot be unpacked here ({os_reason(error)})") from error
+    finally:
+        shutil.rmtree(draft, ignore_errors=True)
+
+
+# what is still on its way is not taken in
+_CLOSE = {"Connection": "close"}
+# characters of a path in a crate, and bytes of one name in it
+MOST_PATH, MOST_NAME = 1000, 255
+
+
+def _impossible(content: PackingList) -> str | None:
+    """Why no folder can hold these files, None where one can."""
+    places = [file.path for file in content.files]
+    if not places:
+        return "the crate holds no files"
+    if content.scene not in places:
+        return "the crate's scene is not among its files"
+    known = set(places)
+    if len(known) != len(places):
+        return "the crate lists a file twice"
+    for place in places:
+        parts = place.split("/")
+        if len(place) > MOST_PATH or any(len(part.encode("utf-8", "replace")) > MOST_NAME for part in parts):
+            return f"a path is too long: {place[:80]}"
+        if any("/".join(parts[:at]) in known for at in range(1, len(parts))):
+            return f"a file lies below another file: {place[:80]}"
+        inside(Path(), place)
+    return None
+
+
+def _length(request: Request) -> int:
+    """The length that a request states; -1 for none."""
+    text = request.headers.get("content-length", "")
+    return int(text) if text.isascii() and text.isdigit() and len(text) < 19 else -1
 
 
 def _change(job: FarmJobRow, row: AttemptRow) -> TaskChange:
