@@ -69,7 +69,8 @@ def _watch(child: int) -> int:
     number = signal.Signals(os.WTERMSIG(status))
     what, remedy = _told(number, watch.most)
     if what is None:
-        signal.signal(number, signal.SIG_DFL)
+        with contextlib.suppress(OSError):
+            signal.signal(number, signal.SIG_DFL)  # SIGKILL has no other way
         os.kill(os.getpid(), number)
         return 128 + number
     _say(what, remedy)

@@ -6,6 +6,7 @@ import contextlib
 import errno
 import json
 import os
+import re
 import secrets
 import stat
 from collections.abc import Iterable, Iterator
@@ -68,6 +69,18 @@ def only_one(lock: Path, busy: str, subject: object, wait: float = 0.0) -> Itera
         yield
     finally:
         held.release()
+
+
+_DRAFT = re.compile(r"\..*\.[0-9a-f]{8}\.part|\..*\.part\.[A-Za-z0-9]+")
+
+
+def remove_drafts(folder: Path) -> None:
+    """Remove what a process that was killed left half-written below a folder. Call it under the folder's lock."""
+    for where, _, names in os.walk(folder):
+        for name in names:
+            if _DRAFT.fullmatch(name):
+                with contextlib.suppress(OSError):
+                    Path(where, name).unlink()
 
 
 def write_bytes(path: Path, data: bytes) -> None:

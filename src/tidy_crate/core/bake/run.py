@@ -13,7 +13,7 @@ from tidy_crate.core.asset.frames import MOST_FRAMES
 from tidy_crate.core.context.outside import HeldBack
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
-from tidy_crate.core.files import hash_file, inside, only_one
+from tidy_crate.core.files import hash_file, inside, only_one, remove_drafts
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.caches import CacheFile, CacheRecord, cache_folder, read_records, write_record
@@ -80,6 +80,7 @@ def bake(
         return BakeResult(baked=(), up_to_date=(), failed=())
     context.file.may_write()
     with only_one(folder / ".bake.lock", "bakes this scene", context.scene):
+        remove_drafts(folder)
         return _bake(context, survey, wanted, folder, again, progress, staged_copy, baker or baker_of(context))
 
 

@@ -32,7 +32,7 @@ from tidy_crate.core.crate.shared import Share, lay_out_on_share, without_local
 from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.crate.trimming import trimmed
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.files import hash_file, only_one, refuse_links, write_bytes, write_whole
+from tidy_crate.core.files import hash_file, only_one, refuse_links, remove_drafts, write_bytes, write_whole
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.composition import Composition
@@ -136,7 +136,8 @@ def _collect(
     before = _listed(crate)
     written_to = (*layout.places.values(), *map(PurePosixPath, before))
     refuse_links(crate, {place.parent: None for place in written_to if not place.is_absolute()})
-    (crate / UNFINISHED).parent.mkdir(parents=True, exist_ok=True)
+    if (crate / UNFINISHED).exists():
+        remove_drafts(crate)
     write_bytes(crate / UNFINISHED, b"collect has not finished here; run it again\n")
     staged = context.format.apply(context.scene, context.plan, survey, layout.places, crate, context.commands)
     written = {*staged.written, *_write_followed(survey, layout, crate)}

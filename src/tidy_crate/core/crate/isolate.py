@@ -8,6 +8,7 @@ from __future__ import annotations
 import ctypes
 import os
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 _NEW_MOUNTS, _NEW_IPC, _NEW_USER, _NEW_PIDS, _NEW_NETWORK = 0x20000, 0x08000000, 0x10000000, 0x20000000, 0x40000000
@@ -29,12 +30,20 @@ def isolate(platform: str = sys.platform) -> frozenset[str]:
     user, group = os.getuid(), os.getgid()
     # the superuser would lose the right to read other users' files in a user namespace, and needs none
     own_user = _NEW_USER if user else 0
-    if libc.unshare(own_user | _NEW_MOUNTS | _NEW_PIDS | _NEW_NETWORK | _NEW_IPC):
+    flags = own_user | _NEW_MOUNTS | _NEW_PIDS | _NEW_NETWORK | _NEW_IPC
+
+    def leave() -> bool:
+        if libc.unshare(flags):
+            return False
+        if own_user:
+            Path("/proc/self/setgroups").write_text("deny")
+            Path("/proc/self/uid_map").write_text(f"{user} {user} 1")
+            Path("/proc/self/gid_map").write_text(f"{group} {group} 1")
+        return True
+
+    # half of it cannot be undone, so another process tries first
+    if not _works(leave) or not leave():
         return frozenset()
-    if own_user:
-        Path("/proc/self/setgroups").write_text("deny")
-        Path("/proc/self/uid_map").write_text(f"{user} {user} 1")
-        Path("/proc/self/gid_map").write_text(f"{group} {group} 1")
     child = os.fork()
     if child:
         _, status = os.waitpid(child, 0)
@@ -49,3 +58,15 @@ def isolate(platform: str = sys.platform) -> frozenset[str]:
         if _SHARED_MEMORY.is_dir() and libc.mount(b"tmpfs", memory, b"tmpfs", plain, b"mode=1777") == 0:
             found.add(MEMORY)
     return frozenset(found)
+
+
+def _works(attempt: Callable[[], bool]) -> bool:
+    """Whether something works, tried in a process that ends with it."""
+    child = os.fork()
+    if child == 0:
+        code = 1
+        try:
+            code = 0 if attempt() else 1
+        finally:
+            os._exit(code)
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
