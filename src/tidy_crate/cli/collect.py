@@ -235,9 +235,9 @@ def _show_proof(console: Console, proof: Proof) -> None:
     enforced = f"out of reach: {reach}" if proof.enforced else f"not by the kernel: {proof.why_not}"
     if not proof.enforced and reach:
         enforced += f"; out of reach: {reach}"
-    rows.add_row("shut in while it was tried", Text("yes" if proof.enforced else "no"), cell(enforced))
+    rows.add_row("sandboxed meanwhile", Text("yes" if proof.enforced else "no"), cell(enforced))
     line("every file as packed", proof.changed, "all hashes agree")
-    line("nothing that nobody packed", proof.unexpected, "no other file is in the folder")
+    line("no unexpected file", proof.unexpected, "all files in the folder are on the packing list")
     line("no path leads out", proof.outside, "every path ends inside the crate")
     line("every file found", proof.unresolved, "all that was not let go resolves")
     composes = [one for one in proof.differs if one.startswith(COMPOSES)]

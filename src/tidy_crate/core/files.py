@@ -175,8 +175,13 @@ _NOT_IN_NAMES = "\\:\0"
 
 
 def plain_name(name: str) -> str:
-    """Return a file's name with `_` for what may not stand in a name inside a crate: backslash, colon and zero."""
-    return name.translate(dict.fromkeys(map(ord, _NOT_IN_NAMES), "_"))
+    """Return a file's name with `_` for what no name in a crate has: `\\`, `:`, zero, and bytes that are not UTF-8."""
+    return "".join("_" if c in _NOT_IN_NAMES or "\ud800" <= c <= "\udfff" else c for c in name)
+
+
+def legible(text: str) -> str:
+    """Return a text that every file and every program can hold: bytes that are not UTF-8 are written out."""
+    return text.encode("utf-8", "backslashreplace").decode()
 
 
 def inside(folder: Path, relative: str) -> Path:

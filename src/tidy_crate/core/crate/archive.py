@@ -6,6 +6,7 @@ import stat
 import tarfile
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
@@ -68,7 +69,7 @@ def _opened(archive: Path) -> Iterator[BinaryIO]:
             yield stream
     except OSError as error:
         raise UnreadableInput(f"cannot read the archive ({os_reason(error)})", archive) from error
-    except (zipfile.BadZipFile, tarfile.TarError, zstandard.ZstdError, EOFError, ValueError) as error:
+    except (zipfile.BadZipFile, tarfile.TarError, zlib.error, zstandard.ZstdError, EOFError, ValueError) as error:
         raise UnreadableInput(f"the archive is broken ({error})", archive) from error
 
 

@@ -32,7 +32,7 @@ from tidy_crate.core.crate.shared import Share, lay_out_on_share, without_local
 from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.crate.trimming import trimmed
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.files import hash_file, only_one, refuse_links, remove_drafts, write_bytes, write_whole
+from tidy_crate.core.files import hash_file, legible, only_one, refuse_links, remove_drafts, write_bytes, write_whole
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.composition import Composition
@@ -318,7 +318,7 @@ def _missing(survey: Survey, layout: Layout, left: Mapping[str, int]) -> Iterato
         unneeded = f"{left.get(asset.id)} files of the sequence are for frames that are not rendered"
         yield MissingFile(
             asset=asset.id,
-            authored=asset.authored,
+            authored=legible(asset.authored),
             path=str(place or asset.missing_place),
             needed=asset.needed and lacking,
             let_go=asset.status is Status.LET_GO,
@@ -328,7 +328,7 @@ def _missing(survey: Survey, layout: Layout, left: Mapping[str, int]) -> Iterato
 
 def _portable(asset: Asset) -> str:
     """Why it is missing, without a path of this machine."""
-    return f"{asset.trouble}; {asset.because}" if asset.trouble else asset.because
+    return legible(f"{asset.trouble}; {asset.because}" if asset.trouble else asset.because)
 
 
 def _notes(context: SceneContext) -> Iterator[EditNote]:
@@ -336,8 +336,8 @@ def _notes(context: SceneContext) -> Iterator[EditNote]:
         yield EditNote(
             kind=edit.kind,
             origin=edit.origin,
-            subject=edit.subject,
-            because=_without_roots(edit.because, context),
+            subject=legible(edit.subject),
+            because=legible(_without_roots(edit.because, context)),
         )
 
 

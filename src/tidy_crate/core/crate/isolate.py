@@ -15,7 +15,7 @@ _NEW_MOUNTS, _NEW_IPC, _NEW_USER, _NEW_PIDS, _NEW_NETWORK = 0x20000, 0x08000000,
 _NO_SUID, _NO_DEVICES, _NO_EXEC, _RECURSIVE, _PRIVATE = 2, 4, 8, 0x4000, 1 << 18
 _SHARED_MEMORY = Path("/dev/shm")
 
-NETWORK, PROCESSES, MEMORY, SIGNALS, FILES = "network", "other processes", "shared memory", "signals", "files"
+NETWORK, PROCESSES, MEMORY, SIGNALS, FILES = "network", "other processes", "shared memory", "signals", "other files"
 
 
 def isolate(platform: str = sys.platform) -> frozenset[str]:

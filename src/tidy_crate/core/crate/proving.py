@@ -55,7 +55,7 @@ class Proof(Model):
     enforced: bool
     why_not: str | None
     out_of_reach: tuple[str, ...] = ()
-    """What the process and the renderer could not reach: files, network, other processes, shared memory, signals."""
+    """What the process and the renderer could not reach, such as the network and other files."""
     outside: tuple[str, ...]
     unresolved: tuple[str, ...]
     changed: tuple[str, ...]

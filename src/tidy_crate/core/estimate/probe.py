@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import statistics
 from pathlib import Path
+from typing import Annotated
+
+from pydantic import Field
 
 from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.machine import ProbeMachine, this_machine
 from tidy_crate.core.files import inside, read_json, write_json
-from tidy_crate.core.model import Model, validated
+from tidy_crate.core.model import Wire, validated
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.rendering import RenderRun, products, run
 from tidy_crate.core.schema import Schema
-from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.request import MOST_PIXELS, RenderRequest
 from tidy_crate.core.work.running import Commands
 from tidy_crate.core.work.task import Task
 
@@ -27,28 +30,33 @@ TIMINGS = "timings.json"
 VERSION = 2
 
 
-class ProbeFrame(Model):
+# ten years
+Seconds = Annotated[float, Field(ge=0, le=3.2e8)]
+Count = Annotated[int, Field(ge=0, lt=2**63)]
+
+
+class ProbeFrame(Wire):
     """One measured frame. seconds: wall clock without loading the scene; basis: what kind of renderer it was."""
 
     request: str
-    frame: int
-    seconds: float
-    memory_bytes: int
-    width: int
-    height: int
-    samples: int | None
+    frame: Annotated[int, Field(ge=-(2**31), lt=2**31)]
+    seconds: Seconds
+    memory_bytes: Count
+    width: Annotated[int, Field(ge=1, le=MOST_PIXELS)]
+    height: Annotated[int, Field(ge=1, le=MOST_PIXELS)]
+    samples: Count | None
     basis: str
 
 
-class ProbeResult(Model):
+class ProbeResult(Wire):
     """All measured frames, and what they were measured with."""
 
     probe: int = VERSION
     crate: str
     frames: tuple[ProbeFrame, ...]
-    load_seconds: float
+    load_seconds: Seconds
     """To start the renderer and load the scene, once per batch."""
-    cores_used: float
+    cores_used: Annotated[float, Field(ge=0, le=1e6)]
     basis: str
     renderer: str
     """Name and version."""

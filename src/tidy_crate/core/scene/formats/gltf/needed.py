@@ -27,7 +27,8 @@ def shown_nodes(content: dict[str, Any]) -> set[int]:
 def needed_images(content: dict[str, Any]) -> dict[int, str]:
     """By image index what uses it."""
     found: dict[int, str] = {}
-    meshes = {entry(content, "nodes", node).get("mesh") for node in shown_nodes(content)}
+    of_nodes = (entry(content, "nodes", node).get("mesh") for node in shown_nodes(content))
+    meshes = {mesh for mesh in of_nodes if isinstance(mesh, int)}
     for mesh in meshes:
         for primitive in _list(entry(content, "meshes", mesh), "primitives"):
             for material in _materials(primitive):
