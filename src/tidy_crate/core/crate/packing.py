@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path, PurePosixPath
 from typing import Any
 
 from blake3 import blake3
 from pydantic import Field
+from pydantic_core import from_json
 
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.decisions import Waiver
@@ -203,7 +203,7 @@ def is_crate(folder: Path) -> bool:
 def packing_list_of(text: str | bytes, where: Path | str) -> PackingList:
     """The packing list in a text, of any version. Raises UnreadableInput when it is none."""
     try:
-        content = json.loads(text)
+        content = from_json(text)
     except (ValueError, RecursionError) as error:
         raise UnreadableInput(f"the packing list is not valid JSON ({error})", where) from error
     return validated(PackingList, SCHEMA.upgraded(content, where), SCHEMA.what, where)
