@@ -13,6 +13,8 @@ from pathlib import Path
 from typing import Any, BinaryIO
 from urllib.parse import quote, unquote
 
+from pydantic_core import from_json
+
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import CHUNK, os_reason
 
@@ -51,7 +53,7 @@ def read_document(path: Path) -> Document:
     except OSError as error:
         raise UnreadableInput(f"cannot read the scene ({os_reason(error)})", path) from error
     try:
-        content = json.loads(data)
+        content = from_json(data)
     except (ValueError, RecursionError) as error:
         raise UnreadableInput(f"the scene is broken: its JSON is not valid ({error})", path) from error
     asset = content.get("asset") if isinstance(content, dict) else None
