@@ -178,6 +178,8 @@ _NOT_IN_NAMES = "\\:\0"
 
 def plain_name(name: str) -> str:
     """Return a file's name with `_` for what no name in a crate has: `\\`, `:`, zero, and bytes that are not UTF-8."""
+    if name.isascii() and not any(mark in name for mark in _NOT_IN_NAMES):
+        return name  # asked of every part of every path
     return "".join("_" if c in _NOT_IN_NAMES or "\ud800" <= c <= "\udfff" else c for c in name)
 
 

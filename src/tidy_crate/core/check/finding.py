@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 import os
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
 from enum import StrEnum
@@ -90,7 +90,7 @@ class Heads:
     # by text, which is quicker than by path
     _known: dict[str, Head | OSError] = field(default_factory=dict)
 
-    def of(self, path: Path) -> Head | OSError:
+    def of(self, path: Path | str) -> Head | OSError:
         """What a file begins like."""
         name = str(path)
         found = self._known.get(name)
@@ -139,7 +139,14 @@ class Checked:
         """The files that may not leave this machine unasked."""
         if self.border is None:
             return ()
-        return self.border.held(dict.fromkeys(m.path for asset in self.survey.assets for m in asset.members))
+        border = replace(self.border, look=self._head)
+        return border.held(dict.fromkeys(m.path for asset in self.survey.assets for m in asset.members))
+
+    def _head(self, path: str) -> Head:
+        found = self.heads.of(path)
+        if isinstance(found, OSError):
+            raise found
+        return found
 
     @cached_property
     def held_paths(self) -> frozenset[Path]:

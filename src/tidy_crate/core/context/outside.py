@@ -95,6 +95,8 @@ class Border:
     allowed: tuple[Path, ...] = ()
     agreed: Callable[[tuple[str, ...]], bool] = lambda _: False
     look: Callable[[str], Head] = read_head
+    seen: Callable[[Path], bool] = lambda _: False
+    """Whether a file was looked into before, and has not changed since."""
     _folders: dict[str, tuple[str, str | None, str | None]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -105,20 +107,23 @@ class Border:
         return tuple(one for path in files if (one := self._judge(path)) is not None)
 
     def _judge(self, path: Path) -> Held | None:
-        folder, name = os.path.split(path)
-        if os.path.islink(path):  # noqa: PTH114 - asked of every file of a scene
+        # by text: asked of every file of a scene
+        folder, authored = os.path.split(str(path))
+        name = authored
+        if os.path.islink(path):  # noqa: PTH114
             folder, name = os.path.split(os.path.realpath(path))
         real_folder, base, hidden = self._folder(folder)
-        real = Path(real_folder, name)
         inside = base is not None
-        reason, detail = self._private(real, name, hidden)
-        if reason is None:
-            reason, detail = self._kind(real, path.name, inside)
-        if reason is not None and self.agreed((f"{FILE}:", str(real))):
+        found = self._private(name, hidden)
+        if found is None and not self.seen(path):
+            found = self._kind(os.path.join(real_folder, name), authored, inside)  # noqa: PTH118
+        if found is None and inside:
             return None
-        if reason is None and not inside:
-            reason, detail = Reason.OUTSIDE, f"it is outside of {self.root}"
-        return Held(path, real, reason, detail) if reason is not None else None
+        real = Path(real_folder, name)
+        if found is not None and self.agreed((f"{FILE}:", str(real))):
+            return None
+        reason, detail = found or (Reason.OUTSIDE, f"it is outside of {self.root}")
+        return Held(path, real, reason, detail)
 
     def _folder(self, folder: str) -> tuple[str, str | None, str | None]:
         """Where a folder really is, the folder around it that files may come from, and a hidden one on the way."""
@@ -136,20 +141,21 @@ class Border:
         around = (str(folder) for folder in (Path(real), *Path(real).parents))
         return next((folder for folder in around if self.agreed((f"{FILES}:", folder))), None)
 
-    def _private(self, real: Path, name: str, hidden: str | None) -> tuple[Reason | None, str]:
+    @staticmethod
+    def _private(name: str, hidden: str | None) -> tuple[Reason, str] | None:
         if hidden is not None:
             return Reason.PRIVATE, f"it is in the hidden folder {hidden}"
         if _SECRET_NAME.fullmatch(name):
             return Reason.PRIVATE, "its name is one for keys or passwords"
-        return None, ""
+        return None
 
-    def _kind(self, real: Path, name: str, inside: bool) -> tuple[Reason | None, str]:
+    def _kind(self, real: str, name: str, inside: bool) -> tuple[Reason, str] | None:
         wanted = expected(name)
         known = inside or bool(wanted) or name.rpartition(".")[2].lower() in _UNSIGNED
         try:
-            head = self.look(str(real))
+            head = self.look(real)
         except OSError:
-            return None, ""  # said elsewhere, and it cannot be copied either
+            return None  # said elsewhere, and it cannot be copied either
         if head.is_key:
             return Reason.PRIVATE, "it begins like a private key"
         if not known:
@@ -157,12 +163,14 @@ class Border:
         excused = head.is_empty or head.is_picture or head.placeholder is not None
         if wanted and head.kind not in wanted and not excused:
             return Reason.KIND, f"it does not begin like {' or '.join(sorted(wanted))}"
-        return None, ""
+        return None
 
 
-def border_of(context: SceneContext, allowed: Iterable[Path] = ()) -> Border:
+def border_of(
+    context: SceneContext, allowed: Iterable[Path] = (), seen: Callable[[Path], bool] = lambda _: False
+) -> Border:
     """Return the border of a scene. allowed: more folders that files may come from, beside what is agreed."""
-    return Border(context.root, (context.tidy, *allowed), context.trust.of((context.root,)))
+    return Border(context.root, (context.tidy, *allowed), context.trust.of((context.root,)), seen=seen)
 
 
 def folder_claim(folder: Path | str, origin: str = "") -> Claim:

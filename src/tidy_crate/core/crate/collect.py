@@ -127,12 +127,12 @@ def _collect(
         layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
     context.file.may_write()
-    held_back = border_of(context, [share.local for share in shares]).held(layout.sources)
+    memory = CollectMemory.load(context.tidy, crate, system)
+    held_back = border_of(context, [share.local for share in shares], memory.brought_before).held(layout.sources)
     if held_back:
         raise HeldBack(context.scene, held_back)
     lock = context.tidy / "collected" / f".{crate.name[:100]}.lock"
     held.enter_context(only_one(lock, "collects into this crate", crate))
-    memory = CollectMemory.load(context.tidy, crate, system)
     before = _listed(crate)
     written_to = (*layout.places.values(), *map(PurePosixPath, before))
     refuse_links(crate, {place.parent: None for place in written_to if not place.is_absolute()})

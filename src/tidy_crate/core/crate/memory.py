@@ -43,6 +43,7 @@ class CollectMemory:
     _saved: float = field(default_factory=time.monotonic)
     _lock: threading.Lock = field(default_factory=threading.Lock)
     _read_again: set[str] = field(default_factory=set)
+    _sources: dict[str, str] | None = None
 
     @classmethod
     def load(cls, tidy: Path, crate: Path, system: System = THIS) -> CollectMemory:
@@ -74,6 +75,16 @@ class CollectMemory:
         except OSError:
             return None
         return entry.blake3
+
+    def brought_before(self, source: Path) -> bool:
+        """Whether a file was in this crate before, and has not changed since."""
+        if self._sources is None:
+            self._sources = {entry.source: entry.source_mark for entry in self.entries.values()}
+        mark = self._sources.get(str(source))
+        try:
+            return mark is not None and mark == file_mark(source)
+        except OSError:
+            return False
 
     def remember(self, source: Path, target: Path, digest: str) -> None:
         """Note a copy that was just made."""
