@@ -7,6 +7,7 @@ subclass of TidyCrateError, and reports progress to a callback. Heavy libraries 
     from tidy_crate import api
 
     scene = Path("shots/q010/scene_v003.usda")
+    api.trust(scene)
     api.bake(scene)
     crate = api.collect(scene).crate
     assert api.prove(crate).whole
@@ -262,7 +263,7 @@ def relink(
     chosen = choose(proposals, lacking) if choose else proposals
     applied = core.apply_relinks(context, chosen, found) if apply or choose else ()
     if applied:
-        # whoever takes a file from a folder lets it come from there
+        # taking a file from a folder is agreement to that folder
         user.trust.add(context.root, {folder_claim(one.candidate.parent) for one in applied})
     # what was found may name files of its own that are missing, and may be part of a set only
     still = core.missing(open_scene(scene, tidy_dir=tidy_dir, user=user).survey()) if applied else lacking

@@ -118,7 +118,7 @@ def _bake(
 
 
 def need_few_frames(survey: Survey) -> None:
-    """Raise WrongUsage for a range that nobody renders, which would fill the memory."""
+    """Raise WrongUsage for a range of more frames than a shot has: it would fill the memory."""
     if survey.frames.count > MOST_FRAMES:
         what = f"the scene has {survey.frames.count} frames, over {MOST_FRAMES}"
         raise WrongUsage(what, survey.scene, "set the range of the shot")

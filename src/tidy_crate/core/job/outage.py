@@ -38,4 +38,4 @@ class Outage:
 
 
 def say_nothing(_: str) -> None:
-    """Tell nobody of an outage."""
+    """Ignore what is told of an outage."""

@@ -86,7 +86,7 @@ class Trust:
         return self.of(places)(words)
 
     def of(self, places: Iterable[Path]) -> Callable[[Sequence[str]], bool]:
-        """Return the same question for these folders, for whoever asks it often."""
+        """Return the same question for these folders. It is quick to ask often."""
         known = self.folders()
         around = {folder for place in map(_real, places) for folder in (place, *place.parents)}
         trusted = {folder: frozenset(known[str(folder)]) for folder in around if str(folder) in known}

@@ -92,7 +92,7 @@ def render_batch(order: BatchOrder) -> None:
 
 
 def end_with_farm() -> None:
-    """Let this node's process end when the farm's does, however that ends: nobody would stop it."""
+    """Let this node's process end when the farm's does, however that ends. Nothing else would stop it."""
     farm = multiprocessing.parent_process()
     if farm is None:
         return

@@ -445,7 +445,7 @@ def _impossible(content: PackingList) -> str | None:
         if len(place) > MOST_PATH or any(len(part.encode("utf-8", "replace")) > MOST_NAME for part in parts):
             return f"a path is too long: {place[:80]}"
         if any("/".join(parts[:at]) in known for at in range(1, len(parts))):
-            return f"a file lies below another file: {place[:80]}"
+            return f"a file is below another file: {place[:80]}"
         inside(Path(), place)
     return None
 
