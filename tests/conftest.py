@@ -62,6 +62,21 @@ class Run:
         )
         return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
 
+    def at_terminal(self, answers: str, *words: object, cwd: Path | None = None) -> Outcome:
+        """The same with somebody at the keyboard, who gives these answers."""
+        import pty
+
+        ours, theirs = pty.openpty()
+        line = [sys.executable, "-m", "tidy_crate", *map(str, words)]
+        with subprocess.Popen(
+            line, cwd=cwd, stdin=theirs, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=self.environment
+        ) as process:
+            os.write(ours, answers.encode())
+            out, err = process.communicate(timeout=120)
+        os.close(ours)
+        os.close(theirs)
+        return Outcome(process.returncode, out.decode(), err.decode())
+
     def here(self, *words: object, cwd: Path | None = None) -> Outcome:
         """The same in this process: a second quicker, for what does not hang on being a program of its own."""
         with contextlib.chdir(cwd or Path.cwd()):

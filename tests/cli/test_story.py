@@ -137,20 +137,9 @@ def test_tables_for_people_say_what_matters(told: tuple[Path, dict[str, Any]], r
 def test_x1_at_a_terminal_it_asks_and_takes_no_for_an_answer(
     answer: str, code: int, told: tuple[Path, dict[str, Any]], run: Run
 ) -> None:
-    import os
-    import pty
-    import subprocess
-
     before = len(run("jobs", "--json").json["jobs"])
-    ours, theirs = pty.openpty()
-    line = [sys.executable, "-m", "tidy_crate", "send", "part.crate", "--farm", CARD, "--batch", "2", "--again"]
-    process = subprocess.Popen(
-        line, cwd=told[0], stdin=theirs, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=run.environment
-    )
-    os.write(ours, f"{answer}\n".encode())
-    _, err = process.communicate(timeout=120)
-    os.close(ours)
-    os.close(theirs)
-    assert process.returncode == code, err.decode()
-    assert b"Send this job to practice?" in err
+    words = ("send", "part.crate", "--farm", CARD, "--batch", "2", "--again")
+    done = run.at_terminal(f"{answer}\n", *words, cwd=told[0])
+    assert done.code == code, done.err
+    assert "Send this job to practice?" in done.err
     assert len(run("jobs", "--json").json["jobs"]) == before + (answer == "y")

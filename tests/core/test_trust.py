@@ -96,6 +96,22 @@ def test_the_program_refuses_a_strangers_command_until_it_is_trusted(strange: Pa
     assert run.here("trust", strange, "--forget", "--json").json["forgotten"]
 
 
+@pytest.mark.skipif(sys.platform == "win32", reason="a terminal of POSIX")
+def test_at_a_terminal_it_asks_and_takes_no_for_an_answer(strange: Path, run: Run, tmp_path: Path) -> None:
+    (tmp_path / "library").mkdir()
+    (tmp_path / "library" / "oak.png").write_bytes(b"\x89PNG\r\n\x1a\n")
+    scene, crate = strange / "s.usda", tmp_path / "s.crate"
+    scene.write_text(scene.read_text() + 'def Scope "F" {\nasset a = @../library/oak.png@\n}\n')
+    refused = run.at_terminal("n\n", "collect", scene, "-o", crate)
+    assert refused.code == 1 and "outside the project. Let them travel?" in refused.err and not crate.exists()
+    assert run.at_terminal("y\n", "collect", scene, "-o", crate).code == 0
+    refused = run.at_terminal("n\n", "probe", crate)
+    assert refused.code == 2 and "render.py" in refused.err and "Let them run from now on?" in refused.err
+    assert "wrote nothing for" in run.at_terminal("y\n", "probe", crate).err
+    # not asked again
+    assert "wrote nothing for" in run("probe", crate).err
+
+
 def test_a_crate_of_somebody_else_is_asked_about_by_itself(strange: Path, run: Run, tmp_path: Path) -> None:
     archive = tmp_path / "s.zip"
     assert run.here("collect", strange / "s.usda", "-o", tmp_path / "s.crate", "--archive", archive).code == 0

@@ -162,7 +162,8 @@ def _asking_about_folders(
         agreed = []
         for folder in error.folders:
             names = [one.path.name for one in error.held if one.reason is Reason.OUTSIDE and one.real.parent == folder]
-            if not talk.ask(f"{len(names)} files come from {folder}, outside the project. Let them travel?"):
+            shown = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+            if not talk.ask(f"{shown} from {folder}, outside the project. Let them travel?"):
                 raise
             agreed.append(folder)
         if not agreed:
