@@ -179,3 +179,22 @@ def test_retrieve_and_review(sent: tuple[Path, Path, str], run: Run, tmp_path: P
     for share in moments():
         kill_at(run, share, usual, "review", job)
         assert run("review", job, "--json").json["frames"] == first
+
+
+def test_rerender(sent: tuple[Path, Path, str], run: Run, tmp_path: Path) -> None:
+    """Synthetic frames are no pictures, so the review rejects all of them, each time."""
+    _, card, job = sent
+    into, usual = tmp_path / "frames", 2.0
+    for number, share in enumerate(moments(), 2):
+        assert run("retrieve", job, "--into", into).code == 0
+        assert run("review", job).code == 1
+        kill_at(run, share, usual, "rerender", job, "--yes")
+        run("rerender", job, "--yes")
+        assert run("track", job, "--follow", "--json").json["state"] == "done"
+        assert attempts_at(card.parent) == {number}
+
+
+def attempts_at(farm: Path) -> set[int]:
+    """How often the farm has rendered each of its tasks."""
+    with sqlite3.connect(next(farm.glob("*.sqlite"))) as found:
+        return {int(row[0]) for row in found.execute("SELECT attempts FROM task")}
