@@ -126,7 +126,7 @@ def _check_state_folder(folder: Path, allowed: Sequence[Path], trust: Trust) -> 
     for name in _STATE:
         real = os.path.realpath(folder / name)
         if not any(Path(real).is_relative_to(place) for place in places):
-            claim = Claim(STATE, (os.path.realpath(folder),), folder.name)
+            claim = Claim(STATE, (real,), folder.name)
             if not trust.holds([allowed[0]], claim.mark_words):
                 raise NotTrusted(allowed[0], [claim])
 
