@@ -175,11 +175,18 @@ class _Printed:
                         self._left_out += len(rest)
                         if len(self._tail) > 2 * KEPT_TAIL:
                             del self._tail[:-KEPT_TAIL]
-                if self._on_line is not None and self._problem is None:
-                    try:
-                        self._lines(chunk)
-                    except BaseException as error:  # noqa: BLE001 - raised again where the program was started
-                        self._problem = error
+                self._hand_on(chunk)
+        if self._line:
+            # the last line may have no end
+            self._hand_on(b"\n")
+
+    def _hand_on(self, chunk: bytes) -> None:
+        if self._on_line is None or self._problem is not None:
+            return
+        try:
+            self._lines(chunk)
+        except BaseException as error:  # noqa: BLE001 - raised again where the program was started
+            self._problem = error
 
     def _lines(self, chunk: bytes) -> None:
         assert self._on_line is not None
