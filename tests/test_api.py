@@ -153,5 +153,5 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
 
 def test_the_example_in_the_docstring_uses_functions_that_exist() -> None:
     names = set(re.findall(r"api\.(\w+)\(", api.__doc__ or ""))
-    assert names == {"bake", "collect", "prove", "send", "prepare", "retrieve", "review"}
+    assert names == {"trust", "bake", "collect", "prove", "send", "prepare", "retrieve", "review"}
     assert all(callable(getattr(api, name)) for name in names)
