@@ -74,7 +74,8 @@ class HeldBack(Blocked):
         options = [f"--from-outside {shlex.quote(one)}" for one in folders[:MOST_OPTIONS]]
         options += [f"--let-through {shlex.quote(one)}" for one in named[:MOST_OPTIONS]]
         ends = " ..." if max(len(folders), len(named)) > MOST_OPTIONS else ""
-        remedy = f"take it out of the scene, or agree: tidy-crate collect {shlex.quote(str(scene))} {' '.join(options)}{ends}"
+        line = f"tidy-crate collect {shlex.quote(str(scene))} {' '.join(options)}{ends}"
+        remedy = f"take it out of the scene, or agree: {line}"
         super().__init__(f"the scene names {count} that may not leave this machine unasked", scene, remedy)
         self.held = held
         lines = [f"{one.real}: {one.detail}" for one in held]
