@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.context.decisions import MendDecision, Waiver
     from tidy_crate.core.context.relink import Proposal
     from tidy_crate.core.context.scene import SceneContext
+    from tidy_crate.core.context.user import UserFile
     from tidy_crate.core.crate.collect import CollectResult
     from tidy_crate.core.crate.proving import Proof
     from tidy_crate.core.estimate.model import Estimate, Quote
@@ -98,9 +99,7 @@ class User:
     @property
     def ledger(self) -> Path | str:
         """The ledger: TIDY_CRATE_LEDGER, or the user's configuration, or an SQLite file in the user's folder."""
-        from tidy_crate.core.context.user import FILE_NAME, read_user_file
-
-        named = self.environment.get(LEDGER) or read_user_file(self.home / FILE_NAME).ledger
+        named = self.environment.get(LEDGER) or self._configuration.ledger
         return named or self.home / "ledger.sqlite"
 
     @property
@@ -111,11 +110,9 @@ class User:
     @property
     def keys(self) -> Keys:
         """What the user has to sign in to farms with."""
-        from tidy_crate.core.context.user import FILE_NAME, read_user_file
         from tidy_crate.core.farm.sign_in import Keys
 
-        allowed = read_user_file(self.home / FILE_NAME).token_variables
-        return Keys(self.environment, self.home / "token-addresses.json", allowed)
+        return Keys(self.environment, self.home / "token-addresses.json", self._configuration.token_variables)
 
     @property
     def trust(self) -> Trust:
@@ -126,10 +123,15 @@ class User:
 
     def for_programs(self) -> dict[str, str]:
         """Return the environment for programs of a project, without tokens."""
-        from tidy_crate.core.context.user import FILE_NAME, read_user_file
         from tidy_crate.core.process import without_tokens
 
-        return without_tokens(self.environment, read_user_file(self.home / FILE_NAME).token_variables)
+        return without_tokens(self.environment, self._configuration.token_variables)
+
+    @property
+    def _configuration(self) -> UserFile:
+        from tidy_crate.core.context.user import FILE_NAME, read_user_file
+
+        return read_user_file(self.home / FILE_NAME)
 
     def memory_of(self, scene: Path) -> Path:
         """The file in which a scene's format keeps results. Those of scenes not opened for long make room."""

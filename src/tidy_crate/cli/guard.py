@@ -58,12 +58,7 @@ def _watch(child: int) -> int:
         signal.signal(number, pass_on)
     watch = _Memory(child)
     watch.start()
-    while True:
-        try:
-            _, status = os.waitpid(child, 0)
-            break
-        except InterruptedError:
-            continue
+    _, status = os.waitpid(child, 0)
     if os.WIFEXITED(status):
         return os.WEXITSTATUS(status)
     number = signal.Signals(os.WTERMSIG(status))

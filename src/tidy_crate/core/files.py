@@ -124,7 +124,7 @@ def read_json(path: Path, what: str, most: int = MOST_INPUT) -> Any:
         return from_json(read_input(path, most))
     except OSError as error:
         raise UnreadableInput(f"cannot read the {what} ({os_reason(error)})", path) from error
-    except (ValueError, RecursionError) as error:
+    except ValueError as error:
         raise UnreadableInput(f"the {what} is not valid JSON ({error})", path) from error
 
 

@@ -28,6 +28,10 @@ def printable(text: str) -> str:
 Name = Annotated[str, Field(min_length=1, max_length=200), AfterValidator(printable)]
 
 
+# of a frame; it fits every ledger
+FrameNumber = Annotated[int, Field(ge=-(2**31), lt=2**31)]
+
+
 class Wire(Model):
     """A model that is read from a farm: numbers are finite and texts are bounded."""
 

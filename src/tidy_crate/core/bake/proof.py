@@ -12,7 +12,6 @@ import subprocess
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
-from tidy_crate.core.bake.run import need_few_frames
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.model import Model
@@ -20,6 +19,7 @@ from tidy_crate.core.process import own_helper
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.formats.baking import Digests
 from tidy_crate.core.scene.model import Simulation, SimulationState
+from tidy_crate.core.scene.request import need_few_frames
 
 MOST_BATCHES = 3
 MOST_NAMED = 20

@@ -9,7 +9,6 @@ from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 
 from tidy_crate import __version__
-from tidy_crate.core.asset.frames import MOST_FRAMES
 from tidy_crate.core.context.outside import HeldBack
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
@@ -19,6 +18,7 @@ from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.caches import CacheFile, CacheRecord, cache_folder, read_records, write_record
 from tidy_crate.core.scene.formats.baking import BakeOrder, Baker, CacheRange
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState, Survey
+from tidy_crate.core.scene.request import need_few_frames
 from tidy_crate.core.work.trust import NotTrusted
 
 # one frame beyond each end, for the shutter
@@ -115,13 +115,6 @@ def _bake(
         except TidyCrateError as error:
             failed.append(Failed(simulation=simulation.name, why=str(error)))
     return BakeResult(baked=tuple(baked), up_to_date=tuple(up_to_date), failed=tuple(failed))
-
-
-def need_few_frames(survey: Survey) -> None:
-    """Raise WrongUsage for a range of more frames than a shot has: it would fill the memory."""
-    if survey.frames.count > MOST_FRAMES:
-        what = f"the scene has {survey.frames.count} frames, over {MOST_FRAMES}"
-        raise WrongUsage(what, survey.scene, "set the range of the shot")
 
 
 def chosen(simulations: tuple[Simulation, ...], only: tuple[str, ...]) -> list[Simulation]:

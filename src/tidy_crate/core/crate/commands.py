@@ -15,7 +15,7 @@ from tidy_crate.core.crate.archive import is_archive, packing_list_in
 from tidy_crate.core.crate.origin import scene_of
 from tidy_crate.core.crate.packing import is_crate
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput
-from tidy_crate.core.scene.formats.registry import format_of, formats
+from tidy_crate.core.scene.formats.registry import formats
 from tidy_crate.core.toml import read_toml
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.running import Commands
@@ -40,7 +40,8 @@ def commands_in(target: Path, trust: Trust, origin_of: Callable[[Path], Path]) -
     if not target.exists():
         raise UnreadableInput("there is no such folder or scene", target)
     context = open_scene(target, trust=trust)
-    return replace(context.commands, claims=(*context.commands.claims, *claims_outside(context)))
+    commands = context.commands
+    return replace(commands, claims=(*commands.claims, *claims_outside(context)))
 
 
 def crate_commands(
@@ -76,7 +77,7 @@ def _below(folder: Path) -> Iterator[Claim]:
                     yield from _render(read_toml(ProjectFile, path, "project file").render, name)
                 elif name.lower().endswith(endings):
                     context = open_scene(path)
-                    yield from format_of(path).claims(path)
+                    yield from context.format.claims(path)
                     yield from claims_outside(context)
             except TidyCrateError:
                 continue  # what cannot be read runs nothing

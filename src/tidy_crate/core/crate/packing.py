@@ -204,7 +204,7 @@ def packing_list_of(text: str | bytes, where: Path | str) -> PackingList:
     """The packing list in a text, of any version. Raises UnreadableInput when it is none."""
     try:
         content = from_json(text)
-    except (ValueError, RecursionError) as error:
+    except ValueError as error:
         raise UnreadableInput(f"the packing list is not valid JSON ({error})", where) from error
     return validated(PackingList, SCHEMA.upgraded(content, where), SCHEMA.what, where)
 

@@ -13,7 +13,7 @@ from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.machine import ProbeMachine, this_machine
 from tidy_crate.core.files import inside, read_json, write_json
-from tidy_crate.core.model import Wire, validated
+from tidy_crate.core.model import FrameNumber, Wire, validated
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.rendering import RenderRun, products, run
 from tidy_crate.core.schema import Schema
@@ -39,7 +39,7 @@ class ProbeFrame(Wire):
     """One measured frame. seconds: wall clock without loading the scene; basis: what kind of renderer it was."""
 
     request: str
-    frame: Annotated[int, Field(ge=-(2**31), lt=2**31)]
+    frame: FrameNumber
     seconds: Seconds
     memory_bytes: Count
     width: Annotated[int, Field(ge=1, le=MOST_PIXELS)]

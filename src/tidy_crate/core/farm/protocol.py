@@ -8,7 +8,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from tidy_crate.core.model import Name, Wire
+from tidy_crate.core.model import FrameNumber, Name, Wire
 from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.work.attempt import Attempt, Digest, Product
 from tidy_crate.core.work.request import RenderRequest
@@ -21,7 +21,6 @@ PAGE = 1000
 Key = Annotated[str, Field(min_length=8, max_length=80)]
 
 
-FrameNumber = Annotated[int, Field(ge=-(2**31), lt=2**31)]
 Cursor = Annotated[str, Field(max_length=200)]
 Count = Annotated[int, Field(ge=0, lt=2**31)]
 

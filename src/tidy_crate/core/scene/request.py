@@ -18,9 +18,7 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
     fix = "set it in the scene and save it again"
     if not survey.frames.count:
         raise WrongUsage("the scene has no frame range", survey.scene, fix)
-    if survey.frames.count > MOST_FRAMES:
-        what = f"the scene has {survey.frames.count} frames, over {MOST_FRAMES}"
-        raise WrongUsage(what, survey.scene, "set the range of the shot, and save it again")
+    need_few_frames(survey)
     if survey.resolution is None:
         raise WrongUsage("the scene has no resolution", survey.scene, fix)
     if not survey.outputs:
@@ -38,6 +36,13 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
         height=height,
         outputs=tuple(output.name for output in survey.outputs),
     )
+
+
+def need_few_frames(survey: Survey) -> None:
+    """Raise WrongUsage for a range of more frames than a shot has: it would fill the memory."""
+    if survey.frames.count > MOST_FRAMES:
+        what = f"the scene has {survey.frames.count} frames, over {MOST_FRAMES}"
+        raise WrongUsage(what, survey.scene, "set the range of the shot, and save it again")
 
 
 def naming(output: Output) -> OutputNaming:

@@ -12,7 +12,7 @@ from pydantic import ConfigDict, Field
 
 from tidy_crate.core.asset.frames import format_frames, parse_frames
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.model import Model
+from tidy_crate.core.model import FrameNumber, Model
 from tidy_crate.core.work.request import RenderRequest, Slug
 
 # a task as plain values: they sort, and databases compare them
@@ -32,7 +32,7 @@ class Task:
 
     request: Slug
     """Name of the render request."""
-    frame: Annotated[int, Field(ge=-(2**31), lt=2**31)]
+    frame: FrameNumber
     view: Annotated[str, Field(pattern=r"^([a-z0-9][a-z0-9_-]{0,39})?$")] = ""
     """Name of the camera or variant, empty where the request has none."""
     tile: Annotated[int, Field(ge=0, lt=2**31)] | None = None

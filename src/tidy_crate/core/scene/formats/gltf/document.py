@@ -54,7 +54,7 @@ def read_document(path: Path) -> Document:
         raise UnreadableInput(f"cannot read the scene ({os_reason(error)})", path) from error
     try:
         content = from_json(data)
-    except (ValueError, RecursionError) as error:
+    except ValueError as error:
         raise UnreadableInput(f"the scene is broken: its JSON is not valid ({error})", path) from error
     asset = content.get("asset") if isinstance(content, dict) else None
     version = asset.get("version") if isinstance(asset, dict) else None
