@@ -10,7 +10,8 @@ import pytest
 
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
-from tidy_crate.core.picture.judge import Expected, judge_file, look_of
+from tidy_crate.core.picture.block import Block
+from tidy_crate.core.picture.judge import Expected, judge_blocks, judge_file
 from tidy_crate.core.review.neighbours import jumps
 from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.work.attempt import Verdict
@@ -73,7 +74,11 @@ def test_a_jump_is_one_to_look_at_and_a_bad_frame_makes_none_of_its_neighbours(t
 
 
 def test_a_picture_without_colour_or_too_small_has_no_look() -> None:
+    def look(**channels: np.ndarray) -> tuple[float, ...]:
+        height, width = next(iter(channels.values())).shape
+        return judge_blocks(width, height, [Block(0, width, height, channels)], Expected()).look
+
     plane = np.ones((36, 64), np.float32)
-    assert len(look_of(["R"], {"R": plane})) == 18 * 32
-    assert look_of([], {"A": plane}) == () and look_of(["R"], {"R": plane[:4]}) == ()
-    assert np.isfinite(look_of(["R"], {"R": plane * np.nan})).all()
+    assert len(look(R=plane)) == 18 * 32
+    assert look(A=plane) == () and look(R=plane[:4]) == ()
+    assert np.isfinite(look(R=plane * np.nan)).all()

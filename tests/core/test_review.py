@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import os
 import struct
 import time
+import zlib
 from pathlib import Path
 
 import numpy as np
 import OpenEXR
+import psutil
 import pytest
 from PIL import Image
 
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
+from tidy_crate.core.picture.decode import frame_blocks
 from tidy_crate.core.picture.judge import Expected, judge_file, pass_channels
+from tidy_crate.core.picture.readers import FrameReaders, Looked
 from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sheet import write_contact_sheet
 from tidy_crate.core.scene.model import Pass
@@ -58,8 +63,15 @@ def test_x4_the_size_is_judged_by_the_header_before_any_pixel_is_decoded(tmp_pat
     began = time.perf_counter()
     judged = judge_file(frame, WANTED)
     assert judged.verdict is Verdict.BAD and "16384 x 16384, not 32 x 18" in judged.reasons[0]
+    # some lines at a time: what the file does not hold is not waited for
     judged = judge_file(frame, Expected())
-    assert judged.verdict is Verdict.SUSPECT and "1.5 GiB" in judged.reasons[0]
+    assert judged.verdict is Verdict.BAD and "cannot be read to the end" in judged.reasons[0]
+    four = bytearray(png(30_000, 30_000))
+    four[25] = 6  # red, green, blue and alpha
+    four[29:33] = struct.pack(">I", zlib.crc32(four[12:29]))
+    (tmp_path / "c.png").write_bytes(four)
+    judged = judge_file(tmp_path / "c.png", Expected())
+    assert judged.verdict is Verdict.SUSPECT and "GiB of memory" in judged.reasons[0]
     (tmp_path / "b.png").write_bytes(png(100_000, 100_000))
     judged = judge_file(tmp_path / "b.png", Expected())
     assert judged.verdict is Verdict.BAD and "100000 x 100000" in judged.reasons[0]
@@ -83,6 +95,58 @@ def test_x4_a_deep_image_is_said_to_be_one(tmp_path: Path) -> None:
     frame.write_bytes(data.replace(kind, b"type\0string\0" + struct.pack("<i", 12) + b"deepscanline"))
     judged = judge_file(frame, WANTED)
     assert judged.verdict is Verdict.SUSPECT and "deep" in judged.reasons[0]
+
+
+LAYOUTS = {
+    "lines": {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage},
+    "long-pieces": {"compression": OpenEXR.DWAB_COMPRESSION, "type": OpenEXR.scanlineimage},
+    "tiles": {"type": OpenEXR.tiledimage, "tiles": OpenEXR.TileDescription()},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("layout", LAYOUTS)
+@pytest.mark.parametrize("parts", [1, 3])
+def test_x4_pixels_come_some_lines_at_a_time_as_the_library_reads_them_whole(
+    layout: str, parts: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The reference is the library's own reading of the whole file."""
+    monkeypatch.setattr("tidy_crate.core.picture.exr.BLOCK_BYTES", 1 << 16)
+    header = LAYOUTS[layout]
+    rng = np.random.default_rng(3)
+    shape = (301, 157)
+    channels = {
+        "R": rng.random(shape).astype(np.float16), "Z": rng.random(shape).astype(np.float32),
+        "id": rng.integers(0, 1 << 32, shape, np.uint32),
+    }  # fmt: skip
+    path = tmp_path / "a.exr"
+    window = (np.array([-7, -20], np.int32), np.array([149, 280], np.int32))
+    whole = [OpenEXR.Part({**header, "dataWindow": window, "name": f"part{n}"}, channels) for n in range(parts)]
+    OpenEXR.File(whole).write(str(path))
+    blocks = list(frame_blocks(path))
+    assert len(blocks) >= parts * (2 if layout == "long-pieces" else 4)
+    reference = OpenEXR.File(str(path), separate_channels=True)
+    for number in range(parts):
+        for name, channel in reference.channels(number).items():
+            own = name if number == 0 else f"{number}:{name}"
+            found = np.concatenate([block.channels[own] for block in blocks if own in block.channels])
+            assert found.dtype == channel.pixels.dtype and np.array_equal(found, channel.pixels)
+
+
+def test_x4_a_library_that_breaks_off_costs_one_frame(tmp_path: Path) -> None:
+    frames = [picture(tmp_path / f"a.{number:04d}.exr") for number in range(1, 5)]
+    found = []
+    with FrameReaders(1, seconds=20) as readers:
+        for judged in readers.judge([Looked(path, WANTED) for path in frames]):
+            found.append(judged.verdict)
+            if len(found) == 1:
+                for child in psutil.Process().children():
+                    child.kill()
+    assert found.count(Verdict.GOOD) >= 3 and found[0] is Verdict.GOOD
+    slow = tmp_path / "slow.exr"
+    os.mkfifo(slow)
+    with FrameReaders(1, seconds=1) as readers:
+        late, good = readers.thumbnails([slow, frames[0]], 8, 8)
+    assert late is None and good is not None and (good.width, good.height) == (8, 8)
 
 
 def test_one_odd_frame_ends_no_review_and_prints_nothing(tmp_path: Path, capfd: pytest.CaptureFixture[str]) -> None:

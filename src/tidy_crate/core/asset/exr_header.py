@@ -6,12 +6,13 @@ Source: "OpenEXR File Layout", the project's documentation.
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
 MAGIC = 20000630
-_MULTI_PART = 0x1000
+TILED = 0x200
+MULTI_PART = 0x1000
 # bytes of a number by the format's code for its type: unsigned integer, half, float
 _DEPTHS = {0: 4, 1: 2, 2: 4}
 # no header is longer; a file may claim anything
@@ -19,15 +20,33 @@ _MOST_ATTRIBUTE_BYTES = 16 << 20
 _MOST_PARTS = 4096
 
 
+# lines of pixels that are compressed together, by the format's code for the compression; of a newer one as many as any
+_LINES = {0: 1, 1: 1, 2: 1, 3: 16, 4: 32, 5: 16, 6: 32, 7: 32, 8: 32, 9: 256, 10: 256, 11: 32}
+_MOST_LINES = 256
+
+
 @dataclass(frozen=True)
 class ExrPart:
-    """One part. width, height: of the data window. depths: bytes per number of each channel."""
+    """One part."""
 
     width: int
+    """Pixels across the data window."""
     height: int
     depths: dict[str, int]
+    """Bytes per number, by channel."""
+    top: int = 0
+    """Number of the data window's first line."""
     deep: bool = False
     """Whether it holds any number of samples for each pixel."""
+    tiled: bool = False
+    lines: int = 1
+    """Lines of pixels that are stored together, and are decoded together."""
+    subsampled: bool = False
+    """Whether a channel has fewer numbers than the picture has pixels."""
+    chunks: int | None = None
+    """Stored pieces, where the header says so: it must in a file of several parts."""
+    raw: bytes = field(default=b"", repr=False)
+    """The header itself, with its end."""
 
     @property
     def decoded_bytes(self) -> int:
@@ -38,58 +57,95 @@ class ExrPart:
 def read_exr_header(path: Path) -> list[ExrPart]:
     """All parts of a file. Raises ValueError when it is no OpenEXR file or its header is broken."""
     with path.open("rb") as stream:
-        magic, version = struct.unpack("<ii", _exactly(stream, 8))
-        if magic != MAGIC:
-            raise ValueError("it is no OpenEXR file")
-        parts = [_part(stream)]
-        while version & _MULTI_PART and len(parts) < _MOST_PARTS:
-            if stream.read(1) == b"\0":
-                break
-            stream.seek(-1, 1)
-            parts.append(_part(stream))
-        return parts
+        return read_exr_parts(stream)
 
 
-def _part(stream: BinaryIO) -> ExrPart:
+def read_exr_parts(stream: BinaryIO) -> list[ExrPart]:
+    """All parts, from the start of an open file, which is left where its tables of offsets begin. Raises ValueError."""
+    magic, version = struct.unpack("<ii", exactly(stream, 8))
+    if magic != MAGIC:
+        raise ValueError("it is no OpenEXR file")
+    parts = [_part(stream, version)]
+    while version & MULTI_PART and len(parts) < _MOST_PARTS:
+        if stream.read(1) == b"\0":
+            break
+        stream.seek(-1, 1)
+        parts.append(_part(stream, version))
+    return parts
+
+
+def _part(stream: BinaryIO, version: int) -> ExrPart:
+    begins = stream.tell()
     attributes: dict[str, bytes] = {}
     while name := _text(stream):
         _text(stream)
-        (size,) = struct.unpack("<i", _exactly(stream, 4))
+        (size,) = struct.unpack("<i", exactly(stream, 4))
         if not 0 <= size <= _MOST_ATTRIBUTE_BYTES:
             raise ValueError("its header is broken")
-        attributes[name] = _exactly(stream, size)
+        attributes[name] = exactly(stream, size)
     if "dataWindow" not in attributes or "channels" not in attributes:
         raise ValueError("its header lacks a data window or channels")
     left, top, right, bottom = struct.unpack("<4i", attributes["dataWindow"])
     if right < left or bottom < top:
         raise ValueError("its data window is empty")
-    deep = attributes.get("type", b"").startswith(b"deep")
-    return ExrPart(right - left + 1, bottom - top + 1, _channels(attributes["channels"]), deep)
+    kind = attributes.get("type", b"")
+    tiled = kind.endswith(b"tile") or kind == b"tiledimage" or (not kind and bool(version & TILED))
+    depths, subsampled = _channels(attributes["channels"])
+    length = stream.tell() - begins
+    stream.seek(begins)
+    return ExrPart(
+        right - left + 1,
+        bottom - top + 1,
+        depths,
+        top=top,
+        deep=kind.startswith(b"deep"),
+        tiled=tiled,
+        lines=_lines(attributes, tiled),
+        subsampled=subsampled,
+        chunks=_whole_number(attributes.get("chunkCount")),
+        raw=exactly(stream, length),
+    )
 
 
-def _channels(data: bytes) -> dict[str, int]:
+def _whole_number(value: bytes | None) -> int | None:
+    return struct.unpack("<i", value)[0] if value is not None and len(value) == 4 else None
+
+
+def _lines(attributes: dict[str, bytes], tiled: bool) -> int:
+    if tiled:
+        tiles = attributes.get("tiles", b"")
+        if len(tiles) != 9 or not (rows := struct.unpack_from("<I", tiles, 4)[0]):
+            raise ValueError("its header does not say how large its tiles are")
+        return int(rows)
+    return _LINES.get(next(iter(attributes.get("compression", b"")), -1), _MOST_LINES)
+
+
+def _channels(data: bytes) -> tuple[dict[str, int], bool]:
     found: dict[str, int] = {}
+    subsampled = False
     at = 0
     while at < len(data) and data[at]:
         end = data.index(b"\0", at)
-        (kind,) = struct.unpack_from("<i", data, end + 1)
+        kind, across, down = struct.unpack_from("<i4xii", data, end + 1)
         if kind not in _DEPTHS:
             raise ValueError("a channel is of no known type")
         found[data[at:end].decode("utf-8", "replace")] = _DEPTHS[kind]
+        subsampled |= (across, down) != (1, 1)
         at = end + 1 + 16
-    return found
+    return found, subsampled
 
 
 def _text(stream: BinaryIO) -> str:
     found = bytearray()
-    while (byte := _exactly(stream, 1)) != b"\0":
+    while (byte := exactly(stream, 1)) != b"\0":
         found += byte
         if len(found) > 255:
             raise ValueError("its header is broken")
     return found.decode("utf-8", "replace")
 
 
-def _exactly(stream: BinaryIO, count: int) -> bytes:
+def exactly(stream: BinaryIO, count: int) -> bytes:
+    """Read so many bytes. Raises ValueError where there are fewer."""
     data = stream.read(count)
     if len(data) != count:
         raise ValueError("its header is cut short")

@@ -1,22 +1,16 @@
-"""Opening one frame file and judging what is in it."""
+"""Judging one frame file by its header and its pixels."""
 
 from __future__ import annotations
 
-import os
-import sys
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
-import OpenEXR
-from PIL import Image
 
-from tidy_crate.core.asset.exr_header import read_exr_header
-from tidy_crate.core.asset.head import open_picture
 from tidy_crate.core.files import os_reason
 from tidy_crate.core.model import Model
+from tidy_crate.core.picture.block import MOST_BYTES, Block, Grid
+from tidy_crate.core.picture.decode import MOST_PIXELS, FrameHead, frame_blocks, read_frame_head
 from tidy_crate.core.scene.model import Pass
 from tidy_crate.core.work.attempt import Verdict
 
@@ -25,35 +19,31 @@ BLACK = 1e-5
 # rows and columns of the grid by which neighbours are compared, and the brightness below which all is dark
 GRID = (18, 32)
 DARKEST = 1e-3
-MOST_PIXELS = 1 << 30
-# bytes of decoded pixels up to which a frame is looked into of which nobody said how large it is
-MOST_BYTES = 1 << 30
-_FORMATS = {
-    ".png": ("PNG",), ".jpg": ("JPEG",), ".jpeg": ("JPEG",), ".tif": ("TIFF",), ".tiff": ("TIFF",), ".tga": ("TGA",),
-    ".bmp": ("BMP",), ".webp": ("WEBP",), ".jp2": ("JPEG2000",), ".gif": ("GIF",),
-}  # fmt: skip
 COLOUR_SOURCES = ("beauty", "color", "colour", "rgb", "rgba", "c", "ci")
 ALPHA_SOURCES = ("alpha", "a", "opacity")
+# the exponent bits of a number that is not finite, by its size in bytes
+_NOT_FINITE = {2: (np.uint16, 0x7C00), 4: (np.uint32, 0x7F800000), 8: (np.uint64, 0x7FF0000000000000)}
 
 
 class Expected(Model):
-    """What a frame file should be. width, height in pixels, None where nobody said."""
+    """What a frame file should be."""
 
     width: int | None = None
+    """In pixels; None when unknown."""
     height: int | None = None
+    """In pixels; None when unknown."""
     passes: tuple[Pass, ...] = ()
 
 
 class Judgement(Model):
-    """A verdict with its reasons in plain words, and what went unchecked for want of an expectation.
-
-    look: the picture in few numbers (brightness of a coarse grid, in stops), to be held against its neighbours'.
-    """
+    """A verdict with its reasons in plain words."""
 
     verdict: Verdict
     reasons: tuple[str, ...] = ()
     unchecked: tuple[str, ...] = ()
+    """What was not checked, because nothing says how it should be."""
     look: tuple[float, ...] = ()
+    """Brightness on a coarse grid, in stops, for the comparison with neighbours."""
 
 
 def judge_file(path: Path, expected: Expected) -> Judgement:
@@ -63,182 +53,137 @@ def judge_file(path: Path, expected: Expected) -> Judgement:
     except FileNotFoundError:
         return Judgement(verdict=Verdict.MISSING, reasons=("there is no file",))
     except OSError as error:
-        return Judgement(verdict=Verdict.BAD, reasons=(os_reason(error),))
+        return _bad(os_reason(error))
     if size == 0:
-        return Judgement(verdict=Verdict.BAD, reasons=("the file is empty",))
+        return _bad("the file is empty")
     try:
         # the header first: a small file may unpack to any size
         head = read_frame_head(path)
         if (refused := _judge_head(head, expected)) is not None:
             return refused
-        width, height, channels = read_channels(path)
+        return judge_blocks(head.width, head.height, frame_blocks(path), expected)
     except Exception as error:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
         detail = " ".join(str(error).split())[:120] or type(error).__name__
-        return Judgement(verdict=Verdict.BAD, reasons=(f"it cannot be read to the end ({detail})",))
-    return judge_channels(width, height, channels, expected)
+        return _bad(f"it cannot be read to the end ({detail})")
 
 
-@dataclass(frozen=True)
-class FrameHead:
-    """What a frame's header says."""
-
-    width: int
-    height: int
-    decoded_bytes: int
-    deep: bool = False
-
-
-def read_frame_head(path: Path) -> FrameHead:
-    """Read a frame's header and none of its pixels. Raises on anything unreadable."""
-    if path.suffix.lower() == ".exr":
-        parts = read_exr_header(path)
-        whole = sum(part.decoded_bytes for part in parts)
-        return FrameHead(parts[0].width, parts[0].height, whole, any(part.deep for part in parts))
-    with _open(path) as image:
-        return FrameHead(image.width, image.height, image.width * image.height * len(image.getbands()) * 4)
+def _bad(reason: str) -> Judgement:
+    return Judgement(verdict=Verdict.BAD, reasons=(reason,))
 
 
 def _judge_head(head: FrameHead, expected: Expected) -> Judgement | None:
     """A verdict that needs no pixels; None where they must be looked at."""
     ordered = expected.width is not None and expected.height is not None
     if ordered and (head.width, head.height) != (expected.width, expected.height):
-        wrong = f"it is {head.width} x {head.height}, not {expected.width} x {expected.height}"
-        return Judgement(verdict=Verdict.BAD, reasons=(wrong,))
+        return _bad(f"it is {head.width} x {head.height}, not {expected.width} x {expected.height}")
     if head.width * head.height > MOST_PIXELS:
-        return Judgement(verdict=Verdict.BAD, reasons=(f"it claims {head.width} x {head.height} pixels",))
+        return _bad(f"it claims {head.width} x {head.height} pixels")
     if head.deep:
         return Judgement(verdict=Verdict.SUSPECT, reasons=("deep samples are not looked into here",))
-    # what has the size that was ordered may be as large as that is
-    if not ordered and head.decoded_bytes > MOST_BYTES:
-        needs = f"it takes {head.decoded_bytes / (1 << 30):.1f} GiB of memory, and nobody said that it should"
+    if head.needs_bytes > MOST_BYTES:
+        needs = f"that takes {head.needs_bytes / (1 << 30):.1f} GiB of memory"
         return Judgement(verdict=Verdict.SUSPECT, reasons=(f"its pixels were not looked at: {needs}",))
     return None
 
 
-def read_channels(path: Path) -> tuple[int, int, dict[str, np.ndarray]]:
-    """Width, height and all channels by name, each of shape (height, width). Raises on anything unreadable."""
-    if path.suffix.lower() == ".exr":
-        return _read_exr(path)
-    with _open(path) as image:
-        if image.width * image.height > MOST_PIXELS:
-            raise ValueError("it claims more pixels than any picture has")
-        image.load()
-        bands = image.getbands()
-        pixels = np.atleast_3d(np.asarray(image))
-        scale = 1.0 / np.iinfo(pixels.dtype).max if pixels.dtype.kind in "ui" else 1.0
-        return (
-            image.width,
-            image.height,
-            {band: pixels[..., at] * np.float32(scale) for at, band in enumerate(bands)},
-        )
-
-
-def _open(path: Path) -> Image.Image:
-    """Open a picture as the format that its name says, and as no other: some start programs of their own."""
-    formats = _FORMATS.get(path.suffix.lower())
-    if formats is None:
-        raise ValueError(f"frames of the format {path.suffix or 'without an ending'} are not looked into here")
-    return open_picture(path, formats)
-
-
-def _read_exr(path: Path) -> tuple[int, int, dict[str, np.ndarray]]:
-    with path.open("rb") as stream:
-        if stream.read(4) != b"\x76\x2f\x31\x01":
-            raise ValueError("it is not an OpenEXR file")
-    with _muted():
-        header = OpenEXR.File(str(path), header_only=True).header()
-        low, high = header["dataWindow"]
-        width, height = int(high[0] - low[0] + 1), int(high[1] - low[1] + 1)
-        # the header of a hostile file may claim any size: believe it only as far as the file can hold it
-        if width <= 0 or height <= 0 or width * height > MOST_PIXELS:
-            raise ValueError(f"it claims {width} x {height} pixels")
-        file = OpenEXR.File(str(path), separate_channels=True)
-        channels: dict[str, np.ndarray] = {}
-        for part in range(len(file.parts)):
-            for name, channel in file.channels(part).items():
-                if channel.pixels is None:
-                    raise ValueError(f"channel {name} has no pixels")
-                channels[name if name not in channels else f"{part}:{name}"] = channel.pixels
-    if not channels:
+def judge_blocks(width: int, height: int, blocks: Iterable[Block], expected: Expected) -> Judgement:
+    """Judge decoded pixels: size, passes, invalid numbers, blackness. Raises what the blocks raise."""
+    seen = _Seen()
+    for block in blocks:
+        seen.add(block)
+    if not seen.channels:
         raise ValueError("it has no channels")
-    return width, height, channels
-
-
-@contextmanager
-def _muted() -> Iterator[None]:
-    """The library writes its complaints straight to the process's own output and standard error, past Python."""
-    kept: dict[int, int] = {}
-    for stream in (1, 2):
-        with suppress(OSError):
-            kept[stream] = os.dup(stream)
-    sys.stdout.flush()
-    sink = os.open(os.devnull, os.O_WRONLY)
-    try:
-        for stream in kept:
-            os.dup2(sink, stream)
-        yield
-    finally:
-        for stream, own in kept.items():
-            os.dup2(own, stream)
-            os.close(own)
-        os.close(sink)
-
-
-def judge_channels(width: int, height: int, channels: dict[str, np.ndarray], expected: Expected) -> Judgement:
-    """Judge decoded pixels: size, passes, invalid numbers, blackness."""
     reasons, unchecked = [], []
     if expected.width is None or expected.height is None:
         unchecked.append("size")
     elif (width, height) != (expected.width, expected.height):
         reasons.append(f"it is {width} x {height}, not {expected.width} x {expected.height}")
     if expected.passes:
-        absent = [one.name for one in expected.passes if not pass_channels(one, channels)]
+        absent = [one.name for one in expected.passes if not pass_channels(one, seen.channels)]
         if absent:
             reasons.append("passes are missing: " + ", ".join(absent))
     else:
         unchecked.append("passes")
-    for name, pixels in channels.items():
-        if pixels.dtype.kind == "f":
-            invalid = pixels.size - int(np.count_nonzero(np.isfinite(pixels)))
-            if invalid:
-                reasons.append(f"{invalid} invalid numbers in {name}")
-    colour = _colour_channels(channels)
-    if colour and all(not np.any(np.abs(channels[name].astype(np.float32)) > BLACK) for name in colour):
+    reasons += [f"{count} invalid numbers in {name}" for name, count in seen.invalid.items() if count]
+    if seen.colour and seen.black:
         reasons.append("it is black all over")
-    verdict = Verdict.BAD if reasons else Verdict.GOOD
     return Judgement(
-        verdict=verdict, reasons=tuple(reasons), unchecked=tuple(unchecked), look=look_of(colour, channels)
+        verdict=Verdict.BAD if reasons else Verdict.GOOD,
+        reasons=tuple(reasons),
+        unchecked=tuple(unchecked),
+        look=seen.look(),
     )
 
 
-def look_of(colour: list[str], channels: dict[str, np.ndarray]) -> tuple[float, ...]:
-    """A picture's brightness on a coarse grid, in stops. Means over many pixels: noise hardly shows in them."""
-    planes = [channels[name].astype(np.float32) for name in colour[:3] if channels[name].ndim == 2]
-    if not planes or any(plane.shape != planes[0].shape for plane in planes):
-        return ()
-    bright = np.nan_to_num(np.mean(planes, axis=0), nan=0.0, posinf=0.0, neginf=0.0)
-    if bright.shape[0] < GRID[0] or bright.shape[1] < GRID[1]:
-        return ()
-    rows, columns = (np.linspace(0, size, n + 1).astype(int) for size, n in zip(bright.shape, GRID, strict=True))
-    sums = np.add.reduceat(np.add.reduceat(bright, rows[:-1], axis=0), columns[:-1], axis=1)
-    means = sums / (np.diff(rows)[:, None] * np.diff(columns)[None, :])
-    return tuple(np.log2(np.maximum(means, 0) + DARKEST).ravel().round(5).tolist())
+class _Seen:
+    """What is measured of a frame, block by block."""
+
+    def __init__(self) -> None:
+        self.channels: list[str] = []
+        self.colour: list[str] = []
+        self.invalid: dict[str, int] = {}
+        self.black = True
+        self._grid: Grid | None = None
+        self._shown: list[str] = []
+
+    def add(self, block: Block) -> None:
+        if block.first == 0:
+            self._begin(block)
+        for name, pixels in block.channels.items():
+            if pixels.dtype.kind == "f":
+                self.invalid[name] = self.invalid.get(name, 0) + count_invalid(pixels)
+        if self.black:
+            own = (name for name in self.colour if name in block.channels)
+            self.black = not any(np.any(np.abs(block.channels[name].astype(np.float32)) > BLACK) for name in own)
+        if self._grid is not None and all(name in block.channels for name in self._shown):
+            self._grid.add(block.first, brightness([block.channels[name] for name in self._shown]))
+
+    def _begin(self, block: Block) -> None:
+        self.channels += block.channels
+        colour = [n for n in block.channels if n in ("R", "G", "B", "L") or n.endswith((".R", ".G", ".B"))]
+        self.colour += colour
+        level = all(block.channels[name].shape[1:] == (block.width,) for name in colour[:3])
+        if self._grid is None and colour and level and block.height >= GRID[0] and block.width >= GRID[1]:
+            self._grid, self._shown = Grid(block.width, block.height, GRID[1], GRID[0]), colour[:3]
+
+    def look(self) -> tuple[float, ...]:
+        """A picture's brightness on a coarse grid, in stops. Means over many pixels: noise hardly shows in them."""
+        if self._grid is None:
+            return ()
+        means = self._grid.means()
+        return tuple(np.log2(np.maximum(means, 0) + DARKEST).ravel().round(5).tolist())
 
 
-def pass_channels(one: Pass, channels: dict[str, np.ndarray]) -> list[str]:
+def brightness(planes: list[np.ndarray]) -> np.ndarray:
+    """Return the mean of up to three colour planes as 32-bit numbers, of their common shape."""
+    found = planes[0].astype(np.float32)
+    for plane in planes[1:]:
+        found += plane
+    found /= len(planes)
+    return found
+
+
+def count_invalid(pixels: np.ndarray) -> int:
+    """Return how many floating-point numbers are infinite or not a number.
+
+    By the bits of their exponents: the processor does that for many numbers at once, half floats too.
+    """
+    kind, mask = _NOT_FINITE[pixels.dtype.itemsize]
+    exponents = np.ascontiguousarray(pixels).view(kind) & kind(mask)
+    return int(np.count_nonzero(exponents == mask)) if exponents.size and exponents.max() == mask else 0
+
+
+def pass_channels(one: Pass, channels: Iterable[str]) -> list[str]:
     """The channels that hold a pass: a layer of its name, or the unnamed colour, alpha or depth."""
-    layer = [name for name in channels if name == one.name or name.startswith(f"{one.name}.")]
+    there = list(channels)
+    layer = [name for name in there if name == one.name or name.startswith(f"{one.name}.")]
     if layer:
         return layer
     words = {one.name.lower(), one.source.lower()}
     if words & set(COLOUR_SOURCES):
-        return [name for name in "RGB" if name in channels] if all(c in channels for c in "RGB") else []
+        return list("RGB") if all(name in there for name in "RGB") else []
     if words & set(ALPHA_SOURCES):
-        return ["A"] if "A" in channels else []
+        return ["A"] if "A" in there else []
     if words & {"depth", "z"}:
-        return ["Z"] if "Z" in channels else []
+        return ["Z"] if "Z" in there else []
     return []
-
-
-def _colour_channels(channels: dict[str, np.ndarray]) -> list[str]:
-    return [name for name in channels if name in ("R", "G", "B", "L") or name.endswith((".R", ".G", ".B"))]

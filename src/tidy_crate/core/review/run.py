@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import json
-import multiprocessing
 import os
 from collections.abc import Iterator
-from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,7 +15,8 @@ from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.job.ledger import Ledger, now, products_of, submissions_of
 from tidy_crate.core.job.tables import JobRow, ProductRow
 from tidy_crate.core.model import Model
-from tidy_crate.core.picture.judge import Expected, judge_file
+from tidy_crate.core.picture.judge import Expected
+from tidy_crate.core.picture.readers import FrameReaders, Looked
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.neighbours import jumps
 from tidy_crate.core.work.attempt import Verdict
@@ -24,8 +24,8 @@ from tidy_crate.core.work.parts import window
 from tidy_crate.core.work.product import SET_ASIDE, below
 from tidy_crate.core.work.task import Task, TaskOutput, tasks_of, whole
 
-# below this many pixels in all, starting processes takes longer than looking
-WORTH_PROCESSES = 60_000_000
+# bytes of files below which starting a second process takes longer than looking
+WORTH_PROCESSES = 24 << 20
 # where the frames of a job would lie that was never retrieved: nowhere
 NOT_RETRIEVED = Path("not-retrieved-yet")
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
@@ -123,11 +123,10 @@ def _promised(folder: Path, content: PackingList) -> Iterator[_Wanted]:
 
 
 def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
-    pixels = sum((one.expected.width or 1920) * (one.expected.height or 1080) for one in wanted)
     verdicts = []
     looks: dict[_Sequence, dict[int, tuple[float, ...]]] = {}
-    with _pool(pixels) as pool:
-        runs = pool.map(judge_file, [one.path for one in wanted], [one.expected for one in wanted], chunksize=4)
+    with FrameReaders(_at_once(wanted)) as readers:
+        runs = readers.judge([Looked(one.path, one.expected) for one in wanted])
         for done, (one, judged) in enumerate(zip(wanted, runs, strict=True), 1):
             verdicts.append(
                 FrameVerdict.of(
@@ -164,9 +163,12 @@ def _sequence(one: FrameVerdict) -> _Sequence:
     return one.request, one.view, one.tile, one.share, one.output
 
 
-def _pool(pixels: int) -> Executor:
-    workers = os.cpu_count() or 1
-    if pixels < WORTH_PROCESSES or workers == 1:
-        # one thread: while it looks, the process's standard error is turned away
-        return ThreadPoolExecutor(1)
-    return ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn"))
+def _at_once(wanted: list[_Wanted]) -> int:
+    """How many processes look at frames."""
+    total = 0
+    for one in wanted:
+        with suppress(OSError):
+            total += one.path.stat().st_size
+        if total >= WORTH_PROCESSES:
+            return max(1, min(os.cpu_count() or 1, len(wanted)))
+    return 1

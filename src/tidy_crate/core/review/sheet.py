@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import math
+import os
 from pathlib import Path
 
-import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
-from tidy_crate.core.picture.judge import MOST_BYTES, read_channels, read_frame_head
+from tidy_crate.core.picture.decode import read_frame_head
+from tidy_crate.core.picture.readers import FrameReaders
+from tidy_crate.core.picture.thumbnail import Thumbnail
 from tidy_crate.core.review.run import FrameVerdict, Review
 from tidy_crate.core.work.attempt import Verdict
 
@@ -36,6 +38,7 @@ def write_contact_sheet(review: Review, path: Path) -> None:
     sheet = Image.new("RGB", (width, height + GAP), PAPER)
     draw = ImageDraw.Draw(sheet)
     small, large = ImageFont.load_default(11), ImageFont.load_default(15)
+    pictures = _pictures([frame for _, frames in blocks for frame in frames], max(shapes.values(), default=THUMB))
     top = GAP
     for name, frames in blocks:
         good = sum(frame.verdict is Verdict.GOOD for frame in frames)
@@ -46,7 +49,7 @@ def write_contact_sheet(review: Review, path: Path) -> None:
                 GAP + (at % COLUMNS) * (THUMB + GAP),
                 top + (at // COLUMNS) * (shapes[name] + CAPTION + GAP),
             )
-            _draw_frame(sheet, draw, frame, (x, y), shapes[name], small)
+            _draw_frame(sheet, draw, frame, pictures.get(frame.path), (x, y), shapes[name], small)
         top += math.ceil(len(frames) / COLUMNS) * (shapes[name] + CAPTION + GAP)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -60,18 +63,19 @@ def _draw_frame(
     sheet: Image.Image,
     draw: ImageDraw.ImageDraw,
     frame: FrameVerdict,
+    picture: Thumbnail | None,
     at: tuple[int, int],
     height: int,
     font: ImageFont.FreeTypeFont | ImageFont.ImageFont,
 ) -> None:
     x, y = at
     box = (x, y, x + THUMB, y + height)
-    picture = _thumb(frame.path, height) if frame.verdict is not Verdict.MISSING else None
     if picture is None:
         draw.rectangle(box, fill=(40, 42, 46))
         draw.line((x, y + height, x + THUMB, y), fill=FAINT)
     else:
-        sheet.paste(picture, (x, y))
+        shown = Image.frombytes("RGB", (picture.width, picture.height), picture.pixels)
+        sheet.paste(shown.resize((THUMB, height), Image.Resampling.BOX), (x, y))
     caption, colour = str(frame.frame), FAINT
     mark = MARK.get(frame.verdict)
     if mark:
@@ -81,33 +85,11 @@ def _draw_frame(
     draw.text((x + 1, y + height + 1), caption, colour, font=font)
 
 
-def _thumb(path: Path, height: int) -> Image.Image | None:
-    try:
-        head = read_frame_head(path)
-        if head.decoded_bytes > MOST_BYTES or head.deep:
-            return None
-        _, _, channels = read_channels(path)
-    except Exception:  # noqa: BLE001 - what is wrong with a frame is in its verdict; here it has no picture
-        return None
-    if all(name in channels for name in "RGB"):
-        planes = [channels[name] for name in "RGB"]
-    else:
-        planes = _matte_planes(channels)
-    linear = np.clip(np.nan_to_num(np.stack([p.astype(np.float32) for p in planes], axis=-1)), 0, 1)
-    # the sRGB transfer function, IEC 61966-2-1
-    shown = np.where(linear <= 0.0031308, linear * 12.92, 1.055 * linear ** (1 / 2.4) - 0.055)
-    image = Image.fromarray((shown * 255 + 0.5).astype(np.uint8), "RGB")
-    return image.resize((THUMB, height), Image.Resampling.BOX)
-
-
-def _matte_planes(channels: dict[str, np.ndarray]) -> list[np.ndarray]:
-    """A picture without colour, made visible: a tone per object where there are ids, else alpha or the first."""
-    ids = next((pixels for pixels in channels.values() if pixels.dtype.kind in "ui"), None)
-    if ids is None:
-        return [channels.get("A", next(iter(channels.values())))] * 3
-    # steps that never come round again, so that neighbours in number differ in tone
-    turns = [(ids * step) % 1.0 for step in (0.618034, 0.754878, 0.569840)]
-    return [np.where(ids == 0, 0.0, 0.08 + 0.6 * turn) for turn in turns]
+def _pictures(frames: list[FrameVerdict], height: int) -> dict[Path, Thumbnail | None]:
+    """The frames that are there as small pictures, by their files."""
+    paths = [frame.path for frame in frames if frame.verdict is not Verdict.MISSING]
+    with FrameReaders(max(1, min(os.cpu_count() or 1, len(paths) // 16))) as readers:
+        return dict(zip(paths, readers.thumbnails(paths, THUMB, height), strict=True))
 
 
 def _thumb_height(frames: list[FrameVerdict]) -> int:
