@@ -8,9 +8,13 @@ import subprocess
 import sys
 from pathlib import Path
 
+import numpy as np
+import OpenEXR
 import pytest
 
 from conftest import Run, usda
+from tidy_crate.core.files import path_of, text_of
+from traps import png
 
 SCENE = usda('( startTimeCode = 1\n endTimeCode = 2 )\ndef Sphere "S" { asset a = @./t\u00e4x \u2603.png@ }')
 
@@ -49,3 +53,39 @@ def test_a_text_that_is_no_utf_8_is_named_and_the_rest_is_surveyed(where: str, t
     done = run.here("check", tmp_path / "s.usda")
     assert done.code == (2 if where == "s.usda" else 1)
     assert "not UTF-8" in done.out + done.err and "something went wrong" not in done.err
+
+
+@pytest.mark.skipif(sys.platform in ("win32", "darwin"), reason="names are Unicode there")
+def test_l_names_that_are_no_text_travel_and_end_no_command(tmp_path: Path, run: Run) -> None:
+    """On Linux a name is bytes. A texture of such a name is collected, remembered, proved; frames are reviewed."""
+    odd = os.fsdecode(b"w\xe4")
+    show = tmp_path / "show"
+    show.mkdir()
+    (show / "s.usda").write_text('#usda 1.0\ndef Camera "C"\n{\n}\ndef Scope "X"\n{\n asset f = @./a.obj@\n}\n')
+    (show / "a.obj").write_text("mtllib a.mtl\nv 0 0 0\n")
+    (show / "a.mtl").write_bytes(b"newmtl a\nmap_Kd w\xe4.png\n")
+    try:
+        (show / f"{odd}.png").write_bytes(png(4, 4))
+    except OSError:
+        pytest.skip("this file system takes only names in Unicode")
+    for _ in range(2):
+        done = run.here("collect", "show/s.usda", "-o", "s.crate", "--json", cwd=tmp_path)
+        assert done.code == 0, done.out
+    assert done.json["copied_bytes"] == 0 and (tmp_path / "s.crate" / "w_.png").is_file()
+    assert run.here("prove", "s.crate", "--no-test-frame", cwd=tmp_path).code == 0
+    frames = tmp_path / f"{odd}.frames"
+    frames.mkdir()
+    pixels = dict.fromkeys("RGB", np.full((9, 16), 0.5, np.float16))
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, pixels).write(
+        str(tmp_path / "a.exr")
+    )
+    (tmp_path / "a.exr").rename(frames / f"{odd}.0001.exr")
+    assert run.here("review", str(frames), "--json").json["frames"][0]["verdict"] == "good"
+    for words in (
+        ("trust", str(frames)), ("track", odd), ("retrieve", "x-1", "--into", odd), ("farm", "show", odd),
+        ("waive", "show/s.usda", odd, "--because", odd), ("relink", "show/s.usda", "--map", f"{odd}=/x"),
+        ("collect", "show/s.usda", "-o", odd), ("check", "show/s.usda", "--brief", odd),
+    ):  # fmt: skip
+        done = run.here(*words, cwd=tmp_path)
+        assert done.code == (0 if words[0] == "trust" else 2) and "should not have" not in done.err, words
+    assert path_of(text_of(frames)) == str(frames) and text_of("/a/\u00e9") == "/a/\u00e9"

@@ -18,6 +18,7 @@ import typer
 
 from tidy_crate.cli.text import clean
 from tidy_crate.core.errors import StoppedHalfway, TidyCrateError, WrongUsage
+from tidy_crate.core.files import legible
 from tidy_crate.core.progress import Progress, Step
 
 if TYPE_CHECKING:
@@ -238,6 +239,14 @@ def _unforeseen(error: Exception) -> TidyCrateError:
     return TidyCrateError(what, None, f"please report it, with {file.name}")
 
 
+def _refuse_bytes(values: dict[str, Any]) -> None:
+    """Raise WrongUsage for a word that is neither text nor the path of a file. Paths may be any bytes."""
+    for value in values.values():
+        for word in value if isinstance(value, (list, tuple)) else (value,):
+            if isinstance(word, str) and legible(word) != word and not os.path.exists(word):  # noqa: PTH110
+                raise WrongUsage(f"'{legible(word)}' holds bytes that are not UTF-8", None, "type it as UTF-8 text")
+
+
 def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Callable[..., None]]:
     """Register a command with the options that all share. It gets a Talk first, and its errors are shown plainly."""
 
@@ -246,6 +255,7 @@ def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Call
         def run(**values: Any) -> None:
             talk = Talk(values.pop("as_json"), values.pop("events"), values.pop("quiet"), values.pop("verbose"))
             try:
+                _refuse_bytes(values)
                 talk.with_trust(lambda: function(talk, **values))
             except TidyCrateError as error:
                 talk.fail(error)

@@ -8,13 +8,14 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Dialect, Engine, String, create_engine, event
+from sqlalchemy import Connection, Dialect, Engine, String, Text, create_engine, event
 from sqlalchemy.engine import URL, make_url
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 from sqlalchemy.orm import Session
 from sqlalchemy.types import TypeDecorator
 
 from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.files import path_of, text_of
 
 # seconds that one process waits for another that is writing
 PATIENCE = 15.0
@@ -34,6 +35,21 @@ class Money(TypeDecorator[Decimal]):
     def process_result_value(self, value: str | None, dialect: Dialect) -> Decimal | None:
         """See TypeDecorator."""
         return None if value is None else Decimal(value)
+
+
+class PathText(TypeDecorator[str]):
+    """A path, whatever bytes it holds."""
+
+    impl = Text
+    cache_ok = True
+
+    def process_bind_param(self, value: str | None, dialect: Dialect) -> str | None:
+        """See TypeDecorator."""
+        return None if value is None else text_of(value)
+
+    def process_result_value(self, value: str | None, dialect: Dialect) -> str | None:
+        """See TypeDecorator."""
+        return None if value is None else path_of(value)
 
 
 class Database:

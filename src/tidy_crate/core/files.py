@@ -12,6 +12,7 @@ import stat
 from collections.abc import Iterable, Iterator
 from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO
+from urllib.parse import quote_from_bytes, unquote_to_bytes
 
 from blake3 import blake3
 from pydantic_core import from_json
@@ -185,7 +186,25 @@ def plain_name(name: str) -> str:
 
 def legible(text: str) -> str:
     """Return a text that every file and every program can hold: bytes that are not UTF-8 are written out."""
-    return text.encode("utf-8", "backslashreplace").decode()
+    return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode()
+
+
+# begins no absolute path on any system
+_BYTES = "bytes:"
+
+
+def text_of(path: Path | str) -> str:
+    """Return a path as a text that every file and database can hold, and that `path_of` makes the path of again.
+
+    A path is bytes on Linux: one that is not UTF-8 is written with percent signs after `bytes:`.
+    """
+    text = os.fspath(path)
+    return text if legible(text) == text else _BYTES + quote_from_bytes(os.fsencode(text), safe="/")
+
+
+def path_of(text: str) -> str:
+    """Return the path that `text_of` wrote down, as text that the system's own calls take."""
+    return os.fsdecode(unquote_to_bytes(text[len(_BYTES) :])) if text.startswith(_BYTES) else text
 
 
 def inside(folder: Path, relative: str) -> Path:

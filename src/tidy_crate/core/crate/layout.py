@@ -9,7 +9,7 @@ from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.context.project import Project
-from tidy_crate.core.files import plain_name
+from tidy_crate.core.files import legible, plain_name
 from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
@@ -32,15 +32,15 @@ class Layout:
         whole, lead = str(path), _lead(root)
         if whole.startswith(lead):
             place = PurePosixPath(_posix(whole[len(lead) :]))
-            source = f"project:{place}"
+            source = legible(f"project:{place}")
         else:
             alias = next((name for name, folder in roots.items() if path.is_relative_to(folder)), None)
             if alias is not None:
                 inner = path.relative_to(roots[alias]).as_posix()
-                place, source = PurePosixPath("roots", alias, inner), f"{alias}:{inner}"
+                place, source = PurePosixPath("roots", alias, inner), legible(f"{alias}:{inner}")
             else:
                 place = PurePosixPath("elsewhere", self._label(path.parent), path.name)
-                source = str(place).replace("elsewhere/", "elsewhere:", 1)
+                source = legible(str(place).replace("elsewhere/", "elsewhere:", 1))
         self.claim(path, place, source)
 
     def claim(self, path: Path, place: PurePosixPath, source: str) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from tidy_crate.core.asset.search import Content
 from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import MOST_LIST, file_mark, hash_file, read_json, write_json
+from tidy_crate.core.files import MOST_LIST, file_mark, hash_file, path_of, read_json, text_of, write_json
 
 FOLDER = "collected"
 # a collect that is killed copies at most so many seconds' work again
@@ -62,16 +62,16 @@ class CollectMemory:
 
     def known(self, source: Path, target: Path) -> str | None:
         """The hash of a file that was copied before, if neither it nor its copy has been touched since."""
-        entry = self.entries.get(str(target))
-        if entry is None or entry.source != str(source):
+        entry = self.entries.get(text_of(target))
+        if entry is None or entry.source != text_of(source):
             return None
         try:
             if (entry.source_mark, entry.target_mark) != (file_mark(source), file_mark(target)):
                 return None
-            if self.doubtful and str(target) not in self._read_again:
+            if self.doubtful and text_of(target) not in self._read_again:
                 if hash_file(target) != entry.blake3:
                     return None
-                self._read_again.add(str(target))
+                self._read_again.add(text_of(target))
         except OSError:
             return None
         return entry.blake3
@@ -80,7 +80,7 @@ class CollectMemory:
         """Whether a file was in this crate before, and has not changed since."""
         if self._sources is None:
             self._sources = {entry.source: entry.source_mark for entry in self.entries.values()}
-        mark = self._sources.get(str(source))
+        mark = self._sources.get(text_of(source))
         try:
             return mark is not None and mark == file_mark(source)
         except OSError:
@@ -88,9 +88,9 @@ class CollectMemory:
 
     def remember(self, source: Path, target: Path, digest: str) -> None:
         """Note a copy that was just made."""
-        entry = _Entry(str(source), file_mark(source), file_mark(target), digest)
+        entry = _Entry(text_of(source), file_mark(source), file_mark(target), digest)
         with self._lock:
-            self.entries[str(target)] = entry
+            self.entries[text_of(target)] = entry
 
     def save_now_and_then(self) -> None:
         """Save what is known so far, not more often than every few seconds."""
@@ -112,5 +112,5 @@ def collected_contents(tidy: Path) -> dict[Path, Content]:
         for entry in CollectMemory._read(path).entries.values():
             size = entry.source_mark.partition(":")[0]
             if size.isdigit():
-                found[Path(entry.source)] = Content(int(size), entry.blake3)
+                found[Path(path_of(entry.source))] = Content(int(size), entry.blake3)
     return found

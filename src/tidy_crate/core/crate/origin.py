@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import MOST_LIST, file_mark, read_json, write_json
+from tidy_crate.core.files import MOST_LIST, file_mark, path_of, read_json, text_of, write_json
 
 
 def note_origin(note: Path, scene: Path, sources: Iterable[Path]) -> None:
@@ -14,17 +14,18 @@ def note_origin(note: Path, scene: Path, sources: Iterable[Path]) -> None:
     marks = {}
     for path in sources:
         try:
-            marks[str(path)] = file_mark(path)
+            marks[text_of(path)] = file_mark(path)
         except OSError:
             continue
-    write_json(note, {"scene": str(scene), "sources": marks})
+    write_json(note, {"scene": text_of(scene), "sources": marks})
 
 
 def changed_since(note: Path) -> tuple[Path, ...]:
     """The sources that are no longer what they were, the scene itself first; none where nothing was noted here."""
     try:
         content = read_json(note, "note of what a crate was made from", MOST_LIST)
-        scene, sources = str(content["scene"]), dict(content["sources"])
+        scene = path_of(str(content["scene"]))
+        sources = {path_of(str(path)): mark for path, mark in dict(content["sources"]).items()}
     except (UnreadableInput, KeyError, TypeError, ValueError):
         return ()
     changed = [Path(path) for path, mark in sources.items() if _mark(Path(path)) != mark]
@@ -34,7 +35,7 @@ def changed_since(note: Path) -> tuple[Path, ...]:
 def scene_of(note: Path) -> Path | None:
     """Return the scene that a crate was made from, None where nothing was noted here."""
     try:
-        return Path(str(read_json(note, "note of what a crate was made from", MOST_LIST)["scene"]))
+        return Path(path_of(str(read_json(note, "note of what a crate was made from", MOST_LIST)["scene"])))
     except (UnreadableInput, KeyError, TypeError, ValueError):
         return None
 

@@ -18,6 +18,7 @@ from sqlalchemy.orm import Session, joinedload
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.database import PATIENCE, Database
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.files import legible
 from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
 
 # any number that no other program uses: it serialises the migrations of one PostgreSQL database
@@ -105,7 +106,7 @@ def new_job(ledger: Ledger, crate: Path, content: PackingList) -> str:
 
 def job_named(session: Session, name: str) -> JobRow:
     """A job by its name. Raises WrongUsage when there is none."""
-    job = session.get(JobRow, name)
+    job = session.get(JobRow, legible(name))
     if job is None:
         raise WrongUsage("no job has that name", name, "jobs lists them")
     return job

@@ -9,7 +9,7 @@ from sqlalchemy import BigInteger, ForeignKey, Index, String, Text, UniqueConstr
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 from tidy_crate.core.crate.packing import PackingList, packing_list_of
-from tidy_crate.core.database import Money
+from tidy_crate.core.database import Money, PathText
 from tidy_crate.core.work.attempt import Attempt, Verdict
 from tidy_crate.core.work.task import WHOLE, Task, TaskState
 
@@ -31,10 +31,10 @@ class JobRow(Base):
     """Counted from 1 for each name; never given twice."""
     created: Mapped[str] = mapped_column(String(40))
     """UTC, ISO 8601."""
-    crate: Mapped[str] = mapped_column(Text)
+    crate: Mapped[str] = mapped_column(PathText)
     packing: Mapped[str] = mapped_column(Text)
     """The packing list as it was sent, as JSON."""
-    into: Mapped[str | None] = mapped_column(Text)
+    into: Mapped[str | None] = mapped_column(PathText)
     """The folder that its frames were last brought to."""
     reviewed: Mapped[str | None] = mapped_column(String(40))
     """When its frames were last reviewed; UTC, ISO 8601."""
@@ -147,7 +147,7 @@ class ProductRow(Base):
     blake3: Mapped[str] = mapped_column(String(64))
     home: Mapped[bool] = mapped_column(default=False)
     """Whether it is on this side, verified."""
-    path: Mapped[str | None] = mapped_column(Text)
+    path: Mapped[str | None] = mapped_column(PathText)
     """Where it is on this side."""
     mark: Mapped[str | None] = mapped_column(String(120))
     """Its size, time and inode when it was verified: while they hold it is not read again."""

@@ -15,6 +15,7 @@ import numpy as np
 import OpenEXR
 
 from tidy_crate.core.asset.exr_header import MAGIC, MULTI_PART, TILED, ExrPart, exactly, read_exr_parts
+from tidy_crate.core.files import legible
 from tidy_crate.core.picture.block import BLOCK_BYTES, MOST_BYTES, Block
 
 _LONG_NAMES = 0x400
@@ -38,7 +39,9 @@ def exr_blocks(path: Path) -> Iterator[Block]:
             if part.subsampled:
                 yield from _at_once(path, number, part, names)
             elif len(parts) == 1:
-                yield from _by_lines(str(path), part, names)
+                # the library takes no path that is not UTF-8
+                text = str(path)
+                yield from _by_lines(text if legible(text) == text else path.open("rb"), part, names)
             else:
                 with _alone(stream, parts, number, tables) as alone:
                     yield from _by_lines(alone, part, names)

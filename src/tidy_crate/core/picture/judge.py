@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from tidy_crate.core.files import os_reason
+from tidy_crate.core.files import legible, os_reason
 from tidy_crate.core.model import Model
 from tidy_crate.core.picture.block import MOST_BYTES, Block, Grid
 from tidy_crate.core.picture.decode import MOST_PIXELS, FrameHead, frame_blocks, read_frame_head
@@ -63,7 +63,7 @@ def judge_file(path: Path, expected: Expected) -> Judgement:
             return refused
         return judge_blocks(head.width, head.height, frame_blocks(path), expected)
     except Exception as error:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
-        detail = " ".join(str(error).split())[:120] or type(error).__name__
+        detail = legible(" ".join(str(error).split())[:120]) or type(error).__name__
         return _bad(f"it cannot be read to the end ({detail})")
 
 

@@ -36,7 +36,11 @@ def main() -> None:
         os.dup2(sink, 1)
         os.dup2(sink, 2)
         for line in sys.stdin.buffer:
-            out.write(json.dumps(answer(json.loads(line))).encode() + b"\n")
+            try:
+                said = {"answer": answer(json.loads(line))}
+            except Exception as error:  # noqa: BLE001 - told to the process that asked, which raises it
+                said = {"error": f"{type(error).__name__}: {error}"}
+            out.write(json.dumps(said).encode() + b"\n")
             out.flush()
 
 

@@ -125,7 +125,10 @@ class _Reader:
         finally:
             limit.cancel()
         if line.endswith(b"\n"):
-            return _Answer(said=json.loads(line))
+            said = json.loads(line)
+            if "error" in said:
+                raise RuntimeError(f"reading {order['path']}: {said['error']}")
+            return _Answer(said=said["answer"])
         self._forget()
         if late.is_set():
             return _Answer(broke=f"reading it took more than {self._seconds:.0f} seconds, and was given up")

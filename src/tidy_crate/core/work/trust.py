@@ -16,7 +16,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.files import hash_file, only_one, read_json, write_json
+from tidy_crate.core.files import hash_file, only_one, read_json, text_of, write_json
 from tidy_crate.core.schema import Schema
 
 WHAT = "list of trusted commands"
@@ -89,20 +89,20 @@ class Trust:
         """Return the same question for these folders. It is quick to ask often."""
         known = self.folders()
         around = {folder for place in map(_real, places) for folder in (place, *place.parents)}
-        trusted = {folder: frozenset(known[str(folder)]) for folder in around if str(folder) in known}
+        trusted = {folder: frozenset(known[text]) for folder in around if (text := text_of(folder)) in known}
         return lambda words: any(_mark(words, folder) in marks for folder, marks in trusted.items())
 
     def add(self, place: Path, claims: Iterable[Claim]) -> None:
         """Trust these claims of a folder from now on."""
         place = _real(place)
         with self._changing() as book:
-            book.setdefault(str(place), [])
-            book[str(place)] = sorted({*book[str(place)], *(_mark(one.mark_words, place) for one in claims)})
+            known = book.get(text_of(place), [])
+            book[text_of(place)] = sorted({*known, *(_mark(one.mark_words, place) for one in claims)})
 
     def remove(self, place: Path) -> bool:
         """Trust nothing of a folder any more. Return whether anything of it was trusted."""
         with self._changing() as book:
-            return book.pop(str(_real(place)), None) is not None
+            return book.pop(text_of(_real(place)), None) is not None
 
     def folders(self) -> dict[str, list[str]]:
         """Return the trusted folders with the digests of their commands. Raises UnreadableInput on a broken file."""
