@@ -10,13 +10,18 @@ import json
 import os
 import random
 import shutil
+import sqlite3
 import time
 from collections.abc import Callable
+from contextlib import closing
 from datetime import date
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+import OpenEXR
 import pytest
+from PIL import Image
 
 from conftest import Run, open_trusted
 from tidy_crate.core.bake.run import bake
@@ -25,6 +30,7 @@ from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.estimate.probe import TIMINGS, ProbeFrame, ProbeResult, probe_folder
 from tidy_crate.core.files import write_json
+from tidy_crate.core.job.ledger import Ledger, new_job
 from traps import Shot, sheet
 
 SECONDS = float(os.environ.get("TIDY_CRATE_FUZZ", "0"))
@@ -102,6 +108,22 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
         contents=read_packing_list(crate).digest,
     )  # fmt: skip
     write_json(probe_folder(crate) / TIMINGS, probe.model_dump(mode="json"))
+    frames = folder.parent / "frames"
+    frames.mkdir()
+    chance = np.random.default_rng(1)
+    planes = {name: chance.random((24, 40)).astype(np.float16) for name in ("R", "G", "B", "depth.Z")}
+    kind = {"compression": OpenEXR.PIZ_COMPRESSION, "type": OpenEXR.scanlineimage}
+    OpenEXR.File(kind, planes).write(str(frames / "a.0001.exr"))
+    parts = [OpenEXR.Part({**kind, "name": name}, planes) for name in ("one", "two")]
+    OpenEXR.File(parts).write(str(frames / "b.0001.exr"))
+    picture = Image.fromarray(chance.integers(0, 256, (24, 40, 3), np.uint8))
+    for ending in ("png", "tif", "jpg"):
+        picture.save(frames / f"c.0001.{ending}")
+    ledger = Ledger(folder.parent / "ledger.db")
+    new_job(ledger, crate, read_packing_list(crate))
+    with closing(sqlite3.connect(folder.parent / "ledger.db")) as connection:
+        connection.execute("VACUUM INTO ?", (str(folder.parent / "whole.db"),))
+    GOOD["home/ledger.sqlite"] = (folder.parent / "whole.db").read_bytes()
     for ending in ("zip", "tar.zst"):
         write_archive(crate, folder.parent / f"s.{ending}")
     return folder.parent
@@ -142,6 +164,9 @@ KINDS: dict[str, Commands] = {
                            ("check", "s.crate", "--farm", "show/gull.farm.toml")),
     "s.zip": (("prove", "s.zip", "--no-test-frame"), ("trust", "s.zip", "--show")),
     "s.tar.zst": (("prove", "s.tar.zst", "--no-test-frame"), ("trust", "s.tar.zst", "--show")),
+    **{f"frames/{name}": (("review", "frames"), ("review", "frames", "--sheet", "x.png"))
+       for name in ("a.0001.exr", "b.0001.exr", "c.0001.png", "c.0001.tif", "c.0001.jpg")},
+    "home/ledger.sqlite": (("jobs",), ("track", "s-1"), ("review", "s-1"), ("retrieve", "s-1", "--into", "x")),
     "home/config.toml": (("jobs",), ("survey", S), ("farm", "list")),
     "home/trusted.json": (("trust", "show", "--show"), ("check", S)),
 }  # fmt: skip

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Connection, Dialect, Engine, String, Text, create_engine, event
 from sqlalchemy.engine import URL, make_url
@@ -22,6 +22,22 @@ PATIENCE = 15.0
 _BEGIN = "tidy_crate_begin"
 
 
+T = TypeVar("T")
+_DAMAGED = "is not a database, or is damaged"
+_RESTORE = "restore it from a backup, or move it away to start a new one"
+
+
+def kept(read: Callable[[Any], T], value: Any, what: str) -> T:
+    """Turn a stored value into what it stands for. what: names it in the error ("a time").
+
+    Raises UnreadableInput for a value that this tool did not write.
+    """
+    try:
+        return read(value)
+    except (ValueError, ArithmeticError, TypeError) as error:
+        raise UnreadableInput(f"the database is damaged: it holds {what} that is none", None, _RESTORE) from error
+
+
 class Money(TypeDecorator[Decimal]):
     """An exact amount, kept as text: SQLite has no decimal numbers."""
 
@@ -34,7 +50,14 @@ class Money(TypeDecorator[Decimal]):
 
     def process_result_value(self, value: str | None, dialect: Dialect) -> Decimal | None:
         """See TypeDecorator."""
-        return None if value is None else Decimal(value)
+        return None if value is None else kept(_amount, value, "an amount")
+
+
+def _amount(text: str) -> Decimal:
+    found = Decimal(text)
+    if not found.is_finite():
+        raise ValueError("an amount is finite")
+    return found
 
 
 class PathText(TypeDecorator[str]):
@@ -121,6 +144,24 @@ class Database:
             yield
         except SQLAlchemyError as error:
             raise self._plain(error) from error
+        except UnicodeDecodeError as error:
+            raise UnreadableInput(f"the {self.what} {_DAMAGED}", self.where, _RESTORE) from error
+        except (AttributeError, LookupError, TypeError, ValueError) as error:
+            # rows that do not fit together look like a mistake of whoever reads them
+            if self._is_damaged():
+                raise UnreadableInput(f"the {self.what} {_DAMAGED}", self.where, _RESTORE) from error
+            raise
+
+    def _is_damaged(self) -> bool:
+        """Whether a database that is a file breaks its own rules. Takes time in line with its size."""
+        if not self.is_sqlite:
+            return False
+        try:
+            with self._engine.connect() as connection:
+                found = connection.exec_driver_sql("PRAGMA quick_check(1)").scalar()
+                return found != "ok" or bool(connection.exec_driver_sql("PRAGMA foreign_key_check").first())
+        except SQLAlchemyError:
+            return True
 
     def _plain(self, error: SQLAlchemyError) -> TidyCrateError:
         cause = error.orig if isinstance(error, DBAPIError) else error
@@ -137,8 +178,7 @@ class Database:
 
 # the library's words, what that means, and what to do
 _TROUBLES = (
-    (("file is not a database", "malformed", "file is encrypted"), "is not a database, or is damaged",
-     "restore it from a backup, or move it away to start a new one"),
+    (("file is not a database", "malformed", "file is encrypted"), _DAMAGED, _RESTORE),
     (("database is locked", "database table is locked"), "is in use by another process",
      "run the command again when the other one has ended"),
     (("readonly", "read-only", "attempt to write a readonly"), "cannot be written", "check its permissions"),

@@ -8,6 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.database import kept
 from tidy_crate.core.farm.protocol import JobOrder, JobState
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.tables import JobRow, SubmissionRow
@@ -54,9 +55,11 @@ def _alike(
     )
     if but is not None:
         query = query.where(SubmissionRow.id < but)
-    return [
-        row for row in session.scalars(query) if row.order and JobOrder.model_validate_json(row.order).tasks == ranges
-    ]
+    return [row for row in session.scalars(query) if row.order and _order(row.order).tasks == ranges]
+
+
+def _order(text: str) -> JobOrder:
+    return kept(JobOrder.model_validate_json, text, "an order")
 
 
 def _earlier(row: SubmissionRow) -> Earlier:

@@ -9,6 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.asset.frames import parse_frames
+from tidy_crate.core.database import kept
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.links.interface import FarmLink, needed
 from tidy_crate.core.farm.protocol import Capability, Changes, JobOrder, JobState, JobSummary, NodeChange, TaskChange
@@ -36,7 +37,7 @@ class Ordered:
         """What a submission ordered. requests: of its job, for one from before orders named their tasks."""
         if not row.order:
             return cls(whole(requests), requests)
-        order = JobOrder.model_validate_json(row.order)
+        order = kept(JobOrder.model_validate_json, row.order, "an order")
         return cls(order.tasks, order.requests)
 
     def checker(self) -> Callable[[Task], bool]:
@@ -79,7 +80,7 @@ def confirm(ledger: Ledger, row: SubmissionRow, link: FarmLink) -> str:
         if not row.order:
             raise FarmError("this submission was never confirmed, and cannot be repeated", row.farm, "send it again")
         submit = needed(link.submit, link, Capability.SUBMIT)
-        name = submit.submit(JobOrder.model_validate_json(row.order))
+        name = submit.submit(kept(JobOrder.model_validate_json, row.order, "an order"))
         with ledger.writing() as session:
             session.get_one(SubmissionRow, row.id).farm_job = name
         row.farm_job = name

@@ -9,7 +9,7 @@ from sqlalchemy import BigInteger, ForeignKey, Index, String, Text, UniqueConstr
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 from tidy_crate.core.crate.packing import PackingList, packing_list_of
-from tidy_crate.core.database import Money, PathText
+from tidy_crate.core.database import Money, PathText, kept
 from tidy_crate.core.work.attempt import Attempt, Verdict
 from tidy_crate.core.work.task import WHOLE, Task, TaskState
 
@@ -118,7 +118,7 @@ class AttemptRow(Base):
         """The same as a model."""
         return Attempt(
             number=self.number,
-            state=TaskState(self.state),
+            state=kept(TaskState, self.state, "a state"),
             node=self.node,
             began=from_text(self.began),
             ended=from_text(self.ended),
@@ -160,7 +160,7 @@ class ProductRow(Base):
 
     def judged(self) -> Verdict | None:
         """Its verdict, None before a review."""
-        return None if self.verdict is None else Verdict(self.verdict)
+        return None if self.verdict is None else kept(Verdict, self.verdict, "a verdict")
 
 
 class NodeRow(Base):
@@ -184,4 +184,4 @@ def to_text(time: datetime | None) -> str | None:
 
 def from_text(text: str | None) -> datetime | None:
     """The inverse of `to_text`."""
-    return None if text is None else datetime.fromisoformat(text)
+    return None if text is None else kept(datetime.fromisoformat, text, "a time")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -18,7 +17,7 @@ from tidy_crate.core.farm.links.interface import controlling, needed
 from tidy_crate.core.farm.protocol import Action, Capability, ControlOrder, Counts, JobState
 from tidy_crate.core.job.ledger import Ledger, all_jobs, new_key, products_at_home, submissions_of
 from tidy_crate.core.job.submission import Links, Ordered, catch_up, confirm
-from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow
+from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow, from_text
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, by_currency
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
@@ -215,9 +214,8 @@ def _clock(session: Session, row: SubmissionRow) -> float:
 
 
 def _seconds(begin: str | None, end: str | None) -> float:
-    if not begin or not end:
-        return 0.0
-    return max(0.0, (datetime.fromisoformat(end) - datetime.fromisoformat(begin)).total_seconds())
+    first, last = from_text(begin or None), from_text(end or None)
+    return max(0.0, (last - first).total_seconds()) if first and last else 0.0
 
 
 def _nodes(session: Session, submissions: Iterable[SubmissionRow]) -> Iterator[NodeView]:
