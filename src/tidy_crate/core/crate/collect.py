@@ -33,6 +33,7 @@ from tidy_crate.core.crate.system import THIS, System
 from tidy_crate.core.crate.trimming import trimmed
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.files import hash_file, legible, only_one, refuse_links, remove_drafts, write_bytes, write_whole
+from tidy_crate.core.handles import writable
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.scene.composition import Composition
@@ -138,7 +139,8 @@ def _collect(
     refuse_links(crate, {place.parent: None for place in written_to if not place.is_absolute()})
     if (crate / UNFINISHED).exists():
         remove_drafts(crate)
-    write_bytes(crate / UNFINISHED, b"collect has not finished here; run it again\n")
+    with writable(crate, PurePosixPath(UNFINISHED)) as marker:
+        write_bytes(marker, b"collect has not finished here; run it again\n")
     staged = context.format.apply(context.scene, context.plan, survey, layout.places, crate, context.commands)
     written = {*staged.written, *_write_followed(survey, layout, crate)}
     to_copy = dict(_to_copy(layout, staged, written))
@@ -182,7 +184,8 @@ def _collect(
     if not stays:
         content = content.model_copy(update={"composition": _composition(context, survey, layout, content)})
     for stale in before - {file.path for file in packed}:
-        (crate / stale).unlink(missing_ok=True)
+        with writable(crate, PurePosixPath(stale)) as gone:
+            gone.unlink(missing_ok=True)
     write_packing_list(crate, content)
     memory.save(finished=True)
     if origin is not None:
@@ -250,7 +253,7 @@ def _write_followed(survey: Survey, layout: Layout, crate: Path) -> Iterator[Pur
             continue
         # a file that names one of its links anew gets all of them from its own folder
         by_link = {(a.owner, a.authored): relative(place_of(a, layout.places), place.parent) for a in assets}
-        with write_whole(crate / place) as stream:
+        with writable(crate, place) as target, write_whole(target) as stream:
             follower.rewrite(path, stream, lambda link, texts=by_link: texts[(link.where, link.text)])  # type: ignore[misc]
         yield place
 

@@ -16,6 +16,7 @@ from pathlib import Path, PurePosixPath
 from tidy_crate.core.crate.memory import CollectMemory
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import hash_file, os_reason
+from tidy_crate.core.handles import writable
 from tidy_crate.core.progress import Progress, Step
 
 WORKERS = 4
@@ -101,19 +102,25 @@ class Copier:
             if known is not None:
                 self._first_of(known, target)
                 return Copied(source, place, known, source.stat().st_size, False)
-            before = source.stat()
-            digest, size = self._fetch(source, target)
-            after = source.stat()
+            with writable(self.crate, place) as held:
+                digest, size = self._fetch_unchanged(source, held)
+                self._store_once(target, held, digest, size)
+            self.memory.remember(source, target, digest)
         except OSError as error:
             raise UnreadableInput(f"cannot read a file of the scene ({os_reason(error)})", source) from error
+        return Copied(source, place, digest, size, True)
+
+    def _fetch_unchanged(self, source: Path, target: Path) -> tuple[str, int]:
+        """As `_fetch`. Raises UnreadableInput where the file changed meanwhile."""
+        before = source.stat()
+        digest, size = self._fetch(source, target)
+        after = source.stat()
         if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns) or size != after.st_size:
             target.unlink(missing_ok=True)
             raise UnreadableInput(
                 "a file changed while it was copied", source, "wait until it is saved, then run collect again"
             )
-        self._store_once(target, digest, size)
-        self.memory.remember(source, target, digest)
-        return Copied(source, place, digest, size, True)
+        return digest, size
 
     def _fetch(self, source: Path, target: Path) -> tuple[str, int]:
         """Returns (BLAKE3, bytes)."""
@@ -123,13 +130,14 @@ class Copier:
             return hash_file(target), target.stat().st_size
         return self.memory.system.copy(source, target)
 
-    def _store_once(self, target: Path, digest: str, size: int) -> None:
-        """Of files with one content keep one on the disk, under all their names."""
+    def _store_once(self, target: Path, held: Path, digest: str, size: int) -> None:
+        """Of files with one content keep one on the disk, under all their names. held: the target, to be written."""
         if size < WORTH_A_LINK or self.way is not Way.COPY:
             return
         first = self._first_of(digest, target)
         if first != target:
-            _in_place(target, lambda draft: os.link(first, draft))
+            # a link that stands there by now is not followed
+            _in_place(held, lambda draft: os.link(first, draft, follow_symlinks=False))
 
     def _first_of(self, digest: str, target: Path) -> Path:
         with self._lock:
@@ -138,7 +146,6 @@ class Copier:
 
 def _in_place(target: Path, make: Callable[[Path], None]) -> bool:
     """Let `make` bring about a file beside `target`, then put it in its place. False when the disk cannot do that."""
-    target.parent.mkdir(parents=True, exist_ok=True)
     draft = target.with_name(f".{target.name[:100]}.{secrets.token_hex(4)}.part")
     try:
         make(draft)

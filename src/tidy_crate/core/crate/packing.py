@@ -14,6 +14,7 @@ from tidy_crate.core.context.decisions import Waiver
 from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.errors import Blocked, UnreadableInput
 from tidy_crate.core.files import MOST_LIST, inside, read_json, write_json
+from tidy_crate.core.handles import writable
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.model import FrameRange, Output, Survey
@@ -236,4 +237,5 @@ def last_packing_list(crate: Path) -> PackingList:
 
 def write_packing_list(crate: Path, content: PackingList) -> None:
     """Write the list: the last step of collecting, which makes the crate finished."""
-    write_json(crate / FILE_NAME, content.model_dump(mode="json"))
+    with writable(crate, PurePosixPath(FILE_NAME)) as target:
+        write_json(target, content.model_dump(mode="json"))

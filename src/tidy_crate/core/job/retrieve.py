@@ -18,6 +18,7 @@ from tidy_crate.core.errors import FarmBusy, FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import file_mark, hash_file, only_one, os_reason, refuse_links
+from tidy_crate.core.handles import writable
 from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, products_of, submissions_of
 from tidy_crate.core.job.outage import Outage, say_nothing
 from tidy_crate.core.job.submission import Links, Ordered, catch_up, wait_for_changes
@@ -269,7 +270,8 @@ class _Rounds:
 
     def _fetch(self, one: _Wanted) -> Path | None:
         farm = self.farms[one.submission]
-        return fetch(farm.fetching, farm.row.farm_job or "", one.product, one.path)
+        place = PurePosixPath(one.path.relative_to(self._into).as_posix())
+        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self._into, place)
 
     def _settle(self, good: list[tuple[_Wanted, Path]], damaged: list[_Wanted]) -> None:
         """Put verified files where they belong, and note all of them in one transaction."""
@@ -325,24 +327,21 @@ def _place(row, draft, path, into, rivals, delivery) -> None:  # type: ignore[no
     row.mark = file_mark(draft)
     inside = PurePosixPath(path.relative_to(into).as_posix())
     if standing != own:
-        target = below(into, set_aside_path(inside, own))
-        target.parent.mkdir(parents=True, exist_ok=True)
-        draft.replace(target)
+        aside = set_aside_path(inside, own)
+        target = below(into, aside)
+        _move(draft, into, aside)
         row.path, row.in_use = str(target), False
         return
     for rival in rivals:
         if rival.in_use:
-            aside = below(into, set_aside_path(inside, delivery(rival)))
-            _move(Path(rival.path), aside)
-            rival.path, rival.in_use = str(aside), False
+            aside = set_aside_path(inside, delivery(rival))
+            _move(Path(rival.path), into, aside)
+            rival.path, rival.in_use = str(below(into, aside)), False
     if path.exists() and not _same(path, row):
         # something that no ledger knows of: it is not ours to overwrite
-        _move(
-            path,
-            _free(below(into, PurePosixPath(SET_ASIDE, inside.parent, f"{inside.stem}.found-there{inside.suffix}"))),
-        )
-    path.parent.mkdir(parents=True, exist_ok=True)
-    draft.replace(path)
+        found = PurePosixPath(SET_ASIDE, inside.parent, f"{inside.stem}.found-there{inside.suffix}")
+        _move(path, into, found.with_name(_free(below(into, found)).name))
+    _move(draft, into, inside)
     row.path, row.in_use = str(path), True
 
 
@@ -350,10 +349,10 @@ def _same(path: Path, row: ProductRow) -> bool:
     return path.is_file() and path.stat().st_size == row.bytes and hash_file(path) == row.blake3
 
 
-def _move(path: Path, target: Path) -> None:
+def _move(path: Path, into: Path, place: PurePosixPath) -> None:
     if path.exists():
-        target.parent.mkdir(parents=True, exist_ok=True)
-        path.replace(target)
+        with writable(into, place) as target:
+            path.replace(target)
 
 
 def _free(path: Path) -> Path:
@@ -370,28 +369,32 @@ class _Damaged(Exception):
 _MAY_PASS = retry_if_exception_type((FarmError, _Damaged))
 
 
-def fetch(fetching: Fetching, farm_job: str, product: Product, path: Path) -> Path | None:
-    """Fetch one product beside its path and verify it. Returns the draft, or None when it never arrived intact.
+def fetch(fetching: Fetching, farm_job: str, product: Product, into: Path, place: PurePosixPath) -> Path | None:
+    """Fetch one product beside its place and verify it. Returns the draft, or None when it never arrived intact.
 
     What has come stays after a break, and the next try goes on from there.
     """
-    draft = path.with_name(f".{path.name}.{product.blake3[:12]}.part")
+    beside = place.with_name(f".{place.name}.{product.blake3[:12]}.part")
     try:
-        draft.parent.mkdir(parents=True, exist_ok=True)
-        for attempt in Retrying(stop=stop_after_attempt(TRIES), retry=_MAY_PASS, reraise=True):
-            with attempt:
-                offset = draft.stat().st_size if draft.exists() else 0
-                if offset < product.bytes or not draft.exists():
-                    fetching.fetch(farm_job, product, draft, offset, lambda _: None)
-                if draft.stat().st_size != product.bytes or hash_file(draft) != product.blake3:
-                    draft.unlink()
-                    raise _Damaged
+        with writable(into, beside) as draft:
+            _fetch_into(draft, fetching, farm_job, product)
     except _Damaged:
         return None
     except OSError as error:
         what = f"cannot write a frame ({os_reason(error)})"
-        raise TidyCrateError(what, path, "make room, then run it again") from error
-    return draft
+        raise TidyCrateError(what, into / place, "make room, then run it again") from error
+    return into / beside
+
+
+def _fetch_into(draft: Path, fetching: Fetching, farm_job: str, product: Product) -> None:
+    for attempt in Retrying(stop=stop_after_attempt(TRIES), retry=_MAY_PASS, reraise=True):
+        with attempt:
+            offset = draft.stat().st_size if draft.exists() else 0
+            if offset < product.bytes or not draft.exists():
+                fetching.fetch(farm_job, product, draft, offset, lambda _: None)
+            if draft.stat().st_size != product.bytes or hash_file(draft) != product.blake3:
+                draft.unlink()
+                raise _Damaged
 
 
 def _missing(

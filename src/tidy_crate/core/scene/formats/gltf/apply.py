@@ -7,6 +7,7 @@ from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.files import write_whole
+from tidy_crate.core.handles import writable
 from tidy_crate.core.scene.formats.gltf.document import Link, read_document, rewrite
 from tidy_crate.core.scene.formats.gltf.read import FIELD
 from tidy_crate.core.scene.formats.interface import StagedScene
@@ -30,6 +31,6 @@ def apply(scene: Path, survey: Survey, places: Mapping[Path, PurePosixPath], fol
         return text.removeprefix("./")
 
     document = read_document(scene)
-    with write_whole(folder / place) as stream:
+    with writable(folder, place) as target, write_whole(target) as stream:
         rewrite(scene, document, stream, new_path)
     return StagedScene(root=place, written=(place,), copied={})

@@ -9,6 +9,7 @@ from pathlib import Path, PurePosixPath
 from tidy_crate.core.asset import paths
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import copy_and_hash, hash_file, write_json
+from tidy_crate.core.handles import writable
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetSimulation, host_scene, read_sheet
 from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE, outputs_in_force, scale_in_force
@@ -49,10 +50,11 @@ def apply(
     resolution = sheet.resolution.model_copy(update={"scale": scale}) if sheet.resolution else None
     scene_text = paths.relative(host_place, sheet_place.parent)
     moved = moved.model_copy(update={"scene": scene_text, "outputs": outputs, "resolution": resolution})
-    write_json(folder / sheet_place, moved.model_dump(mode="json", exclude_defaults=True) | {"scene_sheet": 1})
+    with writable(folder, sheet_place) as target:
+        write_json(target, moved.model_dump(mode="json", exclude_defaults=True) | {"scene_sheet": 1})
     if not (caches or frozen or any(texts[asset.owner] != asset.authored for asset in own)):
         return StagedScene(root=sheet_place, written=(sheet_place,), copied={})
-    _stage_host(sheet, host, folder / host_place, texts, caches, frozen, commands)
+    _stage_host(sheet, host, folder, host_place, texts, caches, frozen, commands)
     return StagedScene(root=sheet_place, written=(sheet_place, host_place), copied={})
 
 
@@ -81,7 +83,8 @@ def _moved(sheet: Sheet, texts: dict[str, str], baked: Mapping[str, UseCache], f
 def _stage_host(
     sheet: Sheet,
     original: Path,
-    staged: Path,
+    folder: Path,
+    place: PurePosixPath,
     texts: dict[str, str],
     caches: dict[str, str],
     frozen: list[str],
@@ -95,8 +98,10 @@ def _stage_host(
             "add commands.relink",
         )
     commands.need(sheet.commands.relink)
+    staged = folder / place
     before = hash_file(original)
-    copy_and_hash(original, staged)
+    with writable(folder, place) as target:
+        copy_and_hash(original, target)
     limit = sheet.commands.time_limit
     with tempfile.TemporaryDirectory(prefix="tidy-crate-relink-") as scratch:
         mapping, names, fresh = (Path(scratch, name) for name in ("paths.json", "names.json", "fresh.sheet.json"))

@@ -10,6 +10,7 @@ from pxr import Sdf
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.handles import writable
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.compose import Arc, Composed, compose, needs_stage, staged_root
@@ -46,7 +47,8 @@ def apply(
                 texts = _new_texts(assets, own, places, moved)
                 if texts:
                     layer = layer_of(path)
-                    export(_edited(layer, path, texts), folder / own, _encoding(layer))
+                    with writable(folder, own) as target:
+                        export(_edited(layer, path, texts), target, _encoding(layer))
                     written.append(own)
                 else:
                     copied[own] = path
@@ -58,7 +60,8 @@ def apply(
         # asset paths in the metadata taken over from the scene's root stay valid: both lie in one folder
         top = _new_texts([a for a in by_layer.get(scene, []) if a.owner == "/"], places[scene], places, moved)
         rewrite(staged, lambda slot: top.get((slot.path, slot.field, slot.text, slot.time), slot.text))
-        export(staged, folder / root, "usda")
+        with writable(folder, root) as target:
+            export(staged, target, "usda")
     written.append(root)
     return StagedScene(root=root, written=tuple(written), copied=copied)
 
