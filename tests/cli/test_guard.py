@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 
 from conftest import open_trusted, tree, usda
+from tidy_crate.cli import guard
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import UNFINISHED
 
@@ -60,6 +61,23 @@ def test_an_exit_code_and_a_signal_are_passed_on() -> None:
         assert process.stdout is not None and process.stdout.readline()
         process.send_signal(signal.SIGTERM)
         assert process.wait(20) == -signal.SIGTERM
+
+
+def test_m_where_no_process_can_fork_the_program_is_started_once_more(tmp_path: Path) -> None:
+    (tmp_path / "s.usda").write_text(usda('( startTimeCode = 1\n endTimeCode = 2 )\ndef Sphere "S" { }'))
+    program = "import os, sys\ndel os.fork\nfrom tidy_crate.cli import guard\nguard.run(lambda: sys.exit(77))"
+    for words, code, says in (
+        (("check", "s.usda"), 1, "camera"), (("survey", "gone.usda"), 2, "no such scene"), (("jobs",), 77, ""),
+    ):  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-c", program, *words], cwd=tmp_path, capture_output=True, text=True, check=False
+        )
+        assert done.returncode == code and says in done.stdout + done.stderr, done
+    # the exit codes of a crash on Windows, with and without a sign
+    for number, says in ((0xC0000005, "broke off (0xc0000005)"), (0xC0000006 - (1 << 32), "changed or was cut short")):
+        told = guard.windows_crash(number)
+        assert told is not None and says in told[0]
+    assert guard.windows_crash(1) is None and guard.windows_crash(-9) is None
 
 
 def test_m_a_scene_that_is_saved_over_and_over_while_it_is_collected(tmp_path: Path) -> None:

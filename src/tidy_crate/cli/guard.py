@@ -1,7 +1,8 @@
 """One process works, and another one watches it: where a library ends the work, the user still gets one clear error.
 
 A scene can be made so that the library that reads it breaks off, or takes all memory there is. A layer that is saved
-while it is read is cut short under the library. On POSIX systems only; elsewhere the work is not watched.
+while it is read is cut short under the library. Where a process can fork, the work goes on in its copy, which costs
+nothing; elsewhere the program is started once more.
 """
 
 from __future__ import annotations
@@ -23,6 +24,13 @@ SHARE = 0.8
 _EVERY = 0.5
 _DIED_WITH_PARENT = 1
 _CRASHES = ("SIGSEGV", "SIGABRT", "SIGILL", "SIGFPE", "SIGSYS")
+# how Windows ends a process: access violation, in-page error, stack overflow, heap corruption, fast fail
+_IN_PAGE_ERROR = 0xC0000006
+_WINDOWS_CRASHES = (0xC0000005, _IN_PAGE_ERROR, 0xC00000FD, 0xC0000374, 0xC0000409)
+_CHANGED = (
+    "a file changed or was cut short while it was read",
+    "wait until it is saved, then run the same command again",
+)
 # commands that open files which others may have made, by libraries that are not ours
 READING = ("survey", "bake", "relink", "check", "collect", "prove", "probe", "estimate", "review", "override", "waive")
 UNGUARDED = "TIDY_CRATE_UNGUARDED"
@@ -31,9 +39,11 @@ UNGUARDED = "TIDY_CRATE_UNGUARDED"
 def run(work: Callable[[], None]) -> None:
     """Do the work in a process of its own, which ends with this one, and end as it ends."""
     reads = next((word for word in sys.argv[1:] if not word.startswith("-")), "") in READING
-    if not reads or not hasattr(os, "fork") or os.environ.get(UNGUARDED):
+    if not reads or os.environ.get(UNGUARDED):
         work()
         return
+    if not hasattr(os, "fork"):
+        sys.exit(_watch_program())
     sys.stdout.flush()
     sys.stderr.flush()
     parent = os.getpid()
@@ -72,6 +82,36 @@ def _watch(child: int) -> int:
     return 2
 
 
+def _watch_program() -> int:
+    """Run the same command in a second process, and return its exit code."""
+    import subprocess
+
+    # Ctrl-C reaches both, and the one that works ends in order
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    line = [sys.executable, "-P", "-m", "tidy_crate", *sys.argv[1:]]
+    code = subprocess.run(line, env=os.environ | {UNGUARDED: "1"}, check=False).returncode
+    told = windows_crash(code)
+    if told is None:
+        return code
+    _say(*told)
+    return 2
+
+
+def windows_crash(code: int) -> tuple[str, str] | None:
+    """What an exit code of Windows says of a crash, in plain words, and what to do; None for any other end."""
+    status = code & 0xFFFFFFFF
+    if status == _IN_PAGE_ERROR:
+        return _CHANGED
+    return _broke_off(f"{status:#x}") if status in _WINDOWS_CRASHES else None
+
+
+def _broke_off(how: str) -> tuple[str, str]:
+    return (
+        f"a library that reads the scene or its files broke off ({how}): something in them is badly broken",
+        "save the scene again from its program; survey each of its layers alone to find which it is",
+    )
+
+
 def _told(number: signal.Signals, most: int | None) -> tuple[str | None, str]:
     """What happened to the child, in plain words, and what to do; None where somebody ended it on purpose."""
     if most is not None:
@@ -80,15 +120,9 @@ def _told(number: signal.Signals, most: int | None) -> tuple[str | None, str]:
             "look for references within references, or run it on a machine with more memory",
         )
     if number is signal.SIGBUS:
-        return (
-            "a file changed or was cut short while it was read",
-            "wait until it is saved, then run the same command again",
-        )
+        return _CHANGED
     if number.name in _CRASHES:
-        return (
-            f"a library that reads the scene or its files broke off ({number.name}): something in them is badly broken",
-            "save the scene again from its program; survey each of its layers alone to find which it is",
-        )
+        return _broke_off(number.name)
     return None, ""
 
 
