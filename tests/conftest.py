@@ -102,9 +102,9 @@ def context(demo: DemoScene) -> SceneContext:
     return open_scene(demo.scene)
 
 
-def open_trusted(scene: Path, tidy_dir: Path | None = None) -> SceneContext:
+def open_trusted(scene: Path, tidy_dir: Path | None = None, memory: Path | None = None) -> SceneContext:
     """Open a scene whose commands, and folders outside of it, the user has agreed to."""
-    return open_scene(scene, tidy_dir, trust=ANY.trust, environment=ANY.environment)
+    return open_scene(scene, tidy_dir, memory, trust=ANY.trust, environment=ANY.environment)
 
 
 def make_ready(demo: DemoScene) -> SceneContext:

@@ -138,6 +138,8 @@ class User:
         kept = sorted(self.cache.glob("*.json"), key=lambda path: path.stat().st_mtime) if self.cache.is_dir() else []
         for path in kept[:-MOST_REMEMBERED]:
             path.unlink(missing_ok=True)
+            for survey in self.cache.glob(f"{path.stem}-*"):
+                survey.unlink(missing_ok=True)
         return self.cache / f"{_mark(scene)}.json"
 
     def origin_of(self, crate: Path) -> Path:

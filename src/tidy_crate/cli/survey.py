@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -50,16 +51,20 @@ def register(app: typer.Typer) -> None:
         from tidy_crate.core.scene.memory_need import memory_need
 
         context = api.open_scene(scene, tidy_dir=tidy_dir)
+        if talk.as_json and not memory and not looks:
+            with contextlib.suppress(ValueError):
+                talk.document(context.survey_json(as_found=as_found))
+                return
         found = context.survey_as_found() if as_found else context.survey()
-        document = found.model_dump(mode="json")
+        more: dict[str, Any] = {}
         need = memory_need(context.format, context.scene, context.plan, found, context.memory) if memory else None
         each: tuple[Look, ...] = ()
         if need is not None:
-            document["memory"] = need.model_dump(mode="json")
+            more["memory"] = need.model_dump(mode="json")
         if looks:
             with talk.progress("looks") as progress:
                 each = survey_looks(context, found, progress)
-            document["looks"] = [one.model_dump(mode="json") for one in each]
+            more["looks"] = [one.model_dump(mode="json") for one in each]
 
         def show(console: Console) -> None:
             _show(console, found, every or talk.verbose)
@@ -68,7 +73,7 @@ def register(app: typer.Typer) -> None:
             if looks:
                 _show_looks(console, each)
 
-        talk.result(document, show)
+        talk.result(found, show, more)
 
 
 def _show(console: Console, survey: Survey, every: bool) -> None:

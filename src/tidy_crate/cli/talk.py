@@ -9,7 +9,7 @@ import io
 import json
 import os
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TextIO, get_type_hints
@@ -64,10 +64,26 @@ class Talk:
         if not self.quiet:
             self.err.print(text, markup=False, highlight=False)
 
-    def result(self, document: BaseModel | dict[str, Any], show: Callable[[Console], None]) -> None:
-        """The outcome: a document for a script, or what `show` draws for a person."""
+    def document(self, text: bytes) -> None:
+        """The outcome as a JSON document, which is UTF-8 whatever the output of tables is."""
+        sys.stdout.flush()
+        stream = getattr(sys.stdout, "buffer", None)
+        if stream is None:
+            sys.stdout.write(text.decode() + "\n")
+        else:
+            stream.write(text + b"\n")
+            stream.flush()
+        sys.stdout.flush()
+
+    def result(
+        self,
+        document: BaseModel | dict[str, Any],
+        show: Callable[[Console], None],
+        more: Mapping[str, Any] | None = None,
+    ) -> None:
+        """The outcome: a document for a script, or what `show` draws for a person. more: keys to add to a model's."""
         if self.as_json:
-            _write(_as_text(document))
+            self.document(_as_text(document, more or {}).encode("utf-8", "backslashreplace"))
         else:
             show(self.out)
 
@@ -160,7 +176,7 @@ class Talk:
             document: dict[str, Any] = {"error": {"what": error.what, "where": error.where, "remedy": error.remedy}}
             if error.said or error.log:
                 document["error"] |= {"said": error.said, "log": error.log}
-            _write(json.dumps(document, indent=1))
+            self.document(json.dumps(document, indent=1).encode())
             return
         from rich.text import Text
 
@@ -182,25 +198,14 @@ class Talk:
             self._events.close()
 
 
-def _write(text: str) -> None:
-    """Write a document to standard output: JSON is UTF-8, whatever the output of tables is."""
-    sys.stdout.flush()
-    stream = getattr(sys.stdout, "buffer", None)
-    if stream is None:
-        sys.stdout.write(text + "\n")
-    else:
-        stream.write(text.encode("utf-8", "backslashreplace") + b"\n")
-        stream.flush()
-    sys.stdout.flush()
-
-
-def _as_text(document: BaseModel | dict[str, Any]) -> str:
+def _as_text(document: BaseModel | dict[str, Any], more: Mapping[str, Any]) -> str:
     """A document as JSON. Names may hold anything, also what no encoding can write."""
     if not isinstance(document, dict):
         with contextlib.suppress(ValueError):
             # straight from the model: a large job would take many times its size as dictionaries
-            return document.model_dump_json(indent=1)
-    content = document if isinstance(document, dict) else document.model_dump(mode="json")
+            text = document.model_dump_json(indent=1)
+            return text if not more else f"{text[:-2]},\n{_as_text(dict(more), {})[2:]}"
+    content = document if isinstance(document, dict) else document.model_dump(mode="json") | dict(more)
     text = json.dumps(content, indent=1, ensure_ascii=False, default=str)
     return text.encode("utf-8", "backslashreplace").decode("utf-8")
 

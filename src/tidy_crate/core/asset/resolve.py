@@ -76,12 +76,22 @@ class Disk:
 
     def look(self, path: Path) -> Member | str:
         """The file at `path`, or in plain words why it cannot be used."""
-        if path not in self._files:
-            self._files[path] = self._look(path)
-        return self._files[path]
+        found = self._files.get(path)
+        if found is None:
+            found = self._files[path] = self.look_at(path)
+        return found
+
+    def looked_at(self) -> Iterable[tuple[Path, Member | str]]:
+        """All files that were looked at, with what was found."""
+        return self._files.items()
+
+    def listed(self) -> Iterable[Path]:
+        """All folders that were listed."""
+        return self._folders
 
     @staticmethod
-    def _look(path: Path) -> Member | str:
+    def look_at(path: Path) -> Member | str:
+        """The same as `look`, without keeping the answer."""
         try:
             found = path.stat()
         except (FileNotFoundError, NotADirectoryError):

@@ -15,6 +15,7 @@ from tidy_crate.core.scene.caches import cache_edits
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.remembered import as_json
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
 from tidy_crate.core.scene.staging import SearchPath, StagingPlan
 from tidy_crate.core.work.command import RenderCommand
@@ -80,6 +81,15 @@ class SceneContext:
     def survey(self, request: RenderRequest | None = None) -> Survey:
         """The scene as it would be staged now."""
         return self.format.read(self.scene, self.plan, request, self.maps, self.memory, self.tokens)
+
+    def survey_json(self, *, as_found: bool = False) -> bytes:
+        """The survey as JSON: where the format keeps it, without reading it. Raises ValueError as `as_json` does."""
+        plan = None if as_found else self.plan
+        read_json = getattr(self.format, "read_json", None)
+        if read_json is None:
+            return as_json(self.format.read(self.scene, plan, None, self.maps, self.memory, self.tokens))
+        found: bytes = read_json(self.scene, plan, None, self.maps, self.memory, self.tokens)
+        return found
 
     def survey_as_found(self, request: RenderRequest | None = None) -> Survey:
         """The scene as the artist saved it."""

@@ -152,6 +152,9 @@ class Asset(Model):
     trouble: why members are missing. needed: whether this render request uses it, and because of what.
     """
 
+    # `files` and `bytes` are written out for scripts, and are no input when it is read back
+    model_config = ConfigDict(frozen=True, extra="ignore", defer_build=True)
+
     id: str
     authored: str
     value: str

@@ -52,6 +52,9 @@ class SceneFormat(Protocol):
         memory: a file in which the format may keep results, to be faster the next time.
         tokens: the frame tokens that count in file names.
         Raises UnreadableInput when the scene itself cannot be read; what is wrong further down is in the survey.
+
+        A format that keeps whole surveys may also have `read_json`, which takes the same and returns the survey as the
+        bytes of a JSON document: a kept one is shown without being read.
         """
 
     def render_command(self, scene: Path) -> RenderCommand | None:

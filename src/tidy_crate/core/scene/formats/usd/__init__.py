@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from importlib.util import find_spec
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
+from tidy_crate.core.scene.remembered import SurveyMemory, as_json
 
 if TYPE_CHECKING:
     from tidy_crate.core.scene.composition import Composition
@@ -37,9 +39,35 @@ class OpenUsd:
         tokens: FrameTokens = STANDARD,
     ) -> Survey:
         """See SceneFormat.read."""
-        from tidy_crate.core.scene.formats.usd.read import read
+        kept = _kept(scene, plan, request, maps, memory, tokens)
+        found = kept.survey()
+        if found is None:
+            from tidy_crate.core.scene.formats.usd.read import read_and_ask
 
-        return read(scene, plan, request, maps, memory, tokens)
+            survey, questions = read_and_ask(scene, plan, request, maps, memory, tokens)
+            kept.keep(questions, lambda: as_json(survey))
+            return survey
+        return found
+
+    def read_json(
+        self,
+        scene: Path,
+        plan: StagingPlan | None = None,
+        request: RenderRequest | None = None,
+        maps: tuple[SettingsMap, ...] = (),
+        memory: Path | None = None,
+        tokens: FrameTokens = STANDARD,
+    ) -> bytes:
+        """See SceneFormat.read_json."""
+        kept = _kept(scene, plan, request, maps, memory, tokens)
+        text = kept.text()
+        if text is None:
+            from tidy_crate.core.scene.formats.usd.read import read_and_ask
+
+            survey, questions = read_and_ask(scene, plan, request, maps, memory, tokens)
+            text = written = as_json(survey)
+            kept.keep(questions, lambda: written)
+        return text
 
     def render_command(self, scene: Path) -> RenderCommand | None:
         """See SceneFormat.render_command. The format has no place for one."""
@@ -88,3 +116,18 @@ class OpenUsd:
         from tidy_crate.core.scene.formats.usd.apply import apply
 
         return apply(scene, plan, survey, places, folder)
+
+
+def _kept(
+    scene: Path,
+    plan: StagingPlan | None,
+    request: RenderRequest | None,
+    maps: tuple[SettingsMap, ...],
+    memory: Path | None,
+    tokens: FrameTokens,
+) -> SurveyMemory:
+    """Where the survey is kept that these make: by all that it depends on but the disk."""
+    library = find_spec("pxr")
+    home = Path(library.origin).parent if library is not None and library.origin else None
+    built = home.stat().st_mtime_ns if home is not None else None
+    return SurveyMemory(memory, str(scene.absolute()), plan, request, maps, repr(tokens), str(home), built)

@@ -14,7 +14,7 @@ from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.assets import asset_of
-from tidy_crate.core.scene.following import follow
+from tidy_crate.core.scene.following import FIELD, follow
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.broken import broken_links
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
@@ -40,8 +40,9 @@ from tidy_crate.core.scene.model import (
     Why,
     totals,
 )
+from tidy_crate.core.scene.remembered import Questions
 from tidy_crate.core.scene.settings import SettingsMap, canonical, features_of, renderer_of
-from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.scene.staging import StagingPlan, UseCache
 from tidy_crate.core.work.request import RenderRequest
 
 # of the prims that a file reaches, so many are listed
@@ -65,6 +66,18 @@ def read(
     tokens: FrameTokens = STANDARD,
 ) -> Survey:
     """Survey a scene as found, or as the plan would stage it. See SceneFormat.read."""
+    return read_and_ask(scene, plan, request, maps, memory, tokens)[0]
+
+
+def read_and_ask(
+    scene: Path,
+    plan: StagingPlan | None,
+    request: RenderRequest | None,
+    maps: tuple[SettingsMap, ...],
+    memory: Path | None = None,
+    tokens: FrameTokens = STANDARD,
+) -> tuple[Survey, Questions]:
+    """As `read`, with all that was asked of the disk: while it answers the same, so is the survey."""
     with no_garbage_collection():
         return _read(scene.absolute(), plan, request, maps, memory, tokens)
 
@@ -76,14 +89,34 @@ def _read(
     maps: tuple[SettingsMap, ...],
     memory: Path | None,
     tokens: FrameTokens,
-) -> Survey:
+) -> tuple[Survey, Questions]:
+    questions = Questions()
     in_force = plan or StagingPlan()
     disk = Disk(tokens)
     walk = walk_layers(scene, in_force, disk, memory, frozenset(name for one in maps for name in one.files))
     source = compose_source(walk)
     composed = compose_staged(walk, in_force, source) if in_force.edits else source
     with usd_messages(scene):
-        return _survey(walk, source, composed, in_force, request, maps, disk)
+        survey = _survey(walk, source, composed, in_force, request, maps, disk)
+    _note_questions(questions, walk, disk, in_force, survey)
+    return survey, questions
+
+
+def _note_questions(questions: Questions, walk: Walk, disk: Disk, plan: StagingPlan, survey: Survey) -> None:
+    questions.about(disk)
+    for path in {*walk.facts, *walk.unread, *walk.opaque}:
+        inside = package.split(path)
+        questions.file(path if inside is None else inside[0])
+    for edit in plan.of(UseCache):
+        for path in (edit.layer, *edit.files):
+            questions.file(path)
+    for simulation in survey.simulations:
+        if simulation.cache is not None:
+            questions.file(simulation.cache)
+            questions.folder(simulation.cache.parent)
+    for folder in {asset.layer.parent for asset in survey.assets if asset.field == FIELD}:
+        # where one path may be written in two ways, what is there decides
+        questions.folder(folder)
 
 
 def _survey(

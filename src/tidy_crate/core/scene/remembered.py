@@ -1,0 +1,183 @@
+"""A survey kept from one command to the next, with every question that it put to the disk.
+
+It holds for as long as the disk gives the same answers: then nothing is opened and nothing is composed.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from blake3 import blake3
+from pydantic_core import from_json, to_json
+
+from tidy_crate import __version__
+from tidy_crate.core.asset.resolve import Disk, Member
+from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.files import path_of, text_of, write_bytes
+from tidy_crate.core.scene.model import Survey
+
+SUFFIX = ".survey"
+# for one scene: as found and as staged, for some requests
+MOST_KEPT = 6
+# nanoseconds: a file changed within this time before it was read may change again and look the same
+TOO_FRESH = 2_000_000_000
+_MOST_BYTES = 1 << 30
+# what changes how files are found and read, beside the scene itself
+_VARIABLES = ("PXR_", "USD", "OCIO")
+
+
+@dataclass
+class Questions:
+    """What a survey asked the disk, with the answers."""
+
+    began: int = field(default_factory=time.time_ns)
+    """Nanoseconds since the epoch."""
+    files: dict[str, tuple[int, int] | str] = field(default_factory=dict)
+    """Size in bytes and time of change in nanoseconds; or why a file cannot be used, in plain words."""
+    folders: dict[str, int | None] = field(default_factory=dict)
+    """Time of change in nanoseconds, None for one that cannot be listed."""
+
+    def about(self, disk: Disk) -> None:
+        """Take over all that was asked through a disk."""
+        for path, answer in disk.looked_at():
+            self.files[str(path)] = (answer.bytes, answer.mtime_ns) if isinstance(answer, Member) else answer
+        for folder in disk.listed():
+            self.folder(folder)
+
+    def file(self, path: Path) -> None:
+        """Note a file that was read otherwise."""
+        found = Disk.look_at(path)
+        self.files[str(path)] = (found.bytes, found.mtime_ns) if isinstance(found, Member) else found
+
+    def folder(self, path: Path) -> None:
+        """Note a folder whose names were asked for."""
+        self.folders[str(path)] = _changed(str(path))
+
+    def are_settled(self) -> bool:
+        """Whether a later change of anything asked about would show in its answer."""
+        before = self.began - TOO_FRESH
+        files = (answer[1] for answer in self.files.values() if not isinstance(answer, str))
+        return all(changed < before for changed in files) and all(
+            changed is None or changed < before for changed in self.folders.values()
+        )
+
+    def have_the_same_answers(self) -> bool:
+        """Ask the disk again."""
+        stat = os.stat
+        unreadable = os.access if hasattr(os, "geteuid") and os.geteuid() != 0 else None
+        for path, answer in self.files.items():
+            if isinstance(answer, str):
+                if Disk.look_at(Path(path)) != answer:
+                    return False
+                continue
+            try:
+                found = stat(path)
+            except (OSError, ValueError):
+                return False
+            if found.st_size != answer[0] or found.st_mtime_ns != answer[1]:
+                return False
+            if unreadable is not None and not unreadable(path, os.R_OK):
+                return False
+        return all(_changed(folder) == changed for folder, changed in self.folders.items())
+
+    def plain(self) -> dict[str, Any]:
+        """As values that JSON knows, by folder."""
+        by_folder: dict[str, list[list[Any]]] = {}
+        for path, answer in self.files.items():
+            folder, _, name = text_of(path).rpartition("/")
+            columns = by_folder.setdefault(folder, [[], [], []])
+            size, changed = (answer, 0) if isinstance(answer, str) else answer
+            for column, value in zip(columns, (name, size, changed), strict=True):
+                column.append(value)
+        return {"files": by_folder, "folders": {text_of(path): changed for path, changed in self.folders.items()}}
+
+    @classmethod
+    def of_plain(cls, values: dict[str, Any]) -> Questions:
+        """The inverse of `plain`. Raises LookupError, TypeError or ValueError for anything else."""
+        files: dict[str, tuple[int, int] | str] = {}
+        for folder, (names, sizes, times) in values["files"].items():
+            lead = path_of(folder) + "/"
+            coded = folder.startswith("bytes:")
+            for name, size, changed in zip(names, sizes, times, strict=True):
+                path = path_of(f"{folder}/{name}") if coded else lead + name
+                files[path] = size if isinstance(size, str) else (int(size), int(changed))
+        return cls(files=files, folders={path_of(path): changed for path, changed in values["folders"].items()})
+
+
+class SurveyMemory:
+    """Where the survey of one scene under one plan is kept."""
+
+    def __init__(self, beside: Path | None, *parts: object) -> None:
+        """beside: a file of the user's own by which the scene is known; without one nothing is kept.
+
+        parts: all that a survey depends on beside the disk.
+        """
+        around = sorted((name, value) for name, value in os.environ.items() if name.startswith(_VARIABLES))
+        self._key = blake3(to_json([__version__, *parts, around], fallback=str)).hexdigest()
+        self._stem = beside.stem if beside is not None else ""
+        self._folder = beside.parent if beside is not None else None
+
+    def text(self) -> bytes | None:
+        """The survey as JSON, None where none is kept that still holds."""
+        import zstandard
+
+        if self._folder is None:
+            return None
+        try:
+            data = self._file.read_bytes()
+            whole = zstandard.ZstdDecompressor().decompress(data, max_output_size=_MOST_BYTES)
+            head, _, text = whole.partition(b"\n")
+            values = from_json(head)
+            same = values["key"] == self._key and Questions.of_plain(values).have_the_same_answers()
+        except (OSError, LookupError, TypeError, ValueError, AttributeError, zstandard.ZstdError):
+            return None
+        return text if same else None
+
+    def survey(self) -> Survey | None:
+        """The survey, None where none is kept that still holds."""
+        text = self.text()
+        try:
+            return None if text is None else Survey.model_validate_json(text)
+        except ValueError:
+            return None
+
+    def keep(self, questions: Questions, text: Callable[[], bytes]) -> None:
+        """Keep a survey. text: gives it as JSON."""
+        import zstandard
+
+        if self._folder is None or not questions.are_settled():
+            return
+        try:
+            head = to_json({"key": self._key, **questions.plain()})
+            write_bytes(self._file, zstandard.ZstdCompressor(level=1).compress(head + b"\n" + text()))
+            for stale in self._others()[MOST_KEPT:]:
+                stale.unlink(missing_ok=True)
+        except (OSError, ValueError, TidyCrateError):
+            return  # what cannot be kept costs time the next time, nothing else
+
+    @property
+    def _file(self) -> Path:
+        assert self._folder is not None
+        return self._folder / f"{self._stem}-{self._key[:16]}{SUFFIX}"
+
+    def _others(self) -> list[Path]:
+        assert self._folder is not None
+        kept: Iterable[Path] = self._folder.glob(f"{self._stem}-*{SUFFIX}")
+        return sorted(kept, key=lambda path: path.stat().st_mtime, reverse=True)
+
+
+def as_json(survey: Survey) -> bytes:
+    """A survey as the JSON that a command shows. Raises ValueError for names that no encoding can write."""
+    return survey.model_dump_json(indent=1).encode()
+
+
+def _changed(folder: str) -> int | None:
+    try:
+        return os.stat(folder).st_mtime_ns  # noqa: PTH116 - by text, and quick
+    except (OSError, ValueError):
+        return None
