@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from enum import StrEnum
+from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import ConfigDict, Field, computed_field
+from pydantic import ConfigDict, Field, PlainSerializer, PlainValidator, computed_field
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.frames import frame_count
@@ -131,10 +132,31 @@ class Status(StrEnum):
     LET_GO = "let-go"
 
 
+@lru_cache(1 << 17)
+def _path(text: str) -> Path:
+    return Path(text)
+
+
+def _as_path(value: Any) -> Path:
+    if isinstance(value, Path):
+        return value
+    if not isinstance(value, str):
+        raise ValueError("a path is a text")
+    return _path(value)
+
+
+# the same few paths stand in a survey by the hundred thousand: each is taken apart once
+FilePath = Annotated[
+    Path,
+    PlainValidator(_as_path, json_schema_input_type=str),
+    PlainSerializer(str, return_type=str, when_used="json"),
+]
+
+
 class AssetMember(Model):
     """One file of an asset; frame or tile say which of a set it is."""
 
-    path: Path
+    path: FilePath
     frame: int | None = None
     tile: int | None = None
     bytes: int
@@ -158,7 +180,7 @@ class Asset(Model):
     id: str
     authored: str
     value: str
-    layer: Path
+    layer: FilePath
     owner: str
     field: str
     context: str = ""
@@ -169,7 +191,7 @@ class Asset(Model):
     time: float | None = None
     used_by: tuple[str, ...] = ()
     kind: str
-    resolved: Path | None
+    resolved: FilePath | None
     members: tuple[AssetMember, ...] = ()
     missing_members: tuple[str, ...] = ()
     status: Status

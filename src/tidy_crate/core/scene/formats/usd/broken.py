@@ -40,7 +40,7 @@ def broken_links(
 ) -> tuple[BrokenLink, ...]:
     """Find every place that leads nowhere, at most `MOST` of each kind."""
     stage = composed.stage
-    shown = _Shown(stage, prims, needed)
+    shown = _Shown(stage, needed)
     found = [*_composition(composed, walk, shown), *_settings_path(stage), *_variants(prims, names, shown)]
     found += _targets(stage, prims, names, shown)
     found += _units(composed, walk, prims, shown)
@@ -50,26 +50,26 @@ def broken_links(
 class _Shown:
     """Whether the picture depends on a prim that may not even be there."""
 
-    def __init__(self, stage: Usd.Stage, prims: ScenePrims, needed: Needed) -> None:
-        self._stage, self._prims, self._needed = stage, prims, needed
+    def __init__(self, stage: Usd.Stage, needed: Needed) -> None:
+        self._stage, self._needed = stage, needed
 
     def __call__(self, path: Sdf.Path) -> bool:
         """In doubt it does: an override of a prim that failed to compose is not defined, and would show."""
         path = path.GetPrimPath()
         if path.isEmpty or path.IsAbsoluteRootPath():
             return True
-        if self._needed.uses(path, self._prims):
+        if self._needed.uses(path.pathString):
             return True
         prim = self._stage.GetPrimAtPath(path)
         if prim and (prim.IsDefined() or not prim.IsActive()):
             return self._uses_below(prim)
         parent = path.GetParentPath()
-        return parent.IsAbsoluteRootPath() or self._needed.uses(parent, self._prims)
+        return parent.IsAbsoluteRootPath() or self._needed.uses(parent.pathString)
 
     def _uses_below(self, prim: Usd.Prim) -> bool:
         """What a prim fails to bring in may have shown although the prim itself is only a folder."""
         inner = (one for one in Usd.PrimRange(prim) if one != prim)
-        return any(self._needed.uses(one.GetPath(), self._prims) for one in inner)
+        return any(self._needed.uses(one.GetPath().pathString) for one in inner)
 
 
 def _composition(composed: Composed, walk: Walk, shown: _Shown) -> Iterator[BrokenLink]:
@@ -116,7 +116,7 @@ def _settings_path(stage: Usd.Stage) -> Iterator[BrokenLink]:
 
 def _targets(stage: Usd.Stage, prims: ScenePrims, names: Names, shown: _Shown) -> Iterator[BrokenLink]:
     count = 0
-    for prim, name, kind in prims.active:
+    for prim, name, kind, _ in prims.active:
         if name not in names.linked and not names.everything and not kind & Kind.RENDER:
             continue
         for owner, what, picture in _of_prim(stage, prim):
@@ -197,7 +197,7 @@ def _units(composed: Composed, walk: Walk, prims: ScenePrims, shown: _Shown) -> 
 
 
 def _first_site(occurrence: Occurrence, composed: Composed, prims: ScenePrims) -> Usd.Prim | None:
-    users = prims.users.get((occurrence.layer, occurrence.prim), ())
+    users = prims.users.get(occurrence.place, ())
     found = (composed.stage.GetPrimAtPath(path) for path in users)
     return next((prim for prim in found if prim and prim.IsDefined() and prim.IsActive()), None)
 

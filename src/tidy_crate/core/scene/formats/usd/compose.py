@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from pxr import Sdf, Usd
@@ -26,6 +26,15 @@ class Composed:
 
     stage: Usd.Stage
     origin: dict[str, Path]
+    _texts: dict[str, str | None] = field(default_factory=dict, compare=False)
+
+    def text_of(self, layer: Sdf.Layer) -> str | None:
+        """The path of `file_of` as text: asked for each of very many specs."""
+        name = layer.identifier
+        if name not in self._texts:
+            found = self.file_of(layer)
+            self._texts[name] = None if found is None else str(found)
+        return self._texts[name]
 
     def file_of(self, layer: Sdf.Layer) -> Path | None:
         """The scene file that a layer of the stage is, None for layers that staging adds."""

@@ -12,6 +12,7 @@ from typing import Any
 from pxr import Sdf
 
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.scene.formats.usd.hints import Hints, hints_of
 from tidy_crate.core.scene.formats.usd.slots import (
     Slot,
     attribute_slots,
@@ -90,7 +91,7 @@ def layer_facts(layer: Sdf.Layer) -> LayerFacts:
     """Walk a layer once."""
     paths: list[Sdf.Path] = []
     layer.Traverse(Sdf.Path.absoluteRootPath, paths.append)
-    seen = _Seen(layer, layer_slots(layer))
+    seen = _Seen(layer, layer_slots(layer), hints_of(layer))
     # a layer has specs by the hundred thousand and every question to the library costs as much as ten lines here:
     # what a spec is, is read off its path as text
     for path in paths:
@@ -105,17 +106,21 @@ def layer_facts(layer: Sdf.Layer) -> LayerFacts:
         if dot and "[" not in text:
             seen.prop(path, text, prim.rpartition("/")[2] or path.GetPrimPath().name, name)
         elif not dot and text != "/":
-            seen.prim(path)
+            seen.prim(path, text)
     return seen.facts()
 
 
 class _Seen:
     """What the walk over one layer has met so far."""
 
-    def __init__(self, layer: Sdf.Layer, slots: list[Slot]) -> None:
+    def __init__(self, layer: Sdf.Layer, slots: list[Slot], hints: Hints | None) -> None:
         self.layer = layer
         self.slots = slots
+        self.hints = hints
+        self.there: set[str] = set()
         self.sets: dict[str, set[str]] = {name: set() for name in _NAME_SETS}
+        if hints is not None:
+            self.sets["schemas"].update(hints.schemas)
         self.has_samples = bool(layer.ListAllTimeSamples())
         self.deep = False
         self.links: list[tuple[str, str]] = []
@@ -124,6 +129,13 @@ class _Seen:
         """A property of a prim."""
         sets = self.sets
         sets["properties"].add(name)
+        self.there.add(text)
+        if name == "visibility" or name == "purpose":
+            sets[name].add(owner)
+        if self.hints is not None and name not in self.hints.opened:
+            if self.has_samples and self.layer.GetNumTimeSamplesForPath(path):
+                sets["timed"].add(owner)
+            return
         spec = self.layer.GetPropertyAtPath(path)
         if isinstance(spec, Sdf.AttributeSpec):
             if is_asset(spec):
@@ -140,11 +152,12 @@ class _Seen:
             sets["outward"].add(owner)
         if spec.HasInfo("customData") or spec.HasInfo("assetInfo"):
             self.slots.extend(metadata_slots(text, spec, spec.ListInfoKeys()))
-        if name == "visibility" or name == "purpose":
-            sets[name].add(owner)
 
-    def prim(self, path: Sdf.Path) -> None:
+    def prim(self, path: Sdf.Path, text: str) -> None:
         """A prim, or a variant's own opinions about one."""
+        self.there.add(text)
+        if self.hints is not None and not self.hints.prims:
+            return
         spec = self.layer.GetObjectAtPath(path)
         spec = spec.primSpec if isinstance(spec, Sdf.VariantSpec) else spec
         if not isinstance(spec, Sdf.PrimSpec):
@@ -194,15 +207,11 @@ class _Seen:
 
     def _sort_links(self) -> None:
         """Say of each prim with a link whether its target may be somewhere else."""
-        sets, there = self.sets, self.layer.GetObjectAtPath
-        known: dict[str, bool] = {}
+        sets, there = self.sets, self.there
         for owner, target in self.links:
             name = owner.rpartition("/")[2]
             sets["linked"].add(name)
-            found = known.get(target)
-            if found is None:
-                found = known[target] = there(target) is not None
-            if not found:
+            if target not in there:
                 sets["loose"].add(name)
             if owner.partition("/")[2].partition("/")[0] != target[1:].partition(".")[0].partition("/")[0]:
                 sets["crossing"].add(name)

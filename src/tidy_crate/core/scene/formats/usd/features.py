@@ -40,7 +40,7 @@ def scene_features(scene: ScenePrims, names: Names) -> tuple[Feature, ...]:
     for feature, types in _BY_TYPE.items():
         where = next((scene.first_of_type[one] for one in types if one in scene.first_of_type), None)
         if where is not None:
-            found.append(Feature(name=feature, where=str(where)))
+            found.append(Feature(name=feature, where=where))
     found += [
         Feature(name=feature)
         for feature, schemas in _BY_SCHEMA.items()
@@ -53,7 +53,7 @@ def unknown_types(scene: ScenePrims) -> dict[str, str]:
     """Types of prims that no schema of this USD build declares, with a prim of each."""
     registry = Usd.SchemaRegistry()
     return {
-        name: str(path)
+        name: path
         for name, path in sorted(scene.first_of_type.items())
         if name and registry.FindConcretePrimDefinition(name) is None
     }

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,7 @@ from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.clips import filled
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts
 from tidy_crate.core.scene.formats.usd.library import Library
-from tidy_crate.core.scene.formats.usd.slots import TEXTS, Slot
+from tidy_crate.core.scene.formats.usd.slots import REMOVED, TEXTS, Slot
 from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.model import Unread, Why
 from tidy_crate.core.scene.staging import StagingPlan
@@ -45,6 +45,8 @@ class Occurrence:
     resolution: Resolution
     relinked: bool
     layer_target: Path | None
+    place: tuple[str, str]
+    """The layer's path, and `prim`."""
     evaluated: str = ""
     within: str = ""
     leads: str = ""
@@ -70,22 +72,63 @@ class Walk:
 
 
 def walk_layers(
-    scene: Path, plan: StagingPlan, disk: Disk, memory: Path | None = None, texts: frozenset[str] = frozenset()
+    scene: Path,
+    plan: StagingPlan,
+    disk: Disk,
+    memory: Path | None = None,
+    texts: frozenset[str] = frozenset(),
+    on_layers: Callable[[Walk], None] | None = None,
 ) -> Walk:
     """Walk all layers. Raises UnreadableInput only when the root layer itself cannot be read.
 
     memory: a file that keeps what was found in each layer for the next time. texts: names of the attributes of type
-    string that name files.
+    string that name files. on_layers: is called once all layers are known, with their arcs as the only occurrences:
+    the scene can be composed while the files that it uses are looked for.
     """
     with Library(memory) as library:
         walk = Walk(scene, library)
         # the root is opened whatever is known of it: a broken scene fails here and nowhere later
         library.layer(scene)
-        _walk(walk, plan, disk, texts)
+        visits = _walk(walk, plan, disk, texts)
+        walk.occurrences = [one for visit in visits for one in visit.found.values()]
+        if on_layers is not None:
+            on_layers(walk)
+        ids = Ids()
+        walk.occurrences = [one for visit in visits for one in visit.all(walk, plan, disk, ids)]
     return walk
 
 
-def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> None:
+@dataclass
+class _Visit:
+    """One layer under one set of expression variables."""
+
+    path: Path
+    variables: dict[str, Any]
+    context: str
+    slots: list[Slot]
+    found: dict[int, Occurrence]
+    """The occurrences that lead to other layers, by the place of their slots in the list."""
+    into: dict[str, str]
+    """The sets of variables under which those are read."""
+
+    def all(self, walk: Walk, plan: StagingPlan, disk: Disk, ids: Ids) -> Iterator[Occurrence]:
+        """Every occurrence, in the order of the slots."""
+        stem, packed = stem_of(walk.root, self.path), package.split(self.path) is not None
+        within, told = self.context, bool(self.context or any(self.into.values()))
+        for place, slot in enumerate(self.slots):
+            one = self.found.get(place)
+            if one is None:
+                one = _occurrence(walk, self.path, stem, packed, slot, self.variables, within, plan, disk, ids)
+            yield replace(one, within=within, leads=self.into.get(one.id, "")) if told else one
+
+
+def _leads_on(slot: Slot) -> bool:
+    """Whether a slot decides how the scene is composed."""
+    return slot.is_arc or slot.field == "clips" or slot.field in REMOVED.values()
+
+
+def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> list[_Visit]:
+    """Go through all layers along their arcs."""
     scene, library = walk.root, walk.library
     walk.facts[scene] = library.facts(scene)
     variables = walk.facts[scene].variables
@@ -93,15 +136,20 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> N
     # a layer is walked once per set of expression variables, since only these change what its paths mean
     seen = {(scene, _context(variables))}
     ids = Ids()
+    visits: list[_Visit] = []
     while queue:
         path, variables = queue.popleft()
         context = _context(variables)
         stem, packed = stem_of(scene, path), package.split(path) is not None
-        found = [
-            _occurrence(walk, path, stem, packed, slot, variables, context, plan, disk, ids)
-            for slot in walk.facts[path].slots
-            if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts
+        slots = [
+            slot for slot in walk.facts[path].slots if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts
         ]
+        by_place = {
+            place: _occurrence(walk, path, stem, packed, slot, variables, context, plan, disk, ids)
+            for place, slot in enumerate(slots)
+            if _leads_on(slot)
+        }
+        found = list(by_place.values())
         arcs = [occurrence for occurrence in found if occurrence.layer_target is not None]
         library.expect(dict.fromkeys(o.layer_target for o in arcs if o.layer_target not in walk.facts))  # type: ignore[misc]
         for occurrence in found:
@@ -124,8 +172,11 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> N
                 queue.append((target, inherited))
         _refuse_endless(_opened_by_library(found))
         if context or any(into.values()):
-            found = [replace(one, within=context, leads=into.get(one.id, "")) for one in found]
-        walk.occurrences.extend(found)
+            by_place = {
+                place: replace(one, within=context, leads=into.get(one.id, "")) for place, one in by_place.items()
+            }
+        visits.append(_Visit(path, variables, context, slots, by_place, into))
+    return visits
 
 
 def _opened_by_library(found: Iterable[Occurrence]) -> Iterator[Occurrence]:
@@ -205,7 +256,9 @@ def _occurrence(
     target = None
     if slot.is_arc and resolution.members and resolution.location is not None:
         target = _layer_target(walk, resolution.location, value)
-    return Occurrence(name, path, slot, _prim_of(slot.path), seen_in, value, resolution, relinked, target, evaluated)
+    prim = _prim_of(slot.path)
+    place = (str(path), prim)
+    return Occurrence(name, path, slot, prim, seen_in, value, resolution, relinked, target, place, evaluated)
 
 
 def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> Resolution:

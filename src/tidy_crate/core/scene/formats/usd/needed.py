@@ -18,7 +18,7 @@ from tidy_crate.core.scene.formats.usd.clips import filled
 from tidy_crate.core.scene.formats.usd.compose import Composed
 from tidy_crate.core.scene.formats.usd.facts import NO_USE
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
-from tidy_crate.core.scene.formats.usd.prims import Kind, Names, Place, ScenePrims
+from tidy_crate.core.scene.formats.usd.prims import Kind, Names, Place, ScenePrims, is_below
 from tidy_crate.core.scene.formats.usd.slots import PROVENANCE, REMOVED, VALUES
 
 SHUTTER = 1.0  # time codes before and after a frame that motion blur may look at
@@ -27,22 +27,24 @@ UNUSED = "nothing that renders in these frames uses it"
 
 @dataclass
 class Needed:
-    """Verdicts. reasons: why a place is used; layers: files whose whole layer stack is in use.
-
-    rendered: the prims that show or light; reached: those that something uses, with the reason. clips: by layer and
-    prim the files of explicit lists of clips that some requested time plays, None where that is not known.
-    """
+    """Verdicts on a composed scene."""
 
     times: tuple[float, float]
+    """First and last time code that a frame may look at."""
     reasons: dict[Place, str] = field(default_factory=dict)
+    """Why a place is used."""
     layers: set[Path] = field(default_factory=set)
-    rendered: dict[Sdf.Path, Usd.Prim] = field(default_factory=dict)
-    reached: dict[Sdf.Path, str] = field(default_factory=dict)
+    """Files whose whole layer stack is in use."""
+    rendered: dict[str, tuple[Usd.Prim, int]] = field(default_factory=dict)
+    """The prims that show or light, with their kinds, by path."""
+    reached: dict[str, str] = field(default_factory=dict)
+    """Why something uses a prim, by path."""
     clips: dict[Place, frozenset[str] | None] = field(default_factory=dict)
+    """The files of explicit lists of clips that some requested time plays; None where that is not known."""
 
-    def uses(self, path: Sdf.Path, prims: ScenePrims) -> bool:
+    def uses(self, path: str) -> bool:
         """Return whether the picture depends on a prim."""
-        return _reason(path, self.rendered, self.reached, prims) is not None
+        return _reason(path, self.rendered, self.reached) is not None
 
 
 def judge(
@@ -60,15 +62,16 @@ def judge(
     first, last = window if window else (float("-inf"), float("inf"))
     needed = Needed((first - SHUTTER, last + SHUTTER))
     purposes = _purposes(settings)
-    rendered = {prim.GetPath(): prim for prim in _rendered(prims, names, needed.times, purposes)}
+    rendered = {path: (prim, kind) for prim, kind, path in _rendered(prims, names, needed.times, purposes)}
     reached = _reach(composed.stage, prims, names, rendered, settings)
     needed.rendered, needed.reached = rendered, reached
+    marked: set[str] = set()
     for path, places in prims.places_of.items():
-        reason = _reason(path, rendered, reached, prims)
+        reason = _reason(path, rendered, reached)
         if reason is not None:
             for place in places:
                 needed.reasons.setdefault(place, reason)
-            _mark_above(path, reason, prims, needed)
+            _mark_above(path, reason, prims, needed, marked)
     _mark_layers(walk, composed, needed)
     return needed
 
@@ -89,7 +92,7 @@ def is_needed(
         return False, "the scene takes it out of a list"
     if occurrence.layer in walk.clips:
         return True, "a value clip names it"
-    place = (occurrence.layer, occurrence.prim)
+    place = occurrence.place
     reason = needed.reasons.get(place)
     if reason is None:
         return False, UNUSED
@@ -104,14 +107,14 @@ def is_needed(
     return True, f"used by {reason}"
 
 
-def _is_heard_only(composed: Composed, users: Iterable[Sdf.Path]) -> bool:
+def _is_heard_only(composed: Composed, users: Iterable[str]) -> bool:
     found = [composed.stage.GetPrimAtPath(path) for path in users]
     return bool(found) and all(prim and prim.IsA(UsdMedia.SpatialAudio) for prim in found)
 
 
 def _clip_is_played(occurrence: Occurrence, walk: Walk, composed: Composed, prims: ScenePrims, needed: Needed) -> bool:
     """Return whether a clip of an explicit list is the active one at some requested time; in doubt it is."""
-    place = (occurrence.layer, occurrence.prim)
+    place = occurrence.place
     if place not in needed.clips:
         # once for all clips of a prim: a list holds thousands
         needed.clips[place] = _played_clips(occurrence, walk, composed, prims, needed)
@@ -155,7 +158,7 @@ def _clip_users(
     occurrence: Occurrence, composed: Composed, prims: ScenePrims
 ) -> Iterator[tuple[Usd.Prim, Sdf.LayerOffset]]:
     """Return the prims that play a set of clips, each with what takes a time of the clips' layer to the stage."""
-    for user in prims.users.get((occurrence.layer, occurrence.prim), ()):
+    for user in prims.users.get(occurrence.place, ()):
         prim = composed.stage.GetPrimAtPath(user)
         if not prim or not isinstance(prim.GetMetadata("clips"), dict):
             continue
@@ -194,25 +197,28 @@ def _purposes(settings: Usd.Prim | None) -> frozenset[str]:
 
 def _rendered(
     prims: ScenePrims, names: Names, times: tuple[float, float], purposes: frozenset[str]
-) -> Iterator[Usd.Prim]:
-    """The prims that show in the picture or light it. Materials and settings count only once something reaches them."""
-    hidden: Sdf.Path | None = None
-    purposed: Sdf.Path | None = None
-    for prim, name, kind in prims.active:
-        if hidden is not None and prim.GetPath().HasPrefix(hidden):
+) -> Iterator[tuple[Usd.Prim, int, str]]:
+    """The prims that show in the picture or light it, with kind and path.
+
+    Materials and settings count only once something reaches them.
+    """
+    hidden: str | None = None
+    purposed: str | None = None
+    for prim, name, kind, path in prims.active:
+        if hidden is not None and is_below(path, hidden):
             continue
-        if purposed is not None and not prim.GetPath().HasPrefix(purposed):
+        if purposed is not None and not is_below(path, purposed):
             purposed = None
         if kind & Kind.IMAGEABLE:
             if name in names.visibility and not _ever_visible(prim, times):
-                hidden = prim.GetPath()
+                hidden = path
                 continue
             if purposed is None and name in names.purpose:
-                purposed = prim.GetPath()
+                purposed = path
             if purposed is not None and UsdGeom.Imageable(prim).ComputePurpose() not in purposes:
                 continue
         if not kind & (Kind.SHADING | Kind.RENDER):
-            yield prim
+            yield prim, kind, path
 
 
 def _ever_visible(prim: Usd.Prim, times: tuple[float, float]) -> bool:
@@ -226,32 +232,33 @@ def _reach(
     stage: Usd.Stage,
     prims: ScenePrims,
     names: Names,
-    rendered: dict[Sdf.Path, Usd.Prim],
+    rendered: dict[str, tuple[Usd.Prim, int]],
     settings: Usd.Prim | None,
-) -> dict[Sdf.Path, str]:
+) -> dict[str, str]:
     """Prims that are used without showing themselves, with the reason: bound materials, and what links lead to."""
-    reached: dict[Sdf.Path, str] = {}
-    prototypes = list(_below_prototypes(stage, rendered.values()))
-    shown = [prim for prim in (*rendered.values(), *prototypes) if prims.kind(prim) & Kind.BINDS]
+    reached: dict[str, str] = {}
+    instancers = [prim for prim, kind in rendered.values() if kind & Kind.INSTANCER]
+    prototypes = list(_below_prototypes(stage, instancers))
+    shown = [(prim, path) for path, (prim, kind) in rendered.items() if kind & Kind.BINDS]
+    shown += [(prim, prim.GetPath().pathString) for prim in prototypes if prims.kind(prim) & Kind.BINDS]
     for purpose in _material_purposes(settings) if shown else ():
-        materials, _ = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(shown, purpose)
-        for prim, material in zip(shown, materials, strict=True):
-            if material:
-                reached.setdefault(material.GetPath(), f"the material of {prim.GetPath()}")
+        materials, _ = UsdShade.MaterialBindingAPI.ComputeBoundMaterials([prim for prim, _ in shown], purpose)
+        for (_, path), material in zip(shown, materials, strict=True):
+            if material and (bound := material.GetPath().pathString) not in reached:
+                reached[bound] = f"the material of {path}"
     if settings:
-        reached[settings.GetPath()] = "the render settings"
-    linking = [prim for prim, name, _ in prims.active if name in names.outward]
-    linking += [prim for prim in prototypes if prim.GetName() in names.outward]
-    followed: set[Sdf.Path] = set()
+        reached[settings.GetPath().pathString] = "the render settings"
+    linking = [(prim, path) for prim, name, _, path in prims.active if name in names.outward]
+    linking += [(prim, prim.GetPath().pathString) for prim in prototypes if prim.GetName() in names.outward]
+    followed: set[str] = set()
     while True:
         before = len(reached)
-        for prim in linking:
-            path = prim.GetPath()
-            if path in followed or _reason(path, rendered, reached, prims) is None:
+        for prim, path in linking:
+            if path in followed or _reason(path, rendered, reached) is None:
                 continue
             followed.add(path)
             for target in _linked_from(stage, prim):
-                reached.setdefault(target.GetPath(), str(path))
+                reached.setdefault(target.GetPath().pathString, path)
         if len(reached) == before:
             return reached
 
@@ -264,16 +271,15 @@ def _material_purposes(settings: Usd.Prim | None) -> list[str]:
     return list(dict.fromkeys((UsdShade.Tokens.full, *(one for one in map(str, said or ()) if one in known))))
 
 
-def _below_prototypes(stage: Usd.Stage, rendered: Iterable[Usd.Prim]) -> Iterator[Usd.Prim]:
+def _below_prototypes(stage: Usd.Stage, instancers: Iterable[Usd.Prim]) -> Iterator[Usd.Prim]:
     """What instancers that show bring into the picture, though it may be abstract or an override where it is."""
     seen: set[Sdf.Path] = set()
-    for prim in rendered:
-        if prim.IsA(UsdGeom.PointInstancer):
-            for path in UsdGeom.PointInstancer(prim).GetPrototypesRel().GetForwardedTargets():
-                top = stage.GetPrimAtPath(path)
-                if top and path not in seen:
-                    seen.add(path)
-                    yield from Usd.PrimRange(top, Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate))
+    for prim in instancers:
+        for path in UsdGeom.PointInstancer(prim).GetPrototypesRel().GetForwardedTargets():
+            top = stage.GetPrimAtPath(path)
+            if top and path not in seen:
+                seen.add(path)
+                yield from Usd.PrimRange(top, Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate))
 
 
 def _linked_from(stage: Usd.Stage, prim: Usd.Prim) -> Iterator[Usd.Prim]:
@@ -293,26 +299,26 @@ def _linked_from(stage: Usd.Stage, prim: Usd.Prim) -> Iterator[Usd.Prim]:
                     yield target
 
 
-def _reason(
-    path: Sdf.Path, rendered: dict[Sdf.Path, Usd.Prim], reached: dict[Sdf.Path, str], prims: ScenePrims
-) -> str | None:
+def _reason(path: str, rendered: dict[str, tuple[Usd.Prim, int]], reached: dict[str, str]) -> str | None:
     """Why a prim is used: it shows, something reaches it, or it is part of a material or of a thing that is reached."""
-    if path in rendered:
-        return f"light {path}" if prims.kind(rendered[path]) & Kind.LIGHT else str(path)
-    while not path.IsAbsoluteRootPath():
+    shows = rendered.get(path)
+    if shows is not None:
+        return f"light {path}" if shows[1] & Kind.LIGHT else path
+    while path:
         if path in reached:
             return reached[path]
-        path = path.GetParentPath()
+        path = path.rpartition("/")[0]
     return None
 
 
-def _mark_above(path: Sdf.Path, reason: str, prims: ScenePrims, needed: Needed) -> None:
-    """What brings in a prim from further up is used with it."""
-    path = path.GetParentPath()
-    while not path.IsAbsoluteRootPath():
+def _mark_above(path: str, reason: str, prims: ScenePrims, needed: Needed, marked: set[str]) -> None:
+    """What brings in a prim from further up is used with it. marked: the prims that this was said of already."""
+    path = path.rpartition("/")[0]
+    while path and path not in marked:
+        marked.add(path)
         for place in prims.places_of.get(path, ()):
             needed.reasons.setdefault(place, reason)
-        path = path.GetParentPath()
+        path = path.rpartition("/")[0]
 
 
 def _mark_layers(walk: Walk, composed: Composed, needed: Needed) -> None:
@@ -322,7 +328,7 @@ def _mark_layers(walk: Walk, composed: Composed, needed: Needed) -> None:
     brought: dict[Path, set[Path]] = {}
     for occurrence in walk.occurrences:
         if occurrence.layer_target is not None:
-            used = occurrence.slot.field == "subLayers" or (occurrence.layer, occurrence.prim) in needed.reasons
+            used = occurrence.slot.field == "subLayers" or occurrence.place in needed.reasons
             if used:
                 brought.setdefault(occurrence.layer, set()).add(occurrence.layer_target)
     while queue:
@@ -334,7 +340,7 @@ def _mark_layers(walk: Walk, composed: Composed, needed: Needed) -> None:
 
 def _wins(occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed, place: Place) -> bool:
     """Whether the opinion is the strongest on at least one prim that it reaches, at a requested time."""
-    name = Sdf.Path(occurrence.slot.path).name
+    name = occurrence.slot.path.rpartition(".")[2]
     users = prims.users.get(place, ())
     for user in users:
         if occurrence.slot.time is None and prims.is_only_opinion(user, name):

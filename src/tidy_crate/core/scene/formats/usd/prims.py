@@ -11,8 +11,8 @@ from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdRender, UsdShade
 from tidy_crate.core.scene.formats.usd.compose import Composed
 from tidy_crate.core.scene.formats.usd.layers import Walk
 
-# a file, and the path of a prim's spec in it
-Place = tuple[Path, str]
+# a file by its path, and the path of a prim's spec in it
+Place = tuple[str, str]
 
 
 class Kind:
@@ -25,6 +25,7 @@ class Kind:
     RENDER = 8
     LIGHT = 16
     CAMERA = 32
+    INSTANCER = 64
 
 
 @dataclass(frozen=True)
@@ -56,9 +57,8 @@ class Names:
         # what an arc brings in goes by the name of the prim that has the arc
         arcs = union("arcs")
 
-        paths = {Sdf.Path(o.prim) for o in walk.occurrences if o.prim != "/"}
-        placed = {path.GetPrimPath().name for path in paths}
-        placed |= {Sdf.Path(text).GetPrimPath().name for one in facts for text in one.assets}
+        placed = {_name_of(prim) for prim in {o.prim for o in walk.occurrences} if prim != "/"}
+        placed |= {_name_of(text) for one in facts for text in one.assets}
         return cls(
             properties=union("properties"),
             outward=union("outward") | arcs,
@@ -74,6 +74,13 @@ class Names:
             # a layer that renames prims, or staging that adds some: no name can be trusted to have stayed
             everything=any(one.relocates for one in facts),
         )
+
+
+def _name_of(path: str) -> str:
+    """Return the name of the prim of a spec's path."""
+    if "{" in path or "[" in path:
+        return str(Sdf.Path(path).GetPrimPath().name)
+    return path.rpartition("/")[2].partition(".")[0]
 
 
 def _doubtful_links(walk: Walk) -> frozenset[str]:
@@ -100,18 +107,18 @@ def _doubtful_links(walk: Walk) -> frozenset[str]:
 
 @dataclass
 class ScenePrims:
-    """active: prims that may render, with name and kind, parents first. users: the composed prims that a place reaches.
+    """The prims of a composed scene. Paths are texts: the library's own are slow to compare, and there are very many."""
 
-    places_of: the places of a composed prim, strongest first.
-    """
-
-    active: list[tuple[Usd.Prim, str, int]] = field(default_factory=list)
-    users: dict[Place, list[Sdf.Path]] = field(default_factory=dict)
-    places_of: dict[Sdf.Path, list[Place]] = field(default_factory=dict)
-    _assets: dict[Path, frozenset[str]] = field(default_factory=dict)
+    active: list[tuple[Usd.Prim, str, int, str]] = field(default_factory=list)
+    """Prims that may render, with name, kind and path, parents first."""
+    users: dict[Place, list[str]] = field(default_factory=dict)
+    """The composed prims that a place reaches."""
+    places_of: dict[str, list[Place]] = field(default_factory=dict)
+    """The places of a composed prim, strongest first."""
+    _assets: dict[str, frozenset[str]] = field(default_factory=dict)
     _kinds: dict[str, int] = field(default_factory=dict)
-    # a prim of every type that there is
-    first_of_type: dict[str, Sdf.Path] = field(default_factory=dict)
+    first_of_type: dict[str, str] = field(default_factory=dict)
+    """A prim of every type that there is."""
 
     def kind(self, prim: Usd.Prim) -> int:
         """What a prim is; asked of the library once per type."""
@@ -119,73 +126,78 @@ class ScenePrims:
         found = self._kinds.get(name)
         if found is None:
             found = self._kinds[name] = _kind_of(prim)
-            self.first_of_type[str(name)] = prim.GetPath()
+            self.first_of_type[str(name)] = prim.GetPath().pathString
         return found
 
     def of_kind(self, kind: int) -> Iterable[Usd.Prim]:
         """The active prims of a kind."""
-        return (prim for prim, _, own in self.active if own & kind)
+        return (prim for prim, _, own, _ in self.active if own & kind)
 
     def named(self, names: frozenset[str]) -> Iterable[Usd.Prim]:
         """The active prims of certain names."""
-        return (prim for prim, name, _ in self.active if name in names)
+        return (prim for prim, name, _, _ in self.active if name in names)
 
-    def is_only_opinion(self, path: Sdf.Path, name: str) -> bool:
+    def is_only_opinion(self, path: str, name: str) -> bool:
         """Whether just one spec of a prim says anything about a property that holds a file."""
-        said = [f"{spec}.{name}" in self._assets.get(file, ()) for file, spec in self.places_of.get(path, ())]
-        return sum(said) == 1
+        places = self.places_of.get(path, ())
+        if len(places) == 1:
+            file, spec = places[0]
+            return f"{spec}.{name}" in self._assets.get(file, ())
+        return sum(f"{spec}.{name}" in self._assets.get(file, ()) for file, spec in places) == 1
 
 
 def timed_prims(scene: ScenePrims, names: Names) -> Iterator[Usd.Prim]:
     """Return the active prims whose values may change over time: with samples of their own, or below value clips."""
-    clipped: Sdf.Path | None = None
-    for prim, name, _ in scene.active:
-        if clipped is not None and not prim.GetPath().HasPrefix(clipped):
+    clipped: str | None = None
+    for prim, name, _, path in scene.active:
+        if clipped is not None and not is_below(path, clipped):
             clipped = None
         if clipped is None and name in names.clipped and prim.HasAuthoredMetadata("clips"):
-            clipped = prim.GetPath()
+            clipped = path
         if clipped is not None or name in names.timed:
             yield prim
 
 
+def is_below(path: str, top: str) -> bool:
+    """Whether a prim is another one, or below it."""
+    return path.startswith(top) and (len(path) == len(top) or path[len(top)] == "/")
+
+
 def scan(composed: Composed, walk: Walk, names: Names) -> ScenePrims:
     """Go through the composed scene once."""
-    found = ScenePrims(_assets={path: facts.assets for path, facts in walk.facts.items()})
-    places = {(o.layer, o.prim) for o in walk.occurrences if o.prim != "/"}
-    places |= {(path, text.rpartition(".")[0]) for path, facts in walk.facts.items() for text in facts.assets}
+    found = ScenePrims(_assets={str(path): facts.assets for path, facts in walk.facts.items()})
+    places = {o.place for o in walk.occurrences if o.prim != "/"}
+    for path, facts in walk.facts.items():
+        file = str(path)
+        places |= {(file, text.rpartition(".")[0]) for text in facts.assets}
     wanted = names.placed | names.arcs
-    root = composed.stage.GetPseudoRoot()
     renders = Usd.PrimIsActive & Usd.PrimIsDefined & ~Usd.PrimIsAbstract
-    walked = iter(Usd.PrimRange(root, Usd.TraverseInstanceProxies(renders)))
+    root = composed.stage.GetPseudoRoot()
+    walked = iter(Usd.PrimRange(root, Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate)))
     next(walked)
+    rest = []
     for prim in walked:
         name = prim.GetName()
-        found.active.append((prim, name, found.kind(prim)))
-        if names.everything or name in wanted:
-            _note_places(prim, composed, places, found)
-    _note_the_rest(root, names, wanted, composed, places, found)
+        # prims that are switched off, abstract or mere overrides render nothing, but name files all the same
+        if renders(prim):
+            path_text = prim.GetPath().pathString
+            found.active.append((prim, name, found.kind(prim), path_text))
+            if names.everything or name in wanted:
+                _note_places(prim, path_text, composed, places, found)
+        elif names.everything or name in wanted:
+            rest.append(prim)
+    for prim in rest:
+        _note_places(prim, prim.GetPath().pathString, composed, places, found)
     return found
 
 
-def _note_the_rest(
-    root: Usd.Prim, names: Names, wanted: frozenset[str], composed: Composed, places: set[Place], found: ScenePrims
-) -> None:
-    """Prims that are switched off, abstract or mere overrides render nothing, but name files all the same."""
-    every = Usd.PrimRange(root, Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate))
-    noted = found.places_of
-    for prim in every:
-        if (names.everything or prim.GetName() in wanted) and prim.GetPath() not in noted and not prim.IsPseudoRoot():
-            _note_places(prim, composed, places, found)
-
-
-def _note_places(prim: Usd.Prim, composed: Composed, places: set[Place], found: ScenePrims) -> None:
+def _note_places(prim: Usd.Prim, path: str, composed: Composed, places: set[Place], found: ScenePrims) -> None:
     own = []
     for spec in prim.GetPrimStack():
-        file = composed.file_of(spec.layer)
+        file = composed.text_of(spec.layer)
         if file is not None and (place := (file, spec.path.pathString)) in places:
             own.append(place)
     if own:
-        path = prim.GetPath()
         found.places_of[path] = own
         for place in own:
             found.users.setdefault(place, []).append(path)
@@ -204,6 +216,8 @@ def _kind_of(prim: Usd.Prim) -> int:
         kind |= Kind.RENDER
     if prim.IsA(UsdGeom.Camera):
         kind |= Kind.CAMERA
+    if prim.IsA(UsdGeom.PointInstancer):
+        kind |= Kind.INSTANCER
     if prim.IsA(UsdLux.BoundableLightBase) or prim.IsA(UsdLux.NonboundableLightBase):
         kind |= Kind.LIGHT
     return kind

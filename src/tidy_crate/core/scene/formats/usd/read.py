@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
 from pxr import Usd, UsdGeom
@@ -93,8 +94,14 @@ def _read(
     questions = Questions()
     in_force = plan or StagingPlan()
     disk = Disk(tokens)
-    walk = walk_layers(scene, in_force, disk, memory, frozenset(name for one in maps for name in one.files))
-    source = compose_source(walk)
+    texts = frozenset(name for one in maps for name in one.files)
+    with ThreadPoolExecutor(1) as beside:
+        # the library composes on a core of its own
+        composing: list[Future[Composed]] = []
+        walk = walk_layers(
+            scene, in_force, disk, memory, texts, lambda known: composing.append(beside.submit(compose_source, known))
+        )
+        source = composing[0].result()
     composed = compose_staged(walk, in_force, source) if in_force.edits else source
     with usd_messages(scene):
         survey = _survey(walk, source, composed, in_force, request, maps, disk)
@@ -249,7 +256,7 @@ def _asset(
         resolution = without_clips_out_of_use(occurrence, composed, scene, needed)
     elif used:
         resolution = tiles.held_to(occurrence)
-    users = scene.users.get((occurrence.layer, occurrence.prim), ())
+    users = scene.users.get(occurrence.place, ())
     unread = (walk.unread[m.path] for m in occurrence.resolution.members if m.path in walk.unread)
     return asset_of(
         occurrence.id,
@@ -265,7 +272,7 @@ def _asset(
         within=occurrence.within,
         leads=occurrence.leads,
         time=occurrence.slot.time,
-        used_by=tuple(map(str, users[:MOST_USERS])),
+        used_by=tuple(users[:MOST_USERS]),
         kind=_kind(occurrence),
         needed=used,
         because=because,

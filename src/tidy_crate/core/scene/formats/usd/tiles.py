@@ -57,7 +57,7 @@ class TilesInUse:
 
     def _used(self, occurrence: Occurrence) -> set[int]:
         tiles: set[int] = set()
-        for user in self.prims.users.get((occurrence.layer, occurrence.prim), ()):
+        for user in self.prims.users.get(occurrence.place, ()):
             material = _material_above(self.composed.stage, user)
             if material is None:
                 continue
@@ -72,7 +72,7 @@ class TilesInUse:
         """The shapes and parts of shapes by the material that they are bound to."""
         if self._bound is None:
             self._bound = {}
-            shown = [prim for prim in self.needed.rendered.values() if self.prims.kind(prim) & Kind.BINDS]
+            shown = [prim for prim, kind in self.needed.rendered.values() if kind & Kind.BINDS]
             materials, _ = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(shown) if shown else ((), ())
             for prim, material in zip(shown, materials, strict=True):
                 if material and (prim.IsA(UsdGeom.Mesh) or prim.IsA(UsdGeom.Subset)):
@@ -93,12 +93,12 @@ def _name(pattern: str, tile: int) -> str:
     return pattern
 
 
-def _material_above(stage: Usd.Stage, path: Sdf.Path) -> Usd.Prim | None:
-    while not path.IsAbsoluteRootPath():
+def _material_above(stage: Usd.Stage, path: str) -> Usd.Prim | None:
+    while path:
         prim = stage.GetPrimAtPath(path)
         if prim and prim.IsA(UsdShade.Material):
             return prim
-        path = path.GetParentPath()
+        path = path.rpartition("/")[0]
     return None
 
 
