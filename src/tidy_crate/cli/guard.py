@@ -16,6 +16,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import NoReturn
 
 from tidy_crate.cli.text import clean
 
@@ -50,9 +51,21 @@ def run(work: Callable[[], None]) -> None:
     child = os.fork()
     if child == 0:
         _end_with(parent)
-        work()
-        return
+        _end_at_once(work)
     os._exit(_watch(child))
+
+
+def _end_at_once(work: Callable[[], None]) -> NoReturn:
+    """Do the work and end the process: taking a large scene apart piece by piece would serve nobody."""
+    code: object = 0
+    try:
+        work()
+    except SystemExit as end:
+        code = end.code
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, ValueError):
+            stream.flush()
+    os._exit(code if isinstance(code, int) else int(code is not None))
 
 
 def _watch(child: int) -> int:

@@ -7,6 +7,7 @@ import stat
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NamedTuple
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.paths import Dialect
@@ -15,29 +16,28 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 WINDOWS = os.name == "nt"
 
 
-@dataclass(frozen=True)
-class Member:
-    """One file of an asset. `number` is its frame or tile, None for a single file."""
+class Member(NamedTuple):
+    """One file of an asset. A tuple: there are hundreds of thousands."""
 
     path: Path
     number: int | None
+    """Its frame or tile, None for a single file."""
     bytes: int
     mtime_ns: int
+    """Time of change, nanoseconds since the epoch."""
 
 
-@dataclass(frozen=True)
-class Resolution:
-    """What a path as written stands for.
-
-    location: absolute path, or the pattern of a set; None when the dialect has no meaning on this system.
-    members: the files that are there; absent: those of a set that should be and are not.
-    trouble: why nothing usable was found, in plain words.
-    """
+class Resolution(NamedTuple):
+    """What a path as written stands for."""
 
     location: Path | None
+    """Absolute path, or the pattern of a set; None when the dialect has no meaning on this system."""
     members: tuple[Member, ...] = ()
+    """The files that are there."""
     trouble: str | None = None
+    """Why nothing usable was found, in plain words."""
     absent: tuple[str, ...] = ()
+    """Those of a set that should be there and are not."""
 
 
 @dataclass
@@ -49,7 +49,7 @@ class Disk:
     patterns: bool = True
     """Whether names can be patterns at all: in some formats a name is a name."""
     _folders: dict[Path, tuple[str, ...]] = field(default_factory=dict)
-    _files: dict[Path, Member | str] = field(default_factory=dict)
+    _files: dict[str, Member | str] = field(default_factory=dict)
     _sets: dict[Path, frozenset[str]] = field(default_factory=dict)
 
     def names(self, folder: Path) -> tuple[str, ...]:
@@ -76,12 +76,13 @@ class Disk:
 
     def look(self, path: Path) -> Member | str:
         """The file at `path`, or in plain words why it cannot be used."""
-        found = self._files.get(path)
+        text = str(path)
+        found = self._files.get(text)
         if found is None:
-            found = self._files[path] = self.look_at(path)
+            found = self._files[text] = self.look_at(path)
         return found
 
-    def looked_at(self) -> Iterable[tuple[Path, Member | str]]:
+    def looked_at(self) -> Iterable[tuple[str, Member | str]]:
         """All files that were looked at, with what was found."""
         return self._files.items()
 
@@ -93,18 +94,18 @@ class Disk:
     def look_at(path: Path) -> Member | str:
         """The same as `look`, without keeping the answer."""
         try:
-            found = path.stat()
+            text = str(path)
+            found = os.stat(text)  # noqa: PTH116 - by text, and asked of very many files
         except (FileNotFoundError, NotADirectoryError):
             return "there is no such file"
         except ValueError:
             return "the name holds a zero byte"
         except OSError as error:
             return (error.strerror or str(error)).lower()
-        if stat.S_ISDIR(found.st_mode):
-            return "it is a folder, not a file"
         if not stat.S_ISREG(found.st_mode):
-            return "it is a device or a pipe, not a file"
-        if not os.access(path, os.R_OK):
+            folder = stat.S_ISDIR(found.st_mode)
+            return "it is a folder, not a file" if folder else "it is a device or a pipe, not a file"
+        if not os.access(text, os.R_OK):
             return "it may not be read by this user"
         return Member(path, None, found.st_size, found.st_mtime_ns)
 
@@ -114,26 +115,32 @@ def locate(text: str, anchor: Path) -> Path | None:
 
     anchor: the folder of the file that names it.
     """
+    found = _located(text, str(anchor))
+    return None if found is None else Path(found)
+
+
+def _located(text: str, folder: str) -> str | None:
+    """The same as text, not Path objects: a large scene names files a hundred thousand times."""
     kind = paths.dialect(text)
     if kind in (Dialect.EMPTY, Dialect.URL, Dialect.IDENTIFIER, Dialect.EXPRESSION, Dialect.PACKAGED):
         return None
     if kind in (Dialect.DRIVE, Dialect.SHARE) and not WINDOWS:
         return None
+    if kind in (Dialect.RELATIVE, Dialect.SEARCH, Dialect.POSIX) and not WINDOWS:
+        return _tidy(folder, text)
     plain = paths.to_slashes(text)
     if kind is Dialect.FILE_URL and paths.dialect(plain) in (Dialect.DRIVE, Dialect.SHARE) and not WINDOWS:
         return None
-    if kind in (Dialect.RELATIVE, Dialect.SEARCH, Dialect.POSIX) and not WINDOWS:
-        plain = text
-    # text, not Path objects: a large scene names files a hundred thousand times
-    return _tidy(str(anchor), plain)
+    return _tidy(folder, plain)
 
 
 def resolve(text: str, anchor: Path, disk: Disk) -> Resolution:
     """Find the file, or all files of the sequence or tile set, that a path as written stands for."""
-    location = locate(text, anchor)
-    if location is None:
+    where = _located(text, str(anchor))
+    if where is None:
         return Resolution(None, trouble=_no_meaning(text))
-    if not disk.is_pattern(location):
+    location = Path(where)
+    if not disk.tokens.may_have(where) or not disk.is_pattern(location):
         found = disk.look(location)
         if isinstance(found, Member):
             return Resolution(location, (found,))
@@ -181,11 +188,11 @@ def _no_match(pattern: Path, disk: Disk) -> str:
     return f"no file matches the pattern; {alike[0]} is padded otherwise" if alike else "no file matches the pattern"
 
 
-def _tidy(folder: str, path: str) -> Path:
+def _tidy(folder: str, path: str) -> str:
     """Without `.` and `..` and without following links: a link is a place of its own."""
     if path.startswith("./") and "/." not in path[1:] and "//" not in path:
-        return Path(folder, path[2:])  # the usual form, and nothing in it to tidy
-    return Path(os.path.normpath(os.path.join(folder, path)))  # noqa: PTH118
+        return os.path.join(folder, path[2:])  # noqa: PTH118 - the usual form, and nothing in it to tidy
+    return os.path.normpath(os.path.join(folder, path))  # noqa: PTH118
 
 
 def _no_meaning(text: str) -> str:

@@ -51,7 +51,8 @@ def asset_of(
     name: the occurrence's id. unread: why a file that is there is not what it should be. See Asset for the rest.
     """
     trouble = unread or resolution.trouble
-    tiled = resolution.location is not None and STANDARD.has_tile(resolution.location.name)
+    name_of_set = resolution.location.name if resolution.location is not None else ""
+    tiled = STANDARD.may_have(name_of_set) and STANDARD.has_tile(name_of_set)
     status = Status.FOUND if trouble is None else Status.MISSING
     if resolution.members and resolution.absent:
         status = Status.PARTIAL

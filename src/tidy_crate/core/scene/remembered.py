@@ -45,7 +45,7 @@ class Questions:
     def about(self, disk: Disk) -> None:
         """Take over all that was asked through a disk."""
         for path, answer in disk.looked_at():
-            self.files[str(path)] = (answer.bytes, answer.mtime_ns) if isinstance(answer, Member) else answer
+            self.files[path] = (answer.bytes, answer.mtime_ns) if isinstance(answer, Member) else answer
         for folder in disk.listed():
             self.folder(folder)
 

@@ -6,9 +6,9 @@ import hashlib
 import json
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from pxr import Sdf
 
@@ -28,23 +28,21 @@ from tidy_crate.core.scene.staging import StagingPlan
 MOST_LAYERS = 100_000
 
 
-@dataclass(frozen=True)
-class Occurrence:
-    """One slot of one layer in one context, and what it stands for.
-
-    prim: the path of the prim's spec that holds the slot, with variant selections, `/` for the layer as a whole.
-    value: the text in force, after expressions and relinks. layer_target: the layer it brings in, if any.
-    """
+class Occurrence(NamedTuple):
+    """One slot of one layer in one context, and what it stands for. A tuple: there are hundreds of thousands."""
 
     id: str
     layer: Path
     slot: Slot
     prim: str
+    """The path of the prim's spec that holds the slot, with variant selections, `/` for the layer as a whole."""
     context: str
     value: str
+    """The text in force, after expressions and relinks."""
     resolution: Resolution
     relinked: bool
     layer_target: Path | None
+    """The layer that it brings in, if any."""
     place: tuple[str, str]
     """The layer's path, and `prim`."""
     evaluated: str = ""
@@ -119,7 +117,7 @@ class _Visit:
             one = self.found.get(place)
             if one is None:
                 one = _occurrence(walk, self.path, stem, packed, slot, self.variables, within, plan, disk, ids)
-            yield replace(one, within=within, leads=self.into.get(one.id, "")) if told else one
+            yield one._replace(within=within, leads=self.into.get(one.id, "")) if told else one
 
 
 def _leads_on(slot: Slot) -> bool:
@@ -173,7 +171,7 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> l
         _refuse_endless(_opened_by_library(found))
         if context or any(into.values()):
             by_place = {
-                place: replace(one, within=context, leads=into.get(one.id, "")) for place, one in by_place.items()
+                place: one._replace(within=context, leads=into.get(one.id, "")) for place, one in by_place.items()
             }
         visits.append(_Visit(path, variables, context, slots, by_place, into))
     return visits

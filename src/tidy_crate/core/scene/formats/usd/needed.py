@@ -8,7 +8,7 @@ or from the render settings. In doubt it is needed.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from pxr import Sdf, Usd, UsdGeom, UsdMedia, UsdRender, UsdShade, Vt
@@ -185,7 +185,7 @@ def without_clips_out_of_use(
                 played.add(filled(occurrence.value, number))
     absent = tuple(name for name in found.absent if name in played) if offsets else found.absent
     trouble = f"{len(absent)} of {len(found.members) + len(absent)} files are not there" if absent else None
-    return replace(found, absent=absent, trouble=found.trouble if len(absent) == len(found.absent) else trouble)
+    return found._replace(absent=absent, trouble=found.trouble if len(absent) == len(found.absent) else trouble)
 
 
 def _purposes(settings: Usd.Prim | None) -> frozenset[str]:
@@ -205,6 +205,8 @@ def _rendered(
     hidden: str | None = None
     purposed: str | None = None
     for prim, name, kind, path in prims.active:
+        if kind & (Kind.SHADING | Kind.RENDER) and not kind & Kind.IMAGEABLE:
+            continue
         if hidden is not None and is_below(path, hidden):
             continue
         if purposed is not None and not is_below(path, purposed):

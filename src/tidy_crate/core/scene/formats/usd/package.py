@@ -27,8 +27,12 @@ def split(path: Path) -> tuple[Path, str] | None:
 
     The package itself stands for the first file in it.
     """
+    text = str(path)
+    inside = text.endswith("]")
+    if not inside and text[-len(SUFFIX) :].lower() != SUFFIX:
+        return None  # asked of every file of a scene
     text = path.as_posix()
-    if text.endswith("]") and "[" in text:
+    if inside and "[" in text:
         package, _, inner = text[:-1].partition("[")
         return Path(package), inner
     if path.suffix.lower() == SUFFIX:

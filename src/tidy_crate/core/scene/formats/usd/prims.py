@@ -107,10 +107,13 @@ def _doubtful_links(walk: Walk) -> frozenset[str]:
 
 @dataclass
 class ScenePrims:
-    """The prims of a composed scene. Paths are texts: the library's own are slow to compare, and there are very many."""
+    """The prims of a composed scene. Paths are texts: there are very many, and the library's own are slow."""
 
     active: list[tuple[Usd.Prim, str, int, str]] = field(default_factory=list)
-    """Prims that may render, with name, kind and path, parents first."""
+    """Prims that may render, with name, kind and path, parents first.
+
+    The path is empty for a part of a material that names no file and leads nowhere.
+    """
     users: dict[Place, list[str]] = field(default_factory=dict)
     """The composed prims that a place reaches."""
     places_of: dict[str, list[Place]] = field(default_factory=dict)
@@ -150,10 +153,10 @@ def timed_prims(scene: ScenePrims, names: Names) -> Iterator[Usd.Prim]:
     """Return the active prims whose values may change over time: with samples of their own, or below value clips."""
     clipped: str | None = None
     for prim, name, _, path in scene.active:
-        if clipped is not None and not is_below(path, clipped):
+        if clipped is not None and not is_below(path or prim.GetPath().pathString, clipped):
             clipped = None
         if clipped is None and name in names.clipped and prim.HasAuthoredMetadata("clips"):
-            clipped = path
+            clipped = path or prim.GetPath().pathString
         if clipped is not None or name in names.timed:
             yield prim
 
@@ -176,16 +179,20 @@ def scan(composed: Composed, walk: Walk, names: Names) -> ScenePrims:
     walked = iter(Usd.PrimRange(root, Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate)))
     next(walked)
     rest = []
+    everything, named = names.everything, wanted | names.outward
     for prim in walked:
-        name = prim.GetName()
         # prims that are switched off, abstract or mere overrides render nothing, but name files all the same
-        if renders(prim):
-            path_text = prim.GetPath().pathString
-            found.active.append((prim, name, found.kind(prim), path_text))
-            if names.everything or name in wanted:
-                _note_places(prim, path_text, composed, places, found)
-        elif names.everything or name in wanted:
-            rest.append(prim)
+        if not renders(prim):
+            if everything or prim.GetName() in wanted:
+                rest.append(prim)
+            continue
+        kind = found.kind(prim)
+        name, text = prim.GetName(), ""
+        if everything or not kind & Kind.SHADING or name in named:
+            text = prim.GetPath().pathString
+            if everything or name in wanted:
+                _note_places(prim, text, composed, places, found)
+        found.active.append((prim, name, kind, text))
     for prim in rest:
         _note_places(prim, prim.GetPath().pathString, composed, places, found)
     return found

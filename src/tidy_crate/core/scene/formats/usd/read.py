@@ -287,9 +287,10 @@ def _held_in_package(occurrence: Occurrence) -> bool:
 
 
 def _kind(occurrence: Occurrence) -> str:
-    if occurrence.resolution.location is not None and package.split(occurrence.resolution.location) is not None:
+    location = occurrence.resolution.location
+    if location is not None and package.split(location) is not None:
         return "package"
-    if occurrence.slot.is_arc and occurrence.layer_target is not None:
+    if occurrence.layer_target is not None and occurrence.slot.is_arc:
         return "layer"
     suffix = "." + paths.file_name(occurrence.value).rpartition(".")[2].lower()
     if suffix in _KINDS:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from pxr import Sdf
 
@@ -30,20 +29,21 @@ _FILE_NAME = re.compile(r"\.[A-Za-z0-9]{1,8}$")
 _DICTIONARIES = ("customData", "assetInfo", "customLayerData", "clips", "sdrMetadata")
 
 
-@dataclass(frozen=True)
-class Slot:
-    """One place that names a file.
-
-    path: spec path (with variant selections); field: `subLayers`, `references`, `payload`, `default`,
-    `timeSamples`, `text` and `textSamples` for a file that an attribute of type string names, or a metadata key; time:
-    of a time sample. numbers: what a template of value clips is filled with.
-    """
+class Slot(NamedTuple):
+    """One place that names a file. A tuple: there are hundreds of thousands."""
 
     path: str
+    """Of the spec, with variant selections."""
     field: str
+    """`subLayers`, `references`, `payload`, `default`, `timeSamples`, or a metadata key.
+
+    `text` and `textSamples` for a file that an attribute of type string names.
+    """
     text: str
     time: float | None = None
+    """Of a time sample."""
     numbers: tuple[str, ...] = ()
+    """What a template of value clips is filled with."""
 
     @property
     def is_arc(self) -> bool:

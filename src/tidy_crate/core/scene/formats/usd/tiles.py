@@ -5,7 +5,7 @@ A tile number is 1001 + u + 10 v, for the whole parts u (0 to 9) and v of a face
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 from pxr import Sdf, Usd, UsdGeom, UsdShade
@@ -53,7 +53,7 @@ class TilesInUse:
             return found
         names = tuple(str(location.with_name(_name(location.name, tile))) for tile in absent)
         shown = ", ".join(map(str, absent[:5])) + (" and more" if len(absent) > 5 else "")
-        return replace(found, absent=names, trouble=f"shapes use tiles that are not there: {shown}")
+        return found._replace(absent=names, trouble=f"shapes use tiles that are not there: {shown}")
 
     def _used(self, occurrence: Occurrence) -> set[int]:
         tiles: set[int] = set()
