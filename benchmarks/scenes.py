@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 from pathlib import Path
 
 TEXTURES_PER_LAYER = 100
@@ -56,3 +58,39 @@ _THING = """\
             float3 outputs:rgb
         }}
     }}"""
+
+LARGE = 64 << 20
+
+
+def write_large_files(folder: Path, count: int) -> Path:
+    """A scene that names `count` files of 64 MiB. Returns its root layer."""
+    folder.mkdir(parents=True)
+    block = os.urandom(1 << 20)
+    lines = ["#usda 1.0", 'def Sphere "S"', "{"]
+    for number in range(count):
+        with (folder / f"cache{number:03d}.bin").open("wb") as out:
+            for part in range(LARGE // len(block)):
+                # no two blocks alike, so that nothing can be stored once
+                out.write(number.to_bytes(4, "big") + part.to_bytes(4, "big") + block[8:])
+        lines.append(f"    asset f{number} = @./cache{number:03d}.bin@")
+    scene = folder / "scene.usda"
+    scene.write_text("\n".join([*lines, "}"]) + "\n")
+    return scene
+
+
+def write_layered_frames(folder: Path, count: int) -> None:
+    """Frames of 1920 x 1080 with 21 half channels: smooth shades with a little noise, as a render has them."""
+    import numpy as np
+    import OpenEXR
+
+    folder.mkdir(parents=True)
+    chance = np.random.default_rng(1)
+    rows, columns = np.mgrid[0:1080, 0:1920]
+    channels = {}
+    for number in range(21):
+        shade = np.sin(columns / 90 + number) + np.cos(rows / 70) + chance.normal(0, 0.02, rows.shape) + 2
+        channels[f"p{number:02d}.{'RGB'[number % 3]}"] = shade.astype(np.float16)
+    first = folder / "f.0001.exr"
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, channels).write(str(first))
+    for number in range(2, count + 1):
+        shutil.copyfile(first, folder / f"f.{number:04d}.exr")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import json
 import os
 import re
 import secrets
@@ -13,9 +12,6 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO
 from urllib.parse import quote_from_bytes, unquote_to_bytes
-
-from blake3 import blake3
-from pydantic_core import from_json
 
 from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput
 
@@ -93,7 +89,9 @@ def write_bytes(path: Path, data: bytes) -> None:
 
 def write_json(path: Path, document: Any) -> None:
     """Write a JSON document that is the same bytes for the same content on every system."""
-    write_bytes(path, (json.dumps(document, indent=1, ensure_ascii=False) + "\n").encode())
+    from pydantic_core import to_json
+
+    write_bytes(path, to_json(document, indent=1, inf_nan_mode="constants") + b"\n")
 
 
 # bytes of a file that people or this tool write: settings, decisions, records
@@ -120,6 +118,8 @@ def read_input(path: Path, most: int = MOST_INPUT) -> bytes:
 
 def read_json(path: Path, what: str, most: int = MOST_INPUT) -> Any:
     """Read a JSON file; `what` names it in the error ("packing list"). most: bytes at most."""
+    from pydantic_core import from_json
+
     try:
         # unlike the standard library's reader it takes no half of a character, which nothing could write again
         return from_json(read_input(path, most))
@@ -137,6 +137,8 @@ def file_mark(path: Path) -> str:
 
 def hash_file(path: Path) -> str:
     """BLAKE3 of a file's content, as 64 hexadecimal digits."""
+    from blake3 import blake3
+
     digest = blake3()
     with path.open("rb") as stream:
         while chunk := stream.read(CHUNK):
@@ -146,6 +148,8 @@ def hash_file(path: Path) -> str:
 
 def copy_and_hash(source: Path, target: Path) -> tuple[str, int]:
     """Copy a file and hash it in the same pass. Returns (BLAKE3, bytes)."""
+    from blake3 import blake3
+
     digest, size = blake3(), 0
     with source.open("rb") as stream, write_whole(target) as out:
         while chunk := stream.read(CHUNK):

@@ -134,7 +134,8 @@ def _collect(
         raise HeldBack(context.scene, held_back)
     lock = context.tidy / "collected" / f".{crate.name[:100]}.lock"
     held.enter_context(only_one(lock, "collects into this crate", crate))
-    before = _listed(crate)
+    last = _last_list(crate)
+    before = {file.path for file in last.files} if last is not None else set()
     written_to = (*layout.places.values(), *map(PurePosixPath, before))
     refuse_links(crate, {place.parent: None for place in written_to if not place.is_absolute()})
     if (crate / UNFINISHED).exists():
@@ -182,7 +183,11 @@ def _collect(
         rules=context.project.rules(),
     )
     if not stays:
-        content = content.model_copy(update={"composition": _composition(context, survey, layout, content)})
+        reader = context.format.reader
+        known = last is not None and memory.composed_by == reader and _differ_in_composition_only(last, content)
+        composed = last.composition if known and last is not None else _composition(context, survey, layout, content)
+        content = content.model_copy(update={"composition": composed})
+        memory.composed_by = reader
     for stale in before - {file.path for file in packed}:
         with writable(crate, PurePosixPath(stale)) as gone:
             gone.unlink(missing_ok=True)
@@ -231,12 +236,17 @@ def _check_target(crate: Path, context: SceneContext, layout: Layout) -> None:
         )
 
 
-def _listed(crate: Path) -> set[str]:
-    """The files of an earlier crate in this folder: only these are ours to remove."""
+def _last_list(crate: Path) -> PackingList | None:
+    """The packing list of an earlier crate in this folder: only the files in it are ours to remove."""
     try:
-        return {file.path for file in last_packing_list(crate).files}
+        return last_packing_list(crate)
     except UnreadableInput:
-        return set()
+        return None
+
+
+def _differ_in_composition_only(last: PackingList, content: PackingList) -> bool:
+    """Whether the same files were packed in the same way before: the scene then composes to what it did."""
+    return last.composition is not None and last.model_copy(update={"composition": None}) == content
 
 
 def _write_followed(survey: Survey, layout: Layout, crate: Path) -> Iterator[PurePosixPath]:

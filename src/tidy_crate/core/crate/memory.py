@@ -39,6 +39,8 @@ class CollectMemory:
     path: Path
     entries: dict[str, _Entry]
     doubtful: bool = False
+    composed_by: str = ""
+    """The library that composed the scene for the packing list; see SceneFormat.reader."""
     system: System = THIS
     _saved: float = field(default_factory=time.monotonic)
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -58,7 +60,7 @@ class CollectMemory:
             doubtful = not found["finished"] and abs(float(found["started"]) - system.started()) > _CLOCK_SLACK
         except (UnreadableInput, TypeError, KeyError, ValueError, AttributeError):
             return cls(path, {}, system=system)
-        return cls(path, entries, doubtful, system)
+        return cls(path, entries, doubtful, str(found.get("composed_by", "")), system)
 
     def known(self, source: Path, target: Path) -> str | None:
         """The hash of a file that was copied before, if neither it nor its copy has been touched since."""
@@ -101,7 +103,8 @@ class CollectMemory:
         """Write the memory down."""
         with self._lock:
             entries = {target: list(vars(entry).values()) for target, entry in self.entries.items()}
-        write_json(self.path, {"finished": finished, "started": self.system.started(), "entries": entries})
+        state = {"finished": finished, "started": self.system.started(), "composed_by": self.composed_by}
+        write_json(self.path, {**state, "entries": entries})
         self._saved = time.monotonic()
 
 

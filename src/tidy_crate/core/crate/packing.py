@@ -13,7 +13,7 @@ from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.decisions import Waiver
 from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.errors import Blocked, UnreadableInput
-from tidy_crate.core.files import MOST_LIST, inside, read_json, write_json
+from tidy_crate.core.files import MOST_LIST, inside, read_json, write_bytes
 from tidy_crate.core.handles import writable
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.composition import Composition
@@ -238,4 +238,4 @@ def last_packing_list(crate: Path) -> PackingList:
 def write_packing_list(crate: Path, content: PackingList) -> None:
     """Write the list: the last step of collecting, which makes the crate finished."""
     with writable(crate, PurePosixPath(FILE_NAME)) as target:
-        write_json(target, content.model_dump(mode="json"))
+        write_bytes(target, content.model_dump_json(indent=1).encode() + b"\n")

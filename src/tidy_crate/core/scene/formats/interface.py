@@ -57,6 +57,10 @@ class SceneFormat(Protocol):
         bytes of a JSON document: a kept one is shown without being read.
         """
 
+    @property
+    def reader(self) -> str:
+        """The library that reads scenes: the same text for as long as it is the same build."""
+
     def render_command(self, scene: Path) -> RenderCommand | None:
         """Return the command line that the scene itself names for rendering it, None where the format has none."""
 

@@ -23,6 +23,7 @@ class Gltf:
     """glTF 2.0 by our own reading of its JSON."""
 
     name = "gltf"
+    reader = ""
     suffixes = (".gltf", ".glb")
 
     def read(

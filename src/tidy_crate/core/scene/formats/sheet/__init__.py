@@ -24,6 +24,7 @@ class SceneSheet:
     """`NAME.sheet.json`, and the scene of the host application that it speaks for."""
 
     name = "sheet"
+    reader = ""
     suffixes = (".sheet.json",)
 
     def read(

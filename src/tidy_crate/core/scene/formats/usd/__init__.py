@@ -69,6 +69,13 @@ class OpenUsd:
             kept.keep(questions, lambda: written)
         return text
 
+    @property
+    def reader(self) -> str:
+        """See SceneFormat.reader."""
+        library = find_spec("pxr")
+        home = Path(library.origin).parent if library is not None and library.origin else None
+        return f"{home} {home.stat().st_mtime_ns}" if home is not None else ""
+
     def render_command(self, scene: Path) -> RenderCommand | None:
         """See SceneFormat.render_command. The format has no place for one."""
         return None
@@ -127,7 +134,5 @@ def _kept(
     tokens: FrameTokens,
 ) -> SurveyMemory:
     """Where the survey is kept that these make: by all that it depends on but the disk."""
-    library = find_spec("pxr")
-    home = Path(library.origin).parent if library is not None and library.origin else None
-    built = home.stat().st_mtime_ns if home is not None else None
-    return SurveyMemory(memory, str(scene.absolute()), plan, request, maps, repr(tokens), str(home), built)
+    edits = plan if plan is not None and plan.edits else None  # a plan without edits stages nothing
+    return SurveyMemory(memory, str(scene.absolute()), edits, request, maps, repr(tokens), OpenUsd().reader)

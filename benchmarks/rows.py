@@ -1,0 +1,143 @@
+"""What is measured: whole commands in fresh processes, each beside its reference."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from scenes import write_large_files, write_large_scene, write_layered_frames
+
+PYTHON = sys.executable
+OURS = [PYTHON, "-m", "tidy_crate"]
+DEPENDENCIES = "import sys; from pxr import UsdUtils; UsdUtils.ComputeAllDependencies(sys.argv[1])"
+HASHING = """
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from blake3 import blake3
+files = [path for path in Path(sys.argv[1]).rglob("*") if path.is_file()]
+def one(path):
+    return blake3().update_mmap(path).hexdigest() if path.stat().st_size else ""
+with ThreadPoolExecutor() as pool:
+    print(len(list(pool.map(one, files))))
+"""
+DECODING = """
+import sys
+from multiprocessing import get_context
+from pathlib import Path
+def one(path):
+    import OpenEXR
+    OpenEXR.set_global_thread_count(0)
+    return len(OpenEXR.File(path, separate_channels=True).channels())
+if __name__ == "__main__":
+    with get_context("spawn").Pool() as pool:
+        pool.map(one, sorted(map(str, Path(sys.argv[1]).glob("*.exr"))), chunksize=1)
+"""
+
+
+@dataclass(frozen=True)
+class Row:
+    """One thing that is measured."""
+
+    what: str
+    prepare: Callable[[Path], None]
+    """Makes what is needed in an empty folder, once."""
+    ours: list[str]
+    """The command; `{}` in a word is the folder."""
+    reference: list[str]
+    aim: float
+    """The most that the command may take, as a multiple of its reference."""
+    before: Callable[[Path], None] = lambda folder: None
+    """Is done before each run of the command, and not timed."""
+    before_reference: Callable[[Path], None] = lambda folder: None
+
+
+def forget(folder: Path) -> None:
+    """Let nothing be known from an earlier run."""
+    shutil.rmtree(folder / "home", ignore_errors=True)
+    shutil.rmtree(folder / "x.crate", ignore_errors=True)
+    shutil.rmtree(folder / "show" / "scene.tidy", ignore_errors=True)
+
+
+def remove_copy(folder: Path) -> None:
+    """Let `cp` start with nothing."""
+    shutil.rmtree(folder / "copy", ignore_errors=True)
+
+
+def change_a_layer(folder: Path) -> None:
+    """Change the text of one layer of many."""
+    layer = folder / "show" / "layer0000.usda"
+    text = layer.read_text(encoding="utf-8")
+    layer.write_text(text + "# changed\n", encoding="utf-8")
+    os.utime(layer, (1.7e9 + len(text), 1.7e9 + len(text)))
+
+
+def _scene(layers: int) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        write_large_scene(folder / "show", layers)
+
+    return prepare
+
+
+def _files(count: int) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        write_large_files(folder / "show", count)
+
+    return prepare
+
+
+def _frames(folder: Path) -> None:
+    write_layered_frames(folder / "frames", 48)
+
+
+SCENE = "{}/show/scene.usda"
+SURVEY = [*OURS, "survey", SCENE, "--json"]
+COLLECT = [*OURS, "collect", SCENE, "-o", "{}/x.crate", "--json"]
+USD = [PYTHON, "-c", DEPENDENCIES, SCENE]
+COPY = ["cp", "-r", "{}/show", "{}/copy"]
+ROWS = {
+    "survey": Row("survey, 40,400 files in 400 layers, first", _scene(400), SURVEY, USD, 1.5, forget),
+    "survey-again": Row("survey, 40,400 files, nothing changed", _scene(400), SURVEY, USD, 0.5),
+    "survey-one": Row("survey, 40,400 files, one of 400 layers changed", _scene(400), SURVEY, USD, 0.7, change_a_layer),
+    "survey-small": Row("survey, 4,040 files in 40 layers, first", _scene(40), SURVEY, USD, 1.5, forget),
+    "check": Row(
+        "check, 40,400 files, after a survey",
+        _scene(400),
+        [*OURS, "check", SCENE, "--json"],
+        SURVEY,
+        0.1,
+        before_reference=forget,
+    ),
+    "collect": Row("collect, 20 x 64 MiB, first", _files(20), COLLECT, COPY, 1.3, forget, remove_copy),
+    "collect-again": Row(
+        "collect, 20 x 64 MiB, nothing changed", _files(20), COLLECT, COPY, 0.05, before_reference=remove_copy
+    ),
+    "collect-small": Row("collect, 4,040 small files, first", _scene(40), COLLECT, COPY, 6, forget, remove_copy),
+    "collect-small-again": Row(
+        "collect, 4,040 small files, nothing changed", _scene(40), COLLECT, COLLECT, 0.25, before_reference=forget
+    ),
+    "collect-40k": Row("collect, 40,400 small files, first", _scene(400), COLLECT, COPY, 6, forget, remove_copy),
+    "collect-40k-again": Row(
+        "collect, 40,400 small files, nothing changed", _scene(400), COLLECT, COLLECT, 0.25, before_reference=forget
+    ),
+    "prove": Row(
+        "prove without a test frame, 20 x 64 MiB",
+        _files(20),
+        [*OURS, "prove", "{}/x.crate", "--no-test-frame", "--json"],
+        [PYTHON, "-c", HASHING, "{}/x.crate"],
+        1.5,
+    ),
+    "review": Row(
+        "review, 48 frames of 1080p, 21 half channels",
+        _frames,
+        [*OURS, "review", "{}/frames", "--json"],
+        [PYTHON, "-c", DECODING, "{}/frames"],
+        1.2,
+    ),
+    "help": Row("--help", lambda folder: None, [*OURS, "--help"], [PYTHON, "-c", "import typer"], 1.5),
+    "jobs": Row("jobs", lambda folder: None, [*OURS, "jobs"], [PYTHON, "-c", "import typer"], 3),
+}
