@@ -140,10 +140,16 @@ def hash_file(path: Path) -> str:
     from blake3 import blake3
 
     digest = blake3()
-    with path.open("rb") as stream:
-        while chunk := stream.read(CHUNK):
-            digest.update(chunk)
+    with path.open("rb", buffering=0) as stream:
+        piece = _piece(stream.fileno())
+        while count := stream.readinto(piece):
+            digest.update(piece[:count])
     return digest.hexdigest()
+
+
+def _piece(handle: int) -> memoryview:
+    """Memory for all that is read of a file, piece by piece: a new one each time takes longer than the hashing."""
+    return memoryview(bytearray(min(CHUNK, os.fstat(handle).st_size + 1)))
 
 
 def copy_and_hash(source: Path, target: Path) -> tuple[str, int]:
@@ -151,11 +157,12 @@ def copy_and_hash(source: Path, target: Path) -> tuple[str, int]:
     from blake3 import blake3
 
     digest, size = blake3(), 0
-    with source.open("rb") as stream, write_whole(target) as out:
-        while chunk := stream.read(CHUNK):
-            digest.update(chunk)
-            out.write(chunk)
-            size += len(chunk)
+    with source.open("rb", buffering=0) as stream, write_whole(target) as out:
+        piece = _piece(stream.fileno())
+        while count := stream.readinto(piece):
+            digest.update(piece[:count])
+            out.write(piece[:count])
+            size += count
     return digest.hexdigest(), size
 
 

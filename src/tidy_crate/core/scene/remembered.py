@@ -117,7 +117,7 @@ class SurveyMemory:
 
         parts: all that a survey depends on beside the disk.
         """
-        around = sorted((name, value) for name, value in os.environ.items() if name.startswith(_VARIABLES))
+        around = sorted((name, text_of(value)) for name, value in os.environ.items() if name.startswith(_VARIABLES))
         self._key = blake3(to_json([__version__, *parts, around], fallback=str)).hexdigest()
         self._stem = beside.stem if beside is not None else ""
         self._folder = beside.parent if beside is not None else None

@@ -8,6 +8,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
+from tidy_crate.core.files import text_of
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.remembered import SurveyMemory, as_json
 
@@ -135,4 +136,4 @@ def _kept(
 ) -> SurveyMemory:
     """Where the survey is kept that these make: by all that it depends on but the disk."""
     edits = plan if plan is not None and plan.edits else None  # a plan without edits stages nothing
-    return SurveyMemory(memory, str(scene.absolute()), edits, request, maps, repr(tokens), OpenUsd().reader)
+    return SurveyMemory(memory, text_of(scene.absolute()), edits, request, maps, repr(tokens), OpenUsd().reader)
