@@ -28,20 +28,24 @@ def write_whole(path: Path, *, sync: bool = False) -> Iterator[BinaryIO]:
     """Open a file beside `path` for writing and rename it into place when the block ends well."""
     draft = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}.part")
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with draft.open("wb") as stream:
+        try:
+            stream = draft.open("wb")
+        except FileNotFoundError:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            stream = draft.open("wb")
+        with stream:
             yield stream
             if sync:
                 stream.flush()
                 os.fsync(stream.fileno())
         draft.replace(path)
-    except OSError as error:
-        raise TidyCrateError(
-            f"cannot write the file ({os_reason(error)})", path, "check free space and permissions"
-        ) from error
-    finally:
+    except BaseException as error:
         with contextlib.suppress(OSError):
             draft.unlink(missing_ok=True)
+        if isinstance(error, OSError):
+            what = f"cannot write the file ({os_reason(error)})"
+            raise TidyCrateError(what, path, "check free space and permissions") from error
+        raise
 
 
 @contextlib.contextmanager

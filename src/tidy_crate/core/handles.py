@@ -26,18 +26,26 @@ def writable(root: Path, place: PurePosixPath) -> Iterator[Path]:
     handle; it is good only inside of the block. root itself may be a link, since the user named it. Elsewhere it is the
     plain path. Raises Blocked where a link stands in the place of a folder, TidyCrateError where none can be made.
     """
-    plain = root / place
+    with writable_folder(root, place.parent) as folder:
+        yield folder / place.name
+
+
+@contextlib.contextmanager
+def writable_folder(root: Path, folder: PurePosixPath) -> Iterator[Path]:
+    """As `writable`, for a whole folder below `root`."""
+    plain = root / folder
     if not _BY_HANDLE:
-        plain.parent.mkdir(parents=True, exist_ok=True)
+        plain.mkdir(parents=True, exist_ok=True)
         yield plain
         return
-    handle = _opened(root, place.parent)
-    path = _HANDLES / str(handle) / place.name
+    handle = _opened(root, folder)
+    path = _HANDLES / str(handle)
     try:
         yield path
     except TidyCrateError as error:
-        if error.where == str(path):
-            error.where = str(plain)
+        # what a person reads names the folder and no handle
+        if error.where is not None and Path(error.where).is_relative_to(path):
+            error.where = str(plain / Path(error.where).relative_to(path))
         raise
     finally:
         os.close(handle)

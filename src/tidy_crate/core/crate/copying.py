@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
 import secrets
 import sys
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -16,10 +17,12 @@ from pathlib import Path, PurePosixPath
 from tidy_crate.core.crate.memory import CollectMemory
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import hash_file, os_reason
-from tidy_crate.core.handles import writable
+from tidy_crate.core.handles import writable_folder
 from tidy_crate.core.progress import Progress, Step
 
 WORKERS = 4
+# bytes of a file below which taking turns costs threads more than they gain
+WORTH_A_THREAD = 256 << 10
 # a file this small costs less to store twice than to link
 WORTH_A_LINK = 4096
 _FICLONE = 0x40049409  # linux/fs.h: share the blocks of another file
@@ -67,14 +70,14 @@ class Copier:
         total = sum(_size(path) for path in wanted)
         done, found = 0, []
         failed: list[UnreadableInput] = []
+        large = {path: place for path, place in wanted.items() if _size(path) >= WORTH_A_THREAD}
+        small = [(path, place) for path, place in wanted.items() if path not in large]
         with ThreadPoolExecutor(WORKERS) as pool:
-            jobs = [pool.submit(self._one, path, place) for path, place in wanted.items()]
+            jobs = [pool.submit(self._alone, path, place) for path, place in large.items()]
             try:
-                for job in jobs:
-                    try:
-                        one = job.result()
-                    except UnreadableInput as error:
-                        failed.append(error)
+                for one in itertools.chain(self._one_by_one(small), (job.result() for job in jobs)):
+                    if isinstance(one, UnreadableInput):
+                        failed.append(one)
                         continue
                     found.append(one)
                     done += one.bytes
@@ -95,19 +98,36 @@ class Copier:
             )
         return found
 
-    def _one(self, source: Path, place: PurePosixPath) -> Copied:
+    def _one_by_one(self, wanted: Iterable[tuple[Path, PurePosixPath]]) -> Iterator[Copied | UnreadableInput]:
+        """Bring small files in, folder by folder, each folder opened once."""
+        by_folder: dict[PurePosixPath, list[tuple[Path, PurePosixPath]]] = {}
+        for path, place in wanted:
+            by_folder.setdefault(place.parent, []).append((path, place))
+        for folder, inside in by_folder.items():
+            with writable_folder(self.crate, folder) as held:
+                for path, place in inside:
+                    yield self._one(path, place, held)
+
+    def _alone(self, source: Path, place: PurePosixPath) -> Copied | UnreadableInput:
+        with writable_folder(self.crate, place.parent) as held:
+            return self._one(source, place, held)
+
+    def _one(self, source: Path, place: PurePosixPath, folder: Path) -> Copied | UnreadableInput:
+        """Bring one file in, or return why not. folder: that of its place, held open."""
         target = self.crate / place
         try:
             known = self.memory.known(source, target)
             if known is not None:
                 self._first_of(known, target)
                 return Copied(source, place, known, source.stat().st_size, False)
-            with writable(self.crate, place) as held:
-                digest, size = self._fetch_unchanged(source, held)
-                self._store_once(target, held, digest, size)
+            held = folder / place.name
+            digest, size = self._fetch_unchanged(source, held)
+            self._store_once(target, held, digest, size)
             self.memory.remember(source, target, digest)
+        except UnreadableInput as error:
+            return error
         except OSError as error:
-            raise UnreadableInput(f"cannot read a file of the scene ({os_reason(error)})", source) from error
+            return UnreadableInput(f"cannot read a file of the scene ({os_reason(error)})", source)
         return Copied(source, place, digest, size, True)
 
     def _fetch_unchanged(self, source: Path, target: Path) -> tuple[str, int]:
