@@ -89,9 +89,14 @@ _NAME_SETS = (
 
 def layer_facts(layer: Sdf.Layer) -> LayerFacts:
     """Walk a layer once."""
+    return facts_with(layer, hints_of(layer))
+
+
+def facts_with(layer: Sdf.Layer, hints: Hints | None) -> LayerFacts:
+    """Walk a layer once. hints: what its text rules out; without them every spec is asked, to the same end."""
     paths: list[Sdf.Path] = []
     layer.Traverse(Sdf.Path.absoluteRootPath, paths.append)
-    seen = _Seen(layer, layer_slots(layer), hints_of(layer))
+    seen = _Seen(layer, layer_slots(layer), hints)
     # a layer has specs by the hundred thousand and every question to the library costs as much as ten lines here:
     # what a spec is, is read off its path as text
     for path in paths:
