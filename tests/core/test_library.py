@@ -36,9 +36,9 @@ def many_layers(folder, count=30):
 def test_helpers_say_what_is_worked_out_here_and_memory_says_it_again(tmp_path):
     scene = many_layers(tmp_path)
     layers = [tmp_path / f"l{number}.usda" for number in range(30) if number != 7]
-    for cores, helpers in ((2, 2), (1, 0)):
+    for cores, helpers in ((4, 4), (2, 0)):
         library.forget()
-        with Library(cores=cores) as found:
+        with Library(cores=cores, many_bytes=2 << 20) as found:
             found.expect(layers)
             assert found.helpers == helpers
             for layer in layers:

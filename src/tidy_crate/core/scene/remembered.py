@@ -19,6 +19,7 @@ from tidy_crate import __version__
 from tidy_crate.core.asset.resolve import Disk, Member
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import path_of, text_of, write_bytes
+from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.model import Survey
 
 SUFFIX = ".survey"
@@ -142,7 +143,8 @@ class SurveyMemory:
         """The survey, None where none is kept that still holds."""
         text = self.text()
         try:
-            return None if text is None else Survey.model_validate_json(text)
+            with no_garbage_collection():
+                return None if text is None else Survey.model_validate_json(text)
         except ValueError:
             return None
 

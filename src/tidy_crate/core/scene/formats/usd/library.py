@@ -25,7 +25,9 @@ from tidy_crate.core.scene.formats.usd.quiet import open_layer
 
 # below this many layers (or bytes) a helper's own start takes longer than it saves
 MANY_LAYERS = 24
-MANY_BYTES = 2 << 20
+MANY_BYTES = 12 << 20
+# with fewer, the layers are parsed as fast by the process that composes them, which parses them anyway
+WORTH_HELPERS = 3
 
 # what this process has worked out already: a command reads a scene as found, as staged and to write it
 _here: dict[Path, tuple[str, LayerFacts]] = {}
@@ -35,10 +37,11 @@ class Library:
     """Gives the facts of layers. memory: a file in which they are kept from one command to the next.
 
     Use it as a context manager: helpers end with it. opened: layers opened here, held so that a stage finds them.
-    cores: how many helpers may work, those of the machine when None.
+    cores: how many helpers may work, those of the machine when None. many_bytes: of layers, from which they do.
     """
 
-    def __init__(self, memory: Path | None = None, cores: int | None = None) -> None:
+    def __init__(self, memory: Path | None = None, cores: int | None = None, many_bytes: int = MANY_BYTES) -> None:
+        self._many_bytes = many_bytes
         self._cores = _cores() if cores is None else cores
         self.helpers = 0
         self.opened: dict[Path, Sdf.Layer] = {}
@@ -61,8 +64,8 @@ class Library:
         """Say which layers will be asked for, so that helpers can start on them."""
         new = [path for path in paths if path not in self._awaited and self._remembered(path, _mark(path)) is None]
         workers = self._cores
-        large = sum(_size(path) for path in new) >= MANY_BYTES
-        if self._helpers is None and workers > 1 and len(new) >= MANY_LAYERS and large:
+        large = sum(_size(path) for path in new) >= self._many_bytes
+        if self._helpers is None and workers >= WORTH_HELPERS and len(new) >= MANY_LAYERS and large:
             self._helpers = _Helpers(workers)
             self.helpers = workers
         if self._helpers is not None:
