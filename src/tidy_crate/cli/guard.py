@@ -34,13 +34,15 @@ _CHANGED = (
 )
 # commands that open files which others may have made, by libraries that are not ours
 READING = ("survey", "bake", "relink", "check", "collect", "prove", "probe", "estimate", "review", "override", "waive")
+# those that hold a large scene at their end, and no database
+LARGE = ("survey", "relink", "check", "collect")
 UNGUARDED = "TIDY_CRATE_UNGUARDED"
 
 
 def run(work: Callable[[], None]) -> None:
     """Do the work in a process of its own, which ends with this one, and end as it ends."""
-    reads = next((word for word in sys.argv[1:] if not word.startswith("-")), "") in READING
-    if not reads or os.environ.get(UNGUARDED):
+    command = next((word for word in sys.argv[1:] if not word.startswith("-")), "")
+    if command not in READING or os.environ.get(UNGUARDED):
         work()
         return
     if not hasattr(os, "fork"):
@@ -51,7 +53,10 @@ def run(work: Callable[[], None]) -> None:
     child = os.fork()
     if child == 0:
         _end_with(parent)
-        _end_at_once(work)
+        if command in LARGE:
+            _end_at_once(work)
+        work()
+        return
     os._exit(_watch(child))
 
 
