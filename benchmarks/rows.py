@@ -114,7 +114,7 @@ ROWS = {
     ),
     "collect": Row("collect, 20 x 64 MiB, first", _files(20), COLLECT, COPY, 1.3, forget, remove_copy),
     "collect-again": Row(
-        "collect, 20 x 64 MiB, nothing changed", _files(20), COLLECT, COPY, 0.05, before_reference=remove_copy
+        "collect, 20 x 64 MiB, nothing changed", _files(20), COLLECT, COLLECT, 0.05, before_reference=forget
     ),
     "collect-small": Row("collect, 4,040 small files, first", _scene(40), COLLECT, COPY, 6, forget, remove_copy),
     "collect-small-again": Row(
