@@ -199,7 +199,8 @@ def test_no_input_brings_about_the_last_line_of_defence(kind: str, place: Path, 
 
 
 def _holds(run: Run, folder: Path, words: tuple[str, ...], bad: bytes) -> None:
-    go: Callable[..., Any] = run.here
+    # a broken layer may end the USD library, and with it this process: in a long run as a user meets it, watched
+    go: Callable[..., Any] = run if SECONDS and words[1:2] == (S,) else run.here
     done = go(*words, "--json", cwd=folder)
     said = done.out + done.err
     assert done.code in (0, 1, 2), (words, bad, said[-2000:])
