@@ -90,7 +90,7 @@ class Questions:
         """As values that JSON knows, by folder."""
         by_folder: dict[str, list[list[Any]]] = {}
         for path, answer in self.files.items():
-            folder, _, name = text_of(path).rpartition("/")
+            folder, _, name = text_of(path).rpartition(os.sep)
             columns = by_folder.setdefault(folder, [[], [], []])
             size, changed = (answer, 0) if isinstance(answer, str) else answer
             for column, value in zip(columns, (name, size, changed), strict=True):
@@ -102,7 +102,7 @@ class Questions:
         """The inverse of `plain`. Raises LookupError, TypeError or ValueError for anything else."""
         files: dict[str, tuple[int, int] | str] = {}
         for folder, (names, sizes, times) in values["files"].items():
-            lead = path_of(folder) + "/"
+            lead = path_of(folder) + os.sep
             coded = folder.startswith("bytes:")
             for name, size, changed in zip(names, sizes, times, strict=True):
                 path = path_of(f"{folder}/{name}") if coded else lead + name
