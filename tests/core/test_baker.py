@@ -62,7 +62,7 @@ class ToyFormat(SceneSheet):
     def __init__(self, cycle: bool = False) -> None:
         self._cycle = cycle
 
-    def read(self, scene, plan=None, request=None, maps=(), memory=None, tokens=STANDARD):  # type: ignore[no-untyped-def]
+    def read(self, scene, plan=None, request=None, maps=(), memory=None, tokens=STANDARD, questions=None):  # type: ignore[no-untyped-def]
         needs = {"sail": ("wind",), "wind": ("sail",) if self._cycle else ()}
         frames = FrameRange(start=1, end=4, fps=24)
         simulations = tuple(

@@ -204,17 +204,20 @@ def legible(text: str) -> str:
     return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode()
 
 
-# begins no absolute path on any system
 _BYTES = "bytes:"
 
 
 def text_of(path: Path | str) -> str:
     """Return a path as a text that every file and database can hold, and that `path_of` makes the path of again.
 
-    A path is bytes on Linux: one that is not UTF-8 is written with percent signs after `bytes:`.
+    A path is bytes on Linux: one that is not UTF-8, or begins like it, is written with percent signs after `bytes:`.
     """
     text = os.fspath(path)
-    return text if legible(text) == text else _BYTES + quote_from_bytes(os.fsencode(text), safe="/")
+    return (
+        text
+        if legible(text) == text and not text.startswith(_BYTES)
+        else _BYTES + quote_from_bytes(os.fsencode(text), safe="/")
+    )
 
 
 def path_of(text: str) -> str:

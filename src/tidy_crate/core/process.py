@@ -52,6 +52,11 @@ class Ended:
         return self.output.decode("utf-8", "replace")
 
 
+def cores() -> int:
+    """Return how many cores this process may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1)
+
+
 def without_tokens(environment: Mapping[str, str], others: Iterable[str] = ()) -> dict[str, str]:
     """Return an environment for a program of somebody else. others: variables that hold tokens too."""
     hidden = {name.upper() for name in others}

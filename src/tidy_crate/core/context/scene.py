@@ -11,11 +11,12 @@ from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.decisions import Decisions, DecisionsFile, tidy_folder
 from tidy_crate.core.context.project import Project
 from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.files import text_of
 from tidy_crate.core.scene.caches import cache_edits
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Survey
-from tidy_crate.core.scene.remembered import as_json
+from tidy_crate.core.scene.remembered import Questions, SurveyMemory
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
 from tidy_crate.core.scene.staging import SearchPath, StagingPlan
 from tidy_crate.core.work.command import RenderCommand
@@ -80,20 +81,27 @@ class SceneContext:
 
     def survey(self, request: RenderRequest | None = None) -> Survey:
         """The scene as it would be staged now."""
-        return self.format.read(self.scene, self.plan, request, self.maps, self.memory, self.tokens)
-
-    def survey_json(self, *, as_found: bool = False) -> bytes:
-        """The survey as JSON: where the format keeps it, without reading it. Raises ValueError as `as_json` does."""
-        plan = None if as_found else self.plan
-        read_json = getattr(self.format, "read_json", None)
-        if read_json is None:
-            return as_json(self.format.read(self.scene, plan, None, self.maps, self.memory, self.tokens))
-        found: bytes = read_json(self.scene, plan, None, self.maps, self.memory, self.tokens)
-        return found
+        return self._kept(self.plan, request).survey()
 
     def survey_as_found(self, request: RenderRequest | None = None) -> Survey:
         """The scene as the artist saved it."""
-        return self.format.read(self.scene, None, request, self.maps, self.memory, self.tokens)
+        return self._kept(None, request).survey()
+
+    def survey_json(self, *, as_found: bool = False) -> bytes:
+        """The survey as JSON: a kept one without being read. Raises ValueError as `as_json` does."""
+        return self._kept(None if as_found else self.plan, None).json()
+
+    def _kept(self, plan: StagingPlan | None, request: RenderRequest | None) -> SurveyMemory:
+        """The survey that these make, kept by all that it depends on but the disk."""
+
+        def read(questions: Questions) -> Survey:
+            return self.format.read(self.scene, plan, request, self.maps, self.memory, self.tokens, questions)
+
+        edits = plan if plan is not None and plan.edits else None  # a plan without edits stages nothing
+        build = (self.format.name, self.format.reader)
+        return SurveyMemory(
+            self.memory, read, text_of(self.scene), edits, request, self.maps, repr(self.tokens), *build
+        )
 
 
 def open_scene(

@@ -184,8 +184,10 @@ def _collect(
     )
     if not stays:
         reader = context.format.reader
-        known = last is not None and memory.composed_by == reader and _differ_in_composition_only(last, content)
-        composed = last.composition if known and last is not None else _composition(context, survey, layout, content)
+        if last is not None and memory.composed_by == reader and _differ_in_composition_only(last, content):
+            composed = last.composition
+        else:
+            composed = _composition(context, survey, layout, content)
         content = content.model_copy(update={"composition": composed})
         memory.composed_by = reader
     for stale in before - {file.path for file in packed}:

@@ -67,13 +67,14 @@ class Copier:
 
         Raises UnreadableInput at the end when some could not be read, or changed while they were.
         """
-        total = sum(_size(path) for path in wanted)
+        sizes = {path: _size(path) for path in wanted}
+        total = sum(sizes.values())
         done, found = 0, []
         failed: list[UnreadableInput] = []
-        large = {path: place for path, place in wanted.items() if _size(path) >= WORTH_A_THREAD}
-        small = [(path, place) for path, place in wanted.items() if path not in large]
+        large = [(path, place) for path, place in wanted.items() if sizes[path] >= WORTH_A_THREAD]
+        small = [(path, place) for path, place in wanted.items() if sizes[path] < WORTH_A_THREAD]
         with ThreadPoolExecutor(WORKERS) as pool:
-            jobs = [pool.submit(self._alone, path, place) for path, place in large.items()]
+            jobs = [pool.submit(self._alone, path, place) for path, place in large]
             try:
                 for one in itertools.chain(self._one_by_one(small), (job.result() for job in jobs)):
                     if isinstance(one, UnreadableInput):

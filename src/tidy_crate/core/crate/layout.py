@@ -32,15 +32,15 @@ class Layout:
         whole, lead = str(path), _lead(root)
         if whole.startswith(lead):
             place = PurePosixPath(_posix(whole[len(lead) :]))
-            source = legible(f"project:{place}")
+            source = f"project:{place}"
         else:
             alias = next((name for name, folder in roots.items() if path.is_relative_to(folder)), None)
             if alias is not None:
                 inner = path.relative_to(roots[alias]).as_posix()
-                place, source = PurePosixPath("roots", alias, inner), legible(f"{alias}:{inner}")
+                place, source = PurePosixPath("roots", alias, inner), f"{alias}:{inner}"
             else:
                 place = PurePosixPath("elsewhere", self._label(path.parent), path.name)
-                source = legible(str(place).replace("elsewhere/", "elsewhere:", 1))
+                source = str(place).replace("elsewhere/", "elsewhere:", 1)
         self.claim(path, place, source)
 
     def claim(self, path: Path, place: PurePosixPath, source: str) -> None:
@@ -49,7 +49,7 @@ class Layout:
         free, number = place, 2
         while self._taken.setdefault(paths.folded(str(free)), path) != path:
             free, number = place.parent / f"{place.stem}-{number}{place.suffix}", number + 1
-        self.places[path], self.sources[path] = free, source
+        self.places[path], self.sources[path] = free, legible(source)
 
     def _label(self, folder: Path) -> str:
         """A short name for a folder outside the project, by its own name and the order it was met in."""

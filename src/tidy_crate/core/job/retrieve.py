@@ -74,7 +74,8 @@ class _Wanted:
     submission: int
     task: Task
     product: Product
-    path: Path
+    place: PurePosixPath
+    """Below the folder that it goes to."""
 
 
 @dataclass(frozen=True)
@@ -213,7 +214,7 @@ class _Rounds:
     def fetch_all(self) -> None:
         """Fetch everything that is done and not at home."""
         wanted = self._wanted()
-        places = dict.fromkeys(PurePosixPath(one.path.relative_to(self._into).as_posix()).parent for one in wanted)
+        places = dict.fromkeys(one.place.parent for one in wanted)
         refuse_links(self._into, [*places, *(PurePosixPath(SET_ASIDE) / place for place in places)])
         done = 0
         with ThreadPoolExecutor(CONNECTIONS) as pool:
@@ -238,7 +239,7 @@ class _Rounds:
                     else:
                         good.append((one, draft))
                     done += 1
-                    self._progress(Step("retrieve", done, len(wanted), "frames", one.path.name))
+                    self._progress(Step("retrieve", done, len(wanted), "frames", one.place.name))
                 self._settle(good, damaged)
                 if len(failed) == len(batch):
                     # nothing at all comes: it is the farm and not the frame
@@ -263,15 +264,14 @@ class _Rounds:
                 if number in self._given_up:
                     continue
                 task = Task.of_key(*identity)
-                path = below(self._into, self._content.product_path(output, task))
+                place = self._content.product_path(output, task)
                 one = Product.model_construct(output=output, key=key, bytes=size, blake3=blake3)
-                found.append(_Wanted(number, submission, task, one, path))
+                found.append(_Wanted(number, submission, task, one, place))
         return found
 
     def _fetch(self, one: _Wanted) -> Path | None:
         farm = self.farms[one.submission]
-        place = PurePosixPath(one.path.relative_to(self._into).as_posix())
-        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self._into, place)
+        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self._into, one.place)
 
     def _settle(self, good: list[tuple[_Wanted, Path]], damaged: list[_Wanted]) -> None:
         """Put verified files where they belong, and note all of them in one transaction."""
@@ -287,7 +287,7 @@ class _Rounds:
                 row.verdict = row.reasons = None
                 row.home = True
                 rivals = others.setdefault((one.task.key, one.product.output), [])
-                _place(row, draft, one.path, self._into, rivals, self._delivery)
+                _place(row, draft, one.place, self._into, rivals, self._delivery)
                 rivals.append(row)
                 self.retrieved.append(
                     ProductFile.of(
@@ -295,7 +295,7 @@ class _Rounds:
                         row.output,
                         farm=self.farms[one.submission].row.farm,
                         attempt=row.attempt.number,
-                        path=Path(row.path or one.path),
+                        path=Path(row.path or below(self._into, one.place)),
                     )
                 )
             for one in damaged:
@@ -320,12 +320,12 @@ class _Rounds:
         return Delivery(submission.farm, submission.number, row.attempt.number, row.judged())
 
 
-def _place(row, draft, path, into, rivals, delivery) -> None:  # type: ignore[no-untyped-def]
+def _place(row, draft, inside, into, rivals, delivery) -> None:  # type: ignore[no-untyped-def]
     """Put a verified file at its path, or aside where another one counts. Nothing at home is ever overwritten."""
     own = delivery(row)
     standing = in_use([own, *map(delivery, rivals)])
     row.mark = file_mark(draft)
-    inside = PurePosixPath(path.relative_to(into).as_posix())
+    path = below(into, inside)
     if standing != own:
         aside = set_aside_path(inside, own)
         target = below(into, aside)

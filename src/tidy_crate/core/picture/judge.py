@@ -59,7 +59,7 @@ def judge_file(path: Path, expected: Expected) -> Judgement:
     try:
         # the header first: a small file may unpack to any size
         head = read_frame_head(path)
-        if (refused := _judge_head(head, expected)) is not None:
+        if (refused := judge_head(head, expected)) is not None:
             return refused
         return judge_blocks(head.width, head.height, frame_blocks(path), expected)
     except Exception as error:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
@@ -71,7 +71,7 @@ def _bad(reason: str) -> Judgement:
     return Judgement(verdict=Verdict.BAD, reasons=(reason,))
 
 
-def _judge_head(head: FrameHead, expected: Expected) -> Judgement | None:
+def judge_head(head: FrameHead, expected: Expected) -> Judgement | None:
     """A verdict that needs no pixels; None where they must be looked at."""
     ordered = expected.width is not None and expected.height is not None
     if ordered and (head.width, head.height) != (expected.width, expected.height):

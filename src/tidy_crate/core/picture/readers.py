@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import json
 import os
 import queue
@@ -17,13 +18,26 @@ from typing import Any, Self
 
 from tidy_crate.core.picture.judge import Expected, Judgement
 from tidy_crate.core.picture.thumbnail import Thumbnail
-from tidy_crate.core.process import own_helper
+from tidy_crate.core.process import cores, own_helper
 from tidy_crate.core.work.attempt import Verdict
 
 # seconds after which a frame is given up
 MOST_SECONDS = 600.0
+# bytes of files below which starting a second process takes longer than looking
+WORTH_PROCESSES = 24 << 20
 # bytes of one answer
 _LONGEST = 64 << 20
+
+
+def worth_processes(paths: Sequence[Path]) -> int:
+    """Return how many processes to read these frames with."""
+    total = 0
+    for path in paths:
+        with contextlib.suppress(OSError):
+            total += path.stat().st_size
+        if total >= WORTH_PROCESSES:
+            return max(1, min(cores(), len(paths)))
+    return 1
 
 
 @dataclass(frozen=True)
@@ -43,7 +57,7 @@ class FrameReaders:
     def __init__(self, count: int, seconds: float = MOST_SECONDS) -> None:
         self._threads = ThreadPoolExecutor(count)
         self._idle: queue.SimpleQueue[_Reader] = queue.SimpleQueue()
-        threads = max(1, (os.cpu_count() or 1) // count)
+        threads = max(1, cores() // count)
         self._readers = [_Reader(seconds, threads) for _ in range(count)]
         for reader in self._readers:
             self._idle.put(reader)

@@ -7,8 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
-from tidy_crate.core.picture.block import MOST_BYTES, Block, Grid
-from tidy_crate.core.picture.decode import MOST_PIXELS, frame_blocks, read_frame_head
+from tidy_crate.core.picture.block import Block, Grid
+from tidy_crate.core.picture.decode import frame_blocks, read_frame_head
+from tidy_crate.core.picture.judge import Expected, judge_head
 
 
 @dataclass(frozen=True)
@@ -24,8 +25,8 @@ class Thumbnail:
 def thumbnail(path: Path, most_width: int, most_height: int) -> Thumbnail:
     """Shrink a frame by the means of its pixels, never enlarging it. Raises on what cannot be read or is too large."""
     head = read_frame_head(path)
-    if head.needs_bytes > MOST_BYTES or head.width * head.height > MOST_PIXELS or head.deep:
-        raise ValueError("it is not looked into")
+    if (refused := judge_head(head, Expected())) is not None:
+        raise ValueError("; ".join(refused.reasons))
     grids: list[Grid] = []
     for block in frame_blocks(path):
         if not grids:

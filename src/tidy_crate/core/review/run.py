@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Iterator
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,7 +14,7 @@ from tidy_crate.core.job.ledger import Ledger, now, products_of, submissions_of
 from tidy_crate.core.job.tables import JobRow, ProductRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.picture.judge import Expected
-from tidy_crate.core.picture.readers import FrameReaders, Looked
+from tidy_crate.core.picture.readers import FrameReaders, Looked, worth_processes
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.neighbours import jumps
 from tidy_crate.core.work.attempt import Verdict
@@ -24,8 +22,6 @@ from tidy_crate.core.work.parts import window
 from tidy_crate.core.work.product import SET_ASIDE, below
 from tidy_crate.core.work.task import Task, TaskOutput, tasks_of, whole
 
-# bytes of files below which starting a second process takes longer than looking
-WORTH_PROCESSES = 24 << 20
 # where the frames of a job would lie that was never retrieved: nowhere
 NOT_RETRIEVED = Path("not-retrieved-yet")
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
@@ -125,7 +121,7 @@ def _promised(folder: Path, content: PackingList) -> Iterator[_Wanted]:
 def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
     verdicts = []
     looks: dict[_Sequence, dict[int, tuple[float, ...]]] = {}
-    with FrameReaders(_at_once(wanted)) as readers:
+    with FrameReaders(worth_processes([one.path for one in wanted])) as readers:
         runs = readers.judge([Looked(one.path, one.expected) for one in wanted])
         for done, (one, judged) in enumerate(zip(wanted, runs, strict=True), 1):
             verdicts.append(
@@ -161,14 +157,3 @@ def _with_jumps(
 def _sequence(one: FrameVerdict) -> _Sequence:
     """What tells apart the sequences whose frames are compared with their neighbours."""
     return one.request, one.view, one.tile, one.share, one.output
-
-
-def _at_once(wanted: list[_Wanted]) -> int:
-    """How many processes look at frames."""
-    total = 0
-    for one in wanted:
-        with suppress(OSError):
-            total += one.path.stat().st_size
-        if total >= WORTH_PROCESSES:
-            return max(1, min(os.cpu_count() or 1, len(wanted)))
-    return 1

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import os
 from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont
@@ -11,7 +10,7 @@ from PIL import Image, ImageDraw, ImageFont
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
 from tidy_crate.core.picture.decode import read_frame_head
-from tidy_crate.core.picture.readers import FrameReaders
+from tidy_crate.core.picture.readers import FrameReaders, worth_processes
 from tidy_crate.core.picture.thumbnail import Thumbnail
 from tidy_crate.core.review.run import FrameVerdict, Review
 from tidy_crate.core.work.attempt import Verdict
@@ -88,7 +87,7 @@ def _draw_frame(
 def _pictures(frames: list[FrameVerdict], height: int) -> dict[Path, Thumbnail | None]:
     """The frames that are there as small pictures, by their files."""
     paths = [frame.path for frame in frames if frame.verdict is not Verdict.MISSING]
-    with FrameReaders(max(1, min(os.cpu_count() or 1, len(paths) // 16))) as readers:
+    with FrameReaders(worth_processes(paths)) as readers:
         return dict(zip(paths, readers.thumbnails(paths, THUMB, height), strict=True))
 
 

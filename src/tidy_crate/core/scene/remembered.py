@@ -5,6 +5,7 @@ It holds for as long as the disk gives the same answers: then nothing is opened 
 
 from __future__ import annotations
 
+import contextlib
 import os
 import time
 from collections.abc import Callable, Iterable
@@ -60,12 +61,11 @@ class Questions:
         self.folders[str(path)] = _changed(str(path))
 
     def are_settled(self) -> bool:
-        """Whether a later change of anything asked about would show in its answer."""
+        """Whether a later change of anything asked about would show in its answer. Not where nothing was told."""
         before = self.began - TOO_FRESH
         files = (answer[1] for answer in self.files.values() if not isinstance(answer, str))
-        return all(changed < before for changed in files) and all(
-            changed is None or changed < before for changed in self.folders.values()
-        )
+        folders = (changed for changed in self.folders.values() if changed is not None)
+        return bool(self.files) and all(changed < before for changed in (*files, *folders))
 
     def have_the_same_answers(self) -> bool:
         """Ask the disk again."""
@@ -90,10 +90,10 @@ class Questions:
         """As values that JSON knows, by folder."""
         by_folder: dict[str, list[list[Any]]] = {}
         for path, answer in self.files.items():
-            folder, _, name = text_of(path).rpartition(os.sep)
-            columns = by_folder.setdefault(folder, [[], [], []])
+            folder, _, name = path.rpartition(os.sep)
+            columns = by_folder.setdefault(text_of(folder), [[], [], []])
             size, changed = (answer, 0) if isinstance(answer, str) else answer
-            for column, value in zip(columns, (name, size, changed), strict=True):
+            for column, value in zip(columns, (text_of(name), size, changed), strict=True):
                 column.append(value)
         return {"files": by_folder, "folders": {text_of(path): changed for path, changed in self.folders.items()}}
 
@@ -103,28 +103,48 @@ class Questions:
         files: dict[str, tuple[int, int] | str] = {}
         for folder, (names, sizes, times) in values["files"].items():
             lead = path_of(folder) + os.sep
-            coded = folder.startswith("bytes:")
             for name, size, changed in zip(names, sizes, times, strict=True):
-                path = path_of(f"{folder}/{name}") if coded else lead + name
-                files[path] = size if isinstance(size, str) else (int(size), int(changed))
+                files[lead + path_of(name)] = size if isinstance(size, str) else (int(size), int(changed))
         return cls(files=files, folders={path_of(path): changed for path, changed in values["folders"].items()})
 
 
 class SurveyMemory:
-    """Where the survey of one scene under one plan is kept."""
+    """The survey of one scene under one plan: a kept one while it holds, else a new one."""
 
-    def __init__(self, beside: Path | None, *parts: object) -> None:
+    def __init__(self, beside: Path | None, read: Callable[[Questions], Survey], *parts: object) -> None:
         """beside: a file of the user's own by which the scene is known; without one nothing is kept.
 
-        parts: all that a survey depends on beside the disk.
+        read: makes the survey, and fills in what it asked. parts: all that it depends on beside the disk.
         """
         around = sorted((name, text_of(value)) for name, value in os.environ.items() if name.startswith(_VARIABLES))
         self._key = blake3(to_json([__version__, *parts, around], fallback=str)).hexdigest()
         self._stem = beside.stem if beside is not None else ""
         self._folder = beside.parent if beside is not None else None
+        self._read = read
 
-    def text(self) -> bytes | None:
-        """The survey as JSON, None where none is kept that still holds."""
+    def survey(self) -> Survey:
+        """The survey. Raises what reading raises."""
+        text = self._text()
+        if text is not None:
+            with contextlib.suppress(ValueError), no_garbage_collection():
+                return Survey.model_validate_json(text)
+        questions = Questions()
+        survey = self._read(questions)
+        self._keep(questions, lambda: as_json(survey))
+        return survey
+
+    def json(self) -> bytes:
+        """The survey as JSON. Raises what reading raises, and ValueError as `as_json` does."""
+        text = self._text()
+        if text is not None:
+            return text
+        questions = Questions()
+        text = written = as_json(self._read(questions))
+        self._keep(questions, lambda: written)
+        return text
+
+    def _text(self) -> bytes | None:
+        """The kept survey as JSON, None where none is kept that still holds."""
         import zstandard
 
         if self._folder is None:
@@ -139,16 +159,7 @@ class SurveyMemory:
             return None
         return text if same else None
 
-    def survey(self) -> Survey | None:
-        """The survey, None where none is kept that still holds."""
-        text = self.text()
-        try:
-            with no_garbage_collection():
-                return None if text is None else Survey.model_validate_json(text)
-        except ValueError:
-            return None
-
-    def keep(self, questions: Questions, text: Callable[[], bytes]) -> None:
+    def _keep(self, questions: Questions, text: Callable[[], bytes]) -> None:
         """Keep a survey. text: gives it as JSON."""
         import zstandard
 

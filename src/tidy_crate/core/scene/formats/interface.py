@@ -11,6 +11,7 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.formats.baking import Baker
 from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.remembered import Questions
 from tidy_crate.core.scene.settings import SettingsMap
 from tidy_crate.core.scene.staging import StagingPlan
 from tidy_crate.core.work.command import RenderCommand
@@ -45,16 +46,16 @@ class SceneFormat(Protocol):
         maps: tuple[SettingsMap, ...] = (),
         memory: Path | None = None,
         tokens: FrameTokens = STANDARD,
+        questions: Questions | None = None,
     ) -> Survey:
         """Survey a scene as saved, or with a plan as it would be staged.
 
         `needed` is judged for the request, or without one for the scene's own range.
         memory: a file in which the format may keep results, to be faster the next time.
         tokens: the frame tokens that count in file names.
+        questions: is filled with all that was asked of the disk, by a format whose survey follows from the answers and
+        these arguments alone: it is kept for as long as the answers stay the same.
         Raises UnreadableInput when the scene itself cannot be read; what is wrong further down is in the survey.
-
-        A format that keeps whole surveys may also have `read_json`, which takes the same and returns the survey as the
-        bytes of a JSON document: a kept one is shown without being read.
         """
 
     @property

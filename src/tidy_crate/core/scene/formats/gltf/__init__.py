@@ -11,6 +11,7 @@ from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
     from tidy_crate.core.scene.model import Survey
+    from tidy_crate.core.scene.remembered import Questions
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
     from tidy_crate.core.work.command import RenderCommand
@@ -34,6 +35,7 @@ class Gltf:
         maps: tuple[SettingsMap, ...] = (),
         memory: Path | None = None,
         tokens: FrameTokens = STANDARD,
+        questions: Questions | None = None,
     ) -> Survey:
         """See SceneFormat.read. A file states no frame range, rate or outputs, so a request changes nothing."""
         from tidy_crate.core.scene.formats.gltf.read import read

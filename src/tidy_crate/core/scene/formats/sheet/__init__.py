@@ -12,6 +12,7 @@ from tidy_crate.core.scene.formats.interface import StagedScene
 if TYPE_CHECKING:
     from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
+    from tidy_crate.core.scene.remembered import Questions
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
     from tidy_crate.core.work.command import RenderCommand
@@ -35,6 +36,7 @@ class SceneSheet:
         maps: tuple[SettingsMap, ...] = (),
         memory: Path | None = None,
         tokens: FrameTokens = STANDARD,
+        questions: Questions | None = None,
     ) -> Survey:
         """See SceneFormat.read. What is needed is what the exporter says, and in doubt everything."""
         from tidy_crate.core.scene.formats.sheet.read import read

@@ -8,14 +8,13 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
-from tidy_crate.core.files import text_of
 from tidy_crate.core.scene.formats.interface import StagedScene
-from tidy_crate.core.scene.remembered import SurveyMemory, as_json
 
 if TYPE_CHECKING:
     from tidy_crate.core.scene.composition import Composition
     from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
+    from tidy_crate.core.scene.remembered import Questions
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
     from tidy_crate.core.work.command import RenderCommand
@@ -38,37 +37,12 @@ class OpenUsd:
         maps: tuple[SettingsMap, ...] = (),
         memory: Path | None = None,
         tokens: FrameTokens = STANDARD,
+        questions: Questions | None = None,
     ) -> Survey:
         """See SceneFormat.read."""
-        kept = _kept(scene, plan, request, maps, memory, tokens)
-        found = kept.survey()
-        if found is None:
-            from tidy_crate.core.scene.formats.usd.read import read_and_ask
+        from tidy_crate.core.scene.formats.usd.read import read
 
-            survey, questions = read_and_ask(scene, plan, request, maps, memory, tokens)
-            kept.keep(questions, lambda: as_json(survey))
-            return survey
-        return found
-
-    def read_json(
-        self,
-        scene: Path,
-        plan: StagingPlan | None = None,
-        request: RenderRequest | None = None,
-        maps: tuple[SettingsMap, ...] = (),
-        memory: Path | None = None,
-        tokens: FrameTokens = STANDARD,
-    ) -> bytes:
-        """See SceneFormat.read_json."""
-        kept = _kept(scene, plan, request, maps, memory, tokens)
-        text = kept.text()
-        if text is None:
-            from tidy_crate.core.scene.formats.usd.read import read_and_ask
-
-            survey, questions = read_and_ask(scene, plan, request, maps, memory, tokens)
-            text = written = as_json(survey)
-            kept.keep(questions, lambda: written)
-        return text
+        return read(scene, plan, request, maps, memory, tokens, questions)
 
     @property
     def reader(self) -> str:
@@ -124,16 +98,3 @@ class OpenUsd:
         from tidy_crate.core.scene.formats.usd.apply import apply
 
         return apply(scene, plan, survey, places, folder)
-
-
-def _kept(
-    scene: Path,
-    plan: StagingPlan | None,
-    request: RenderRequest | None,
-    maps: tuple[SettingsMap, ...],
-    memory: Path | None,
-    tokens: FrameTokens,
-) -> SurveyMemory:
-    """Where the survey is kept that these make: by all that it depends on but the disk."""
-    edits = plan if plan is not None and plan.edits else None  # a plan without edits stages nothing
-    return SurveyMemory(memory, text_of(scene.absolute()), edits, request, maps, repr(tokens), OpenUsd().reader)

@@ -124,7 +124,9 @@ class _Seen:
         self.hints = hints
         self.there: set[str] = set()
         self.sets: dict[str, set[str]] = {name: set() for name in _NAME_SETS}
-        if hints is not None:
+        # of prims that can have nothing else only these matter, and they are known
+        self.asks_prims = hints is None or hints.schemas is None
+        if hints is not None and hints.schemas is not None:
             self.sets["schemas"].update(hints.schemas)
         self.has_samples = bool(layer.ListAllTimeSamples())
         self.deep = False
@@ -137,9 +139,9 @@ class _Seen:
         self.there.add(text)
         if name == "visibility" or name == "purpose":
             sets[name].add(owner)
+        if self.has_samples and self.layer.GetNumTimeSamplesForPath(path):
+            sets["timed"].add(owner)
         if self.hints is not None and name not in self.hints.opened:
-            if self.has_samples and self.layer.GetNumTimeSamplesForPath(path):
-                sets["timed"].add(owner)
             return
         spec = self.layer.GetPropertyAtPath(path)
         if isinstance(spec, Sdf.AttributeSpec):
@@ -151,8 +153,6 @@ class _Seen:
                 if found:
                     sets["assets"].add(text)
                     self.slots.extend(found)
-            if self.has_samples and self.layer.GetNumTimeSamplesForPath(path):
-                sets["timed"].add(owner)
         elif not name.startswith(NO_USE):
             sets["outward"].add(owner)
         if spec.HasInfo("customData") or spec.HasInfo("assetInfo"):
@@ -161,7 +161,7 @@ class _Seen:
     def prim(self, path: Sdf.Path, text: str) -> None:
         """A prim, or a variant's own opinions about one."""
         self.there.add(text)
-        if self.hints is not None and not self.hints.prims:
+        if not self.asks_prims:
             return
         spec = self.layer.GetObjectAtPath(path)
         spec = spec.primSpec if isinstance(spec, Sdf.VariantSpec) else spec

@@ -41,10 +41,8 @@ class Hints:
 
     opened: frozenset[str]
     """Names of all properties that may be relationships, or hold files or text that looks like one."""
-    prims: bool
-    """Whether a prim may have anything but applied schemas that a survey asks for."""
-    schemas: frozenset[str]
-    """All schemas that prims apply, where `prims` is false."""
+    schemas: frozenset[str] | None
+    """All schemas that prims apply, where they have nothing else that a survey asks for; else None."""
 
 
 def hints_of(layer: Sdf.Layer) -> Hints | None:
@@ -63,13 +61,8 @@ def hints_of(layer: Sdf.Layer) -> Hints | None:
         named = set(_HOLDS_FILE.findall(raw)) | set(_RELATIONSHIP.findall(raw))
         if _FILE_NAME.search(raw):
             named |= {name for pattern in _HOLDS_TEXT for name in pattern.findall(raw)}
-        prims = any(word in raw for word in _PRIM_WORDS)
-        schemas = None if prims else _schemas(raw)
-        return Hints(
-            opened=frozenset(name.decode() for name in named),
-            prims=schemas is None,
-            schemas=schemas or frozenset(),
-        )
+        schemas = None if any(word in raw for word in _PRIM_WORDS) else _schemas(raw)
+        return Hints(frozenset(name.decode() for name in named), schemas)
     except (OSError, ValueError):
         return None
 

@@ -106,18 +106,17 @@ class _Visit:
     slots: list[Slot]
     found: dict[int, Occurrence]
     """The occurrences that lead to other layers, by the place of their slots in the list."""
-    into: dict[str, str]
-    """The sets of variables under which those are read."""
 
     def all(self, walk: Walk, plan: StagingPlan, disk: Disk, ids: Ids) -> Iterator[Occurrence]:
         """Every occurrence, in the order of the slots."""
         stem, packed = stem_of(walk.root, self.path), package.split(self.path) is not None
-        within, told = self.context, bool(self.context or any(self.into.values()))
+        within = self.context
         for place, slot in enumerate(self.slots):
             one = self.found.get(place)
             if one is None:
                 one = _occurrence(walk, self.path, stem, packed, slot, self.variables, within, plan, disk, ids)
-            yield one._replace(within=within, leads=self.into.get(one.id, "")) if told else one
+                one = one._replace(within=within) if within else one
+            yield one
 
 
 def _leads_on(slot: Slot) -> bool:
@@ -173,7 +172,7 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> l
             by_place = {
                 place: one._replace(within=context, leads=into.get(one.id, "")) for place, one in by_place.items()
             }
-        visits.append(_Visit(path, variables, context, slots, by_place, into))
+        visits.append(_Visit(path, variables, context, slots, by_place))
     return visits
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import subprocess
 import sys
 from collections.abc import Iterable
@@ -18,6 +17,7 @@ from pxr import Sdf
 from tidy_crate import __version__
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import file_mark, write_bytes
+from tidy_crate.core.process import cores as usable_cores
 from tidy_crate.core.process import own_helper
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
@@ -42,7 +42,7 @@ class Library:
 
     def __init__(self, memory: Path | None = None, cores: int | None = None, many_bytes: int = MANY_BYTES) -> None:
         self._many_bytes = many_bytes
-        self._cores = _cores() if cores is None else cores
+        self._cores = usable_cores() if cores is None else cores
         self.helpers = 0
         self.opened: dict[Path, Sdf.Layer] = {}
         self._memory = memory
@@ -229,10 +229,6 @@ def _fresh(path: Path) -> None:
         return  # the library holds no layer of such a path
     if held is not None and not held.dirty:
         open_layer(path)
-
-
-def _cores() -> int:
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1)
 
 
 if __name__ == "__main__":

@@ -65,48 +65,25 @@ def read(
     maps: tuple[SettingsMap, ...],
     memory: Path | None = None,
     tokens: FrameTokens = STANDARD,
+    questions: Questions | None = None,
 ) -> Survey:
     """Survey a scene as found, or as the plan would stage it. See SceneFormat.read."""
-    return read_and_ask(scene, plan, request, maps, memory, tokens)[0]
-
-
-def read_and_ask(
-    scene: Path,
-    plan: StagingPlan | None,
-    request: RenderRequest | None,
-    maps: tuple[SettingsMap, ...],
-    memory: Path | None = None,
-    tokens: FrameTokens = STANDARD,
-) -> tuple[Survey, Questions]:
-    """As `read`, with all that was asked of the disk: while it answers the same, so is the survey."""
     with no_garbage_collection():
-        return _read(scene.absolute(), plan, request, maps, memory, tokens)
-
-
-def _read(
-    scene: Path,
-    plan: StagingPlan | None,
-    request: RenderRequest | None,
-    maps: tuple[SettingsMap, ...],
-    memory: Path | None,
-    tokens: FrameTokens,
-) -> tuple[Survey, Questions]:
-    questions = Questions()
-    in_force = plan or StagingPlan()
-    disk = Disk(tokens)
-    texts = frozenset(name for one in maps for name in one.files)
-    with ThreadPoolExecutor(1) as beside:
-        # the library composes on a core of its own
-        composing: list[Future[Composed]] = []
-        walk = walk_layers(
-            scene, in_force, disk, memory, texts, lambda known: composing.append(beside.submit(compose_source, known))
-        )
-        source = composing[0].result()
-    composed = compose_staged(walk, in_force, source) if in_force.edits else source
-    with usd_messages(scene):
-        survey = _survey(walk, source, composed, in_force, request, maps, disk)
-    _note_questions(questions, walk, disk, in_force, survey)
-    return survey, questions
+        scene, in_force, disk = scene.absolute(), plan or StagingPlan(), Disk(tokens)
+        texts = frozenset(name for one in maps for name in one.files)
+        with ThreadPoolExecutor(1) as beside:
+            # the library composes on a core of its own
+            composing: list[Future[Composed]] = []
+            walk = walk_layers(
+                scene, in_force, disk, memory, texts, lambda met: composing.append(beside.submit(compose_source, met))
+            )
+            source = composing[0].result()
+        composed = compose_staged(walk, in_force, source) if in_force.edits else source
+        with usd_messages(scene):
+            survey = _survey(walk, source, composed, in_force, request, maps, disk)
+        if questions is not None:
+            _note_questions(questions, walk, disk, in_force, survey)
+        return survey
 
 
 def _note_questions(questions: Questions, walk: Walk, disk: Disk, plan: StagingPlan, survey: Survey) -> None:
