@@ -9,7 +9,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from scenes import write_large_files, write_large_scene, write_layered_frames
+from scenes import (
+    FRAMES,
+    write_jiggle,
+    write_large_files,
+    write_large_scene,
+    write_layered_frames,
+    write_particles,
+)
 
 PYTHON = sys.executable
 OURS = [PYTHON, "-m", "tidy_crate"]
@@ -94,6 +101,18 @@ def _frames(folder: Path) -> None:
     write_layered_frames(folder / "frames", 48)
 
 
+def _particles(folder: Path) -> None:
+    write_particles(folder / "show", 100_000)
+
+
+def _jiggle(folder: Path) -> None:
+    write_jiggle(folder / "show", 224)
+
+
+def _plain(kind: str) -> list[str]:
+    return [PYTHON, str(Path(__file__).with_name("plain_bake.py")), kind, str(FRAMES), "{}/plain"]
+
+
 SCENE = "{}/show/scene.usda"
 SURVEY = [*OURS, "survey", SCENE, "--json"]
 COLLECT = [*OURS, "collect", SCENE, "-o", "{}/x.crate", "--json"]
@@ -123,6 +142,12 @@ ROWS = {
     "collect-40k": Row("collect, 40,400 small files, first", _scene(400), COLLECT, COPY, 6, forget, remove_copy),
     "collect-40k-again": Row(
         "collect, 40,400 small files, nothing changed", _scene(400), COLLECT, COLLECT, 0.25, before_reference=forget
+    ),
+    "bake-particles": Row(
+        "bake, 100,000 particles", _particles, [*OURS, "bake", SCENE, "--json"], _plain("particles"), 1.5, forget
+    ),
+    "bake-jiggle": Row(
+        "bake, 50,000 points that jiggle", _jiggle, [*OURS, "bake", SCENE, "--json"], _plain("jiggle"), 3, forget
     ),
     "prove": Row(
         "prove without a test frame, 20 x 64 MiB",

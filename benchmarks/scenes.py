@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import shutil
 from pathlib import Path
@@ -60,6 +61,62 @@ _THING = """\
     }}"""
 
 LARGE = 64 << 20
+FRAMES = 100
+
+
+def write_particles(folder: Path, count: int) -> Path:
+    """A scene in which `count` particles are in the air from the first frame on. Returns its root layer."""
+    return _simulation(
+        folder,
+        f"""def Points "Rain"
+{{
+    custom token tidy:simulation = "particles"
+    custom double tidy:simulation:start = -49
+    custom double tidy:particles:rate = {count / 2}
+    custom double tidy:particles:life = 2
+    custom double3 tidy:particles:size = (5, 0, 5)
+    custom double tidy:particles:spread = 0.5
+    custom double tidy:particles:drag = 0.4
+    custom double tidy:particles:floor = -4
+    custom double tidy:particles:bounce = 0.4
+}}""",
+    )
+
+
+def write_jiggle(folder: Path, side: int) -> Path:
+    """A scene with a sheet of `side` x `side` points that is held at one edge and shaken. Returns its root layer."""
+    points = ", ".join(f"({x}, {y}, 0)" for y in range(side) for x in range(side))
+    starts = [y * side + x for y in range(side - 1) for x in range(side - 1)]
+    corners = ", ".join(f"{at}, {at + 1}, {at + side + 1}, {at + side}" for at in starts)
+    weights = ", ".join(["0"] * side + ["1"] * (side * side - side))
+    samples = ", ".join(f"{frame}: (0, 0, {0.5 * math.sin(0.4 * frame)})" for frame in range(FRAMES + 3))
+    return _simulation(
+        folder,
+        f"""def Xform "Pole"
+{{
+    double3 xformOp:translate.timeSamples = {{ {samples} }}
+    uniform token[] xformOpOrder = ["xformOp:translate"]
+    def Mesh "Sheet"
+    {{
+        point3f[] points = [{points}]
+        int[] faceVertexCounts = [{", ".join(["4"] * len(starts))}]
+        int[] faceVertexIndices = [{corners}]
+        custom token tidy:simulation = "jiggle"
+        custom double tidy:simulation:start = 1
+        custom double tidy:jiggle:frequency = 1.5
+        custom double tidy:jiggle:stretch = 0.1
+        custom float[] tidy:jiggle:weights = [{weights}]
+    }}
+}}""",
+    )
+
+
+def _simulation(folder: Path, prim: str) -> Path:
+    folder.mkdir(parents=True)
+    scene = folder / "scene.usda"
+    head = f"#usda 1.0\n(\n    startTimeCode = 1\n    endTimeCode = {FRAMES}\n    timeCodesPerSecond = 25\n)\n"
+    scene.write_text(f"{head}{prim}\n")
+    return scene
 
 
 def write_large_files(folder: Path, count: int) -> Path:

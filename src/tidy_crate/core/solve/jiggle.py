@@ -8,7 +8,7 @@ the velocities take up what that moved. Source for the constraints: Müller et a
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,6 +39,12 @@ class JiggleBody:
     free: NDArray[np.float64]
     edges: Indices
     sets: tuple[Indices, ...]
+
+    @cached_property
+    def ends(self) -> tuple[Indices, Indices]:
+        """The first and the second points of the edges, each in one piece of memory."""
+        first, second = (np.ascontiguousarray(self.edges[:, end]) for end in (0, 1))
+        return first, second
 
     @classmethod
     def of(
@@ -91,11 +97,12 @@ def _independent_sets(data: bytes, points: int) -> tuple[Indices, ...]:
 def step(body: JiggleBody, state: SpringState, goal_from: Points, goal_to: Points, seconds: float) -> SpringState:
     """Carry all points over a step. goal_from, goal_to: where the animation has them before and after, shape (n, 3)."""
     moved = advance(state, goal_from, goal_to, seconds, body.frequency, body.damping_ratio)
-    stuck = body.free == 0
-    position = np.where(stuck[:, None], goal_to, moved.position)
-    kept = position.copy()
-    _keep_lengths(body, kept, goal_to)
-    velocity = moved.velocity + (kept - position) / seconds
+    position, velocity = moved.position, moved.velocity
+    stuck = np.flatnonzero(body.free == 0)
+    position[stuck] = goal_to[stuck]
+    kept = _with_lengths_kept(body, position, goal_to)
+    if kept is not position:
+        velocity += (kept - position) / seconds
     velocity[stuck] = (goal_to[stuck] - goal_from[stuck]) / seconds
     return SpringState(kept, velocity)
 
@@ -105,21 +112,22 @@ def shown(body: JiggleBody, state: SpringState, goal: Points) -> Points:
     return np.asarray(goal + body.free[:, None] * (state.position - goal))
 
 
-def _keep_lengths(body: JiggleBody, points: Points, goal: Points) -> None:
+def _with_lengths_kept(body: JiggleBody, points: Points, goal: Points) -> Points:
+    """Return the points with every edge within its bounds: the same array where none is out."""
     if not body.sets:
-        return
-    a, b = body.edges[:, 0], body.edges[:, 1]
-    rest = np.linalg.norm(goal[a] - goal[b], axis=1)
+        return points
+    a, b = body.ends
+    rest = _lengths(_columns(goal), a, b)
+    # a column for each axis: looking up single numbers is several times faster than looking up rows
+    columns = _columns(points)
     least, most = rest * max(0.0, 1 - body.stretch), rest * (1 + body.stretch)
-    movable = (body.free > 0).astype(np.float64)
-    share = movable[a] + movable[b]
-    by_a, by_b = (movable[a] / share)[:, None], (movable[b] / share)[:, None]
-    sets: list[tuple[Indices, Indices, Points, Points, Points, Points]] = []
+    bound_low, bound_high = least - SLACK * rest - _TINY, most + SLACK * rest + _TINY
+    sets: list[_EdgeSet] = []
+    changed = False
     for number in range(MOST_PASSES):
         if number % _LOOK_EVERY == 0:
-            apart = points[a] - points[b]
-            length = np.sqrt(np.einsum("ij,ij->i", apart, apart))
-            out = np.maximum(least - length, length - most) > SLACK * rest + _TINY
+            length = _lengths(columns, a, b)
+            out = (length < bound_low) | (length > bound_high)
             if not out.any():
                 break
             # only what is out, and what touches it, is worked on; each set with all it needs, looked up once
@@ -127,11 +135,59 @@ def _keep_lengths(body: JiggleBody, points: Points, goal: Points) -> None:
             near[a[out]] = near[b[out]] = True
             active = near[a] | near[b]
             chosen = [one[active[one]] for one in body.sets]
-            sets = [(a[one], b[one], least[one], most[one], by_a[one], by_b[one]) for one in chosen if len(one)]
-        for first, second, low, high, left, right in sets:
-            apart = points[second] - points[first]
-            length = np.sqrt(np.einsum("ij,ij->i", apart, apart))
-            off = (length - np.minimum(np.maximum(length, low), high)) / np.maximum(length, _TINY)
-            apart *= off[:, None]
-            points[first] += left * apart
-            points[second] -= right * apart
+            sets = [_EdgeSet.of(body, one, least, most) for one in chosen if len(one)]
+        for one in sets:
+            one.fix(columns)
+        changed = True
+    return np.stack(columns, axis=1) if changed else points
+
+
+@dataclass(frozen=True)
+class _EdgeSet:
+    """Edges without a common point, and the share of a correction that each of their two points takes."""
+
+    first: Indices
+    second: Indices
+    least: NDArray[np.float64]
+    most: NDArray[np.float64]
+    by_first: NDArray[np.float64]
+    by_second: NDArray[np.float64]
+
+    @classmethod
+    def of(
+        cls, body: JiggleBody, edges: Indices, least: NDArray[np.float64], most: NDArray[np.float64]
+    ) -> _EdgeSet:
+        first, second = (end[edges] for end in body.ends)
+        free_first, free_second = (body.free[one] > 0 for one in (first, second))
+        share = free_first.astype(np.float64) + free_second
+        return cls(first, second, least[edges], most[edges], free_first / share, free_second / share)
+
+    def fix(self, columns: list[NDArray[np.float64]]) -> None:
+        """Bring the edges within their bounds, in place."""
+        ends = [(column[self.first], column[self.second]) for column in columns]
+        apart = [far - near for near, far in ends]
+        length = _norm(apart)
+        off = length - np.minimum(np.maximum(length, self.least), self.most)
+        off /= np.maximum(length, _TINY)
+        left, right = off * self.by_first, off * self.by_second
+        for column, (near, far), way in zip(columns, ends, apart, strict=True):
+            near += left * way
+            far -= right * way
+            column[self.first] = near
+            column[self.second] = far
+
+
+def _columns(points: Points) -> list[NDArray[np.float64]]:
+    return [np.ascontiguousarray(points[:, axis]) for axis in range(3)]
+
+
+def _lengths(columns: list[NDArray[np.float64]], a: Indices, b: Indices) -> NDArray[np.float64]:
+    return _norm([column[a] - column[b] for column in columns])
+
+
+def _norm(apart: list[NDArray[np.float64]]) -> NDArray[np.float64]:
+    x, y, z = apart
+    total = x * x
+    total += y * y
+    total += z * z
+    return np.asarray(np.sqrt(total, out=total))

@@ -19,6 +19,8 @@ Array = NDArray[np.float64]
 _DRAWS = 8
 _BLOCKS = 2
 _NEWTON = 40
+# a step of Newton's method below this share of the time is rounding
+_ROUNDING = 1e-15
 # a hop counts as rest when it takes less than this share of the time that is left
 _REST = 0.01
 # seconds by which sums of times may be off
@@ -76,8 +78,9 @@ def advance(law: Law, swarm: Swarm, begin: float, end: float, emitter: Array) ->
 
     emitter: the emitter's matrix at `end`, shape (4, 4), rows as vectors, translation in the last row.
     """
-    alive = swarm.born + law.life > end + _INSTANT
-    position, velocity = fly(law, swarm.position[alive], swarm.velocity[alive], np.full(int(alive.sum()), end - begin))
+    # oldest first: those that die of age are the first ones
+    alive = slice(int(np.searchsorted(swarm.born + law.life, end + _INSTANT, side="right")), None)
+    position, velocity = fly(law, swarm.position[alive], swarm.velocity[alive], end - begin)
     fresh = _born(law, begin, end)
     births = (fresh + 1) / law.rate if law.rate else np.zeros(0)
     lives = births + law.life > end + _INSTANT
@@ -92,13 +95,17 @@ def advance(law: Law, swarm: Swarm, begin: float, end: float, emitter: Array) ->
     )
 
 
-def fly(law: Law, position: Array, velocity: Array, seconds: Array) -> tuple[Array, Array]:
-    """Positions and velocities, shape (n, 3), after each particle's own time, with bounces."""
+def fly(law: Law, position: Array, velocity: Array, seconds: float | Array) -> tuple[Array, Array]:
+    """Return positions and velocities, shape (n, 3), after a time for all or one for each, shape (n,), with bounces."""
     there, speed = _free(law, position, velocity, seconds)
-    hit = np.flatnonzero(_below(law, there))
+    below = _below(law, there)
+    # what rests on the floor stays there, and slides
+    rests = below & (position[:, law.up] == law.floor) & (velocity[:, law.up] == 0.0)
+    there[rests, law.up], speed[rests, law.up] = law.floor, 0.0
+    hit = np.flatnonzero(below & ~rests)
     if not len(hit):
         return there, speed
-    at, into, left = position[hit], velocity[hit], np.array(seconds, dtype=np.float64)[hit]
+    at, into, left = position[hit], velocity[hit], np.broadcast_to(seconds, below.shape)[hit]
     for _ in range(_BOUNCES):
         when = _time_of_hit(law, at, into, left)
         at, into = _free(law, at, into, when)
@@ -119,15 +126,18 @@ def fly(law: Law, position: Array, velocity: Array, seconds: Array) -> tuple[Arr
     return there, speed
 
 
-def _free(law: Law, position: Array, velocity: Array, seconds: Array) -> tuple[Array, Array]:
-    t = seconds[:, None]
-    if law.drag * float(seconds.max(initial=0.0)) < 1e-9:
+def _free(law: Law, position: Array, velocity: Array, seconds: float | Array) -> tuple[Array, Array]:
+    t = np.asarray(seconds, dtype=np.float64)[..., None]
+    if law.drag * float(t.max(initial=0.0)) < 1e-9:
         return position + velocity * t + 0.5 * law.gravity * t * t, velocity + law.gravity * t
     final = law.wind + law.gravity / law.drag
-    fades = np.exp(-law.drag * t)
-    return position + final * t - (velocity - final) * np.expm1(-law.drag * t) / law.drag, final + (
-        velocity - final
-    ) * fades
+    over = velocity - final
+    there = over * (np.expm1(-law.drag * t) / -law.drag)
+    there += final * t
+    there += position
+    over *= np.exp(-law.drag * t)
+    over += final
+    return there, over
 
 
 def _below(law: Law, position: Array) -> NDArray[np.bool_]:
@@ -139,19 +149,46 @@ def _below(law: Law, position: Array) -> NDArray[np.bool_]:
 def _time_of_hit(law: Law, position: Array, velocity: Array, seconds: Array) -> Array:
     """When each first reaches the floor. It is above at 0 (or on it, going up) and below at `seconds`.
 
-    Its height is a concave curve, on which Newton's way from the far end never steps past the root.
+    Its height is a concave curve, on which Newton's method steps past the root once at most, and never back past it.
     """
     assert law.floor is not None
     when = seconds.copy()
-    falls_from_floor = (position[:, law.up] <= law.floor) & (velocity[:, law.up] <= 0)
+    height, speed = position[:, law.up] - law.floor, velocity[:, law.up]
+    falls_from_floor = (height <= 0) & (speed <= 0)
+    # only the height matters, and only of those that are not there yet
+    open_ = np.flatnonzero(~falls_from_floor)
+    when[open_] = np.minimum(_without_air(law, height[open_], speed[open_], seconds[open_]), seconds[open_])
+    last = np.full(len(open_), np.inf)
     for _ in range(_NEWTON):
-        place, speed = _free(law, position, velocity, when)
-        slope = np.minimum(speed[:, law.up], -_INSTANT)
-        step = (place[:, law.up] - law.floor) / slope
-        when = np.clip(when - step, 0.0, seconds)
-        if float(np.abs(step).max(initial=0.0)) < 1e-14:
+        if not len(open_):
             break
+        t = when[open_]
+        above, slope = _height(law, height[open_], speed[open_], t)
+        step = above / np.minimum(slope, -_INSTANT)
+        when[open_] = np.clip(t - step, 0.0, seconds[open_])
+        # near the root each step is far smaller than the last, until rounding is all that is left of it
+        size = np.abs(step)
+        goes_on = (size > _ROUNDING * t) & (size < last)
+        open_, last = open_[goes_on], size[goes_on]
     return np.where(falls_from_floor, 0.0, when)
+
+
+def _without_air(law: Law, height: Array, speed: Array, otherwise: Array) -> Array:
+    """Return when each would reach the floor without drag, which is near the moment that is looked for."""
+    gravity = float(law.gravity[law.up])
+    if gravity >= 0:
+        return otherwise
+    return np.asarray((speed + np.sqrt(np.maximum(speed * speed - 2 * gravity * height, 0.0))) / -gravity)
+
+
+def _height(law: Law, height: Array, speed: Array, t: Array) -> tuple[Array, Array]:
+    """Return height and speed along the up axis after a time each: `_free`, for one axis."""
+    gravity = float(law.gravity[law.up])
+    if law.drag * float(t.max(initial=0.0)) < 1e-9:
+        return height + speed * t + 0.5 * gravity * t * t, speed + gravity * t
+    final = float(law.wind[law.up]) + gravity / law.drag
+    shrinks = np.expm1(-law.drag * t)
+    return height + final * t - (speed - final) * shrinks / law.drag, speed + (speed - final) * shrinks
 
 
 def _born(law: Law, begin: float, end: float) -> NDArray[np.int64]:

@@ -46,12 +46,21 @@ def advance(
     if not (frequency > 0 and seconds > 0 and damping_ratio >= 0):
         raise ValueError("a spring needs a positive frequency and time step and no negative damping")
     omega = 2 * math.pi * frequency
+    (xx, xv), (vx, vv) = _propagator(omega, damping_ratio, seconds)
     speed = (goal_to - goal_from) / seconds
     lag = (2 * damping_ratio / omega) * speed
-    error = state.position - goal_from + lag
+    # in place: for many points, making arrays takes longer than the sums
+    error = state.position - goal_from
+    error += lag
     rate = state.velocity - speed
-    (xx, xv), (vx, vv) = _propagator(omega, damping_ratio, seconds)
-    return SpringState(goal_to - lag + xx * error + xv * rate, speed + vx * error + vv * rate)
+    position = goal_to - lag
+    position += xx * error
+    position += xv * rate
+    error *= vx
+    rate *= vv
+    speed += error
+    speed += rate
+    return SpringState(position, speed)
 
 
 def _propagator(omega: float, zeta: float, t: float) -> tuple[tuple[float, float], tuple[float, float]]:
