@@ -41,15 +41,18 @@ if TYPE_CHECKING:
     from tidy_crate.core.context.decisions import MendDecision, Waiver
     from tidy_crate.core.context.relink import Proposal
     from tidy_crate.core.context.scene import SceneContext
-    from tidy_crate.core.context.user import UserFile
+    from tidy_crate.core.context.user import OwnMachine, UserFile
     from tidy_crate.core.crate.collect import CollectResult
     from tidy_crate.core.crate.proving import Proof
-    from tidy_crate.core.estimate.model import Estimate, Quote
-    from tidy_crate.core.estimate.probe import ProbeResult
+    from tidy_crate.core.estimate.estimate import Answer
+    from tidy_crate.core.estimate.model import Quote
+    from tidy_crate.core.estimate.probe_result import ProbeResult
+    from tidy_crate.core.exchange import ExchangeRate
     from tidy_crate.core.farm.card import FarmCard
     from tidy_crate.core.farm.links.interface import FarmLink
     from tidy_crate.core.farm.protocol import Account
     from tidy_crate.core.farm.sign_in import Keys
+    from tidy_crate.core.job.experience import Accuracy
     from tidy_crate.core.job.ledger import Ledger
     from tidy_crate.core.job.repeats import Earlier
     from tidy_crate.core.job.rerender import Rerender
@@ -62,6 +65,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.work.running import Commands
     from tidy_crate.core.work.task import Task, TaskRange
     from tidy_crate.core.work.trust import Claim, Trust
+    from tidy_crate.estimating import Ask, TimingSource
 
 HOME = "TIDY_CRATE_HOME"
 LEDGER = "TIDY_CRATE_LEDGER"
@@ -120,6 +124,16 @@ class User:
         from tidy_crate.core.work.trust import Trust
 
         return Trust(self.home / "trusted.json")
+
+    @property
+    def own_machine(self) -> OwnMachine:
+        """What this machine is and costs, as far as the user's configuration says."""
+        return self._configuration.here
+
+    @property
+    def exchange(self) -> tuple[ExchangeRate, ...]:
+        """Rates of exchange in the user's configuration."""
+        return self._configuration.exchange
 
     def for_programs(self) -> dict[str, str]:
         """Return the environment for programs of a project, without tokens."""
@@ -506,41 +520,49 @@ def probe(
     *,
     frames: int | None = None,
     scale: float = 1.0,
+    samples: float = 1.0,
+    width: float = 0.15,
+    seconds: float = 1800.0,
     user: User | None = None,
     progress: Progress = silent,
 ) -> ProbeResult:
-    """Render a few test frames on this machine and measure them.
+    """Render test frames on this machine and measure them, until their total is known well enough.
 
-    frames: exactly so many. scale: of width and height.
+    frames: exactly so many. scale: of width and height. samples: share of the samples. width: wanted width of the 80 %
+    range of the total, as a share of it. seconds: after which no further test frame begins.
     """
+    from tidy_crate.core.estimate.probe import ProbeWishes
     from tidy_crate.core.estimate.probe import probe as core
 
-    return core(crate, _crate_commands(crate, user or User.here()), frames, scale, progress)
+    wishes = ProbeWishes(frames, scale, samples, width, seconds)
+    return core(crate, _crate_commands(crate, user or User.here()), wishes, progress)
 
 
 def estimate(
-    crate: Path,
+    target: Path | str,
     farms: Iterable[str],
+    wanted: Ask | None = None,
+    source: TimingSource | None = None,
     *,
-    machine: str | None = None,
-    nodes: int | None = None,
-    batch: int | None = None,
-    score_here: float = SCORE_HERE,
-    accept_practice: bool = False,
-    accept_old_timings: bool = False,
     user: User | None = None,
-) -> Estimate:
-    """Say what a crate costs and takes on each farm, from its test frames."""
-    from tidy_crate.core.crate.packing import read_packing_list
-    from tidy_crate.core.estimate.model import Wishes
-    from tidy_crate.core.estimate.probe import read_probe
-    from tidy_crate.core.estimate.quote import estimate as core
+) -> Answer:
+    """Say what a crate, or what is left of a job, costs and takes on each farm, and which way to take.
 
-    crate = crate.absolute()
-    content = read_packing_list(crate)
-    timings = read_probe(crate, content, accept_old=accept_old_timings)
-    wishes = Wishes(machine, nodes, batch, score_here, accept_practice)
-    return core(content, timings, [load_card(name, user=user)[0] for name in farms], wishes)
+    target: the crate's folder, or the job's name. source: of the timings; the crate's test frames when None.
+    """
+    from tidy_crate.estimating import Ask, TimingSource, ask
+
+    user = user or User.here()
+    with ledger(user) as book:
+        return ask(str(target), tuple(farms), wanted or Ask(), source or TimingSource(), user, book)
+
+
+def estimate_accuracy(*, user: User | None = None) -> tuple[Accuracy, ...]:
+    """Say how the estimates of finished jobs did."""
+    from tidy_crate.core.job.experience import accuracy
+
+    with ledger(user) as book:
+        return accuracy(book)
 
 
 def farm_moved(farm: str, *, user: User | None = None) -> tuple[FarmCard, str]:
@@ -631,9 +653,8 @@ def prepare(
 ) -> Prepared:
     """Check a crate against a farm and quote it. Nothing is sent. tasks: some of the crate's only."""
     from tidy_crate.core.estimate.model import Wishes
-    from tidy_crate.core.estimate.probe import read_probe
-    from tidy_crate.core.estimate.quote import estimate as quotes
     from tidy_crate.core.job.send import prepare as core
+    from tidy_crate.estimating import own_quote
 
     user = user or User.here()
     card, path = load_card(farm, user=user)
@@ -642,9 +663,9 @@ def prepare(
         sending = sending.of(tasks)
     quote, why = None, ""
     try:
-        timings = read_probe(sending.crate, sending.packing)
         wishes = Wishes(machine=sending.machine, nodes=sending.nodes, batch=sending.batch)
-        quote = quotes(sending.packing, timings, [card], wishes).quotes[0]
+        with ledger(user) as book:
+            quote = own_quote(sending.crate, sending.packing, card, wishes, user, book)
     except TidyCrateError as error:
         why = f"{error.what}; run probe on it"
     from tidy_crate.core.job.repeats import sent_before

@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from pathlib import Path
+from typing import Annotated
 
 import typer
 
 from tidy_crate import api
 from tidy_crate.cli.collect import CrateArgument
 from tidy_crate.cli.talk import Talk, command
-
-if TYPE_CHECKING:
-    from rich.console import Console
-
-    from tidy_crate.core.estimate.model import Estimate, Quote
-    from tidy_crate.core.estimate.probe import ProbeResult
 
 FarmOption = Annotated[str, typer.Option("--farm", metavar="CARD", help="A farm card's file, or a known farm's name.")]
 MachineOption = Annotated[
@@ -24,7 +19,6 @@ MachineOption = Annotated[
 NodesOption = Annotated[int | None, typer.Option("--nodes", min=1, help="Number of machines.")]
 BatchOption = Annotated[int | None, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")]
 ScoreOption = Annotated[float, typer.Option("--score-here", min=0.01, help="This machine's benchmark score.")]
-PRACTICE_NOTE = "The timings come from the practice renderer: good for the practice farm, for nothing else."
 
 
 def register(app: typer.Typer) -> None:
@@ -38,25 +32,108 @@ def register(app: typer.Typer) -> None:
             int | None,
             typer.Option("--frames", min=1, help="Exactly so many test frames; as many as it needs if not said."),
         ] = None,
-        scale: Annotated[float, typer.Option("--scale", help="Render them at this share of width and height.")] = 1.0,
+        scale: Annotated[
+            str, typer.Option("--scale", metavar="SHARE", help="Render them at this share of width and height: 50%.")
+        ] = "100%",
+        samples: Annotated[
+            str, typer.Option("--samples", metavar="SHARE", help="Render them with this share of the samples: 25%.")
+        ] = "100%",
+        good_enough: Annotated[
+            str,
+            typer.Option(
+                "--good-enough", metavar="SHARE", help="Stop when the range of the total is no wider than this."
+            ),
+        ] = "15%",
+        most_time: Annotated[
+            str, typer.Option("--most-time", metavar="TIME", help="Begin no further test frame after this time: 30m.")
+        ] = "30m",
     ) -> None:
-        """Render a few representative test frames here, and measure them."""
+        """Render a few representative test frames here, and measure them.
+
+        They are spread over the shot and over what changes on screen. More are rendered, each where it tells most,
+        until the range of the total is narrow enough. They are kept, and compared with the farm's frames later.
+        """
+        from tidy_crate.cli.estimate_view import show_probe
+        from tidy_crate.core.estimate.durations import parse_seconds, parse_share
+
         with talk.progress("probing") as progress:
-            result = api.probe(crate, frames=frames, scale=scale, progress=progress)
-        talk.result(result, lambda console: _show_probe(console, result))
+            result = api.probe(
+                crate,
+                frames=frames,
+                scale=parse_share(scale, "--scale"),
+                samples=parse_share(samples, "--samples"),
+                width=parse_share(good_enough, "--good-enough"),
+                seconds=parse_seconds(most_time, "--most-time"),
+                progress=progress,
+            )
+        talk.result(result, lambda console: show_probe(console, result, crate))
 
     @command(app, "estimate")
     def estimate(
         talk: Talk,
-        crate: CrateArgument,
+        target: Annotated[
+            str, typer.Argument(metavar="CRATE-or-JOB", help="A crate's folder, or a job of which frames are left.")
+        ] = "",
         farms: Annotated[
-            list[str],
+            list[str] | None,
             typer.Option("--farm", metavar="CARD", help="A farm card's file or name; may be given again."),
-        ],
-        machine: MachineOption = None,
+        ] = None,
+        finish_by: Annotated[
+            str | None,
+            typer.Option("--finish-by", metavar="TIME", help="The cheapest that is done by then: 'Fri 18:00'."),
+        ] = None,
+        budget: Annotated[
+            str | None, typer.Option("--budget", metavar="MONEY", help="The fastest that stays within: '120 EUR'.")
+        ] = None,
+        what_if: Annotated[
+            str | None,
+            typer.Option(
+                "--what-if", metavar="CHANGE", help="With a change: samples=64,scale=50%,frames=1-100x2,speed=2."
+            ),
+        ] = None,
+        plot: Annotated[
+            Path | None,
+            typer.Option("--plot", metavar="FILE", help="Draw frame times, cost against time, and parts (PNG)."),
+        ] = None,
+        machine: Annotated[
+            str | None, typer.Option("--machine", metavar="CLASS", help="This machine class only.")
+        ] = None,
         nodes: NodesOption = None,
         batch: BatchOption = None,
-        score: ScoreOption = 100.0,
+        priority: Annotated[str | None, typer.Option("--priority", metavar="NAME", help="This priority only.")] = None,
+        reclaimable: Annotated[
+            bool | None,
+            typer.Option(
+                "--reclaimable/--no-reclaimable", help="Only machines that may be taken back, or none of them."
+            ),
+        ] = None,
+        timings: Annotated[
+            Path | None, typer.Option("--timings", metavar="FILE.csv", help="Take frame times from a table.")
+        ] = None,
+        per_frame: Annotated[
+            str | None, typer.Option("--seconds-per-frame", metavar="TIME", help="Every frame takes this long: 80s.")
+        ] = None,
+        single: Annotated[
+            list[str] | None,
+            typer.Option("--timing", metavar="FRAME=TIME", help="These frames take so long: 1=80s,120=6m."),
+        ] = None,
+        load: Annotated[
+            str | None,
+            typer.Option("--load-time", metavar="TIME", help="To load the scene, with times that are typed in."),
+        ] = None,
+        from_job: Annotated[
+            str | None, typer.Option("--from-job", metavar="JOB", help="Take frame times from an earlier job.")
+        ] = None,
+        score: Annotated[
+            float | None, typer.Option("--score-here", min=0.01, help="This machine's benchmark score.")
+        ] = None,
+        upload: Annotated[
+            float | None, typer.Option("--upload-mbit", min=0.001, help="Speed of the line here, in megabits a second.")
+        ] = None,
+        currency: Annotated[
+            str | None,
+            typer.Option("--currency", metavar="CODE", help="Compare in this currency; the first farm's if not said."),
+        ] = None,
         accept: Annotated[
             bool,
             typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),
@@ -65,87 +142,44 @@ def register(app: typer.Typer) -> None:
             bool,
             typer.Option("--accept-old-timings", help="Take timings of an earlier state of the crate."),
         ] = False,
+        every: Annotated[bool, typer.Option("--all", help="Show every way, not just those worth taking.")] = False,
+        accuracy: Annotated[
+            bool, typer.Option("--accuracy", help="Show how the estimates of finished jobs did.")
+        ] = False,
     ) -> None:
-        """Say what a crate will cost and take, from its test frames.
+        """Say what a crate costs and takes at each farm, and which way to take.
 
-        A range each, and not binding.
+        Ranges hold in eight of ten cases. Nothing is binding. For a job that is under way it is about what is left.
         """
-        result = api.estimate(
-            crate,
-            farms,
-            machine=machine,
-            nodes=nodes,
-            batch=batch,
-            score_here=score,
-            accept_practice=accept,
-            accept_old_timings=accept_old,
-        )
-        talk.result(result, lambda console: _show(console, result))
+        from tidy_crate.cli import estimate_view as view
+        from tidy_crate.core.errors import WrongUsage
+        from tidy_crate.estimating import Ask, TimingSource
+
+        if accuracy:
+            found = api.estimate_accuracy()
+            document = {"accuracy": [one.model_dump(mode="json") for one in found]}
+            talk.result(document, lambda console: view.show_accuracy(console, found))
+            return
+        if not target:
+            raise WrongUsage("no crate is named", "estimate", "name a crate or a job, or add --accuracy")
+        answer = api.estimate(
+            target,
+            farms or (),
+            Ask(
+                machine=machine, nodes=nodes, batch=batch, priority=priority, reclaimable=reclaimable, score_here=score,
+                upload_mbit=upload, currency=currency, accept_practice=accept, finish_by=finish_by, budget=budget,
+                what_if=what_if,
+            ),
+            TimingSource(
+                table=timings, per_frame=per_frame, single=tuple(single or ()), load=load, job=from_job,
+                accept_old=accept_old,
+            ),
+        )  # fmt: skip
+        if plot is not None:
+            from tidy_crate.core.estimate.plot import draw
+
+            draw(answer, plot)
+        result = answer.estimate
+        talk.result(result, lambda console: view.show_estimate(console, result, target, every=every, plot=plot))
         if result.pick is None:
             raise typer.Exit(1)
-
-
-def _show_probe(console: Console, result: ProbeResult) -> None:
-    from tidy_crate.cli.show import cell, duration, size, table
-
-    rows = table("request", "frame", "seconds", "memory", "size", right=("frame", "seconds", "memory"))
-    for one in result.frames:
-        rows.add_row(
-            cell(one.request),
-            str(one.frame),
-            duration(one.seconds),
-            size(one.memory_bytes),
-            f"{one.width} x {one.height}",
-        )
-    console.print(rows)
-    mean = sum(one.seconds for one in result.frames) / len(result.frames)
-    console.print(
-        f"\n{duration(mean)} a frame on average, and {duration(result.load_seconds)} to start and load, once per batch."
-    )
-    if result.basis == "practice":
-        console.print(PRACTICE_NOTE, style="dim")
-
-
-def _show(console: Console, result: Estimate) -> None:
-    from tidy_crate.cli.show import cell, duration, money, table
-
-    rows = table("", "farm", "machine", "nodes", "batch", "cost", "likely between", "done in", "at the latest",
-                 right=("nodes", "batch", "cost", "done in", "at the latest"))  # fmt: skip
-    for at, quote in enumerate(result.quotes):
-        cost = quote.cost
-        rows.add_row(
-            "->" if at == result.pick else "",
-            cell(quote.farm),
-            cell(quote.machine),
-            str(quote.nodes),
-            str(quote.batch),
-            money(cost.likely, cost.currency),
-            f"{cost.low:.2f} and {cost.high:.2f}",
-            duration(quote.seconds.likely),
-            duration(quote.seconds.high),
-            style="" if quote.eligible else "dim",
-        )
-    console.print(rows)
-    for quote in result.quotes:
-        for reason in quote.reasons:
-            console.print(
-                cell(f"{quote.farm}, {quote.machine}, {quote.nodes} nodes: cannot be taken, {reason}"),
-                style="red",
-            )
-    if result.pick is not None:
-        console.print()
-        _show_pick(console, result.quotes[result.pick], result.frames)
-    if result.basis == "practice":
-        console.print(PRACTICE_NOTE, style="dim")
-
-
-def _show_pick(console: Console, quote: Quote, frames: int) -> None:
-    from tidy_crate.cli.show import counted, duration
-
-    parts = quote.parts
-    console.print(
-        f"The cheapest way: {counted(quote.nodes, 'node')} for {counted(frames, 'frame')}. "
-        f"Upload {duration(parts.upload)}, start-up {duration(parts.startup)}, "
-        f"rendering {duration(parts.rendering)}, last frames home {duration(parts.retrieval)}. "
-        "An estimate, not binding."
-    )

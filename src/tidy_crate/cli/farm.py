@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from tidy_crate.core.farm.card import FarmCard, Machine
+    from tidy_crate.core.farm.prices import Price
 
 
 def register(app: typer.Typer) -> None:
@@ -149,21 +150,21 @@ def _show_gaps(console: Console, card: FarmCard, gaps: list[tuple[str, str]]) ->
 
 
 def _show_list(console: Console, cards: list[tuple[Path, FarmCard]]) -> None:
-    from tidy_crate.cli.show import cell, money, table
+    from tidy_crate.cli.show import cell, table
 
     if not cards:
         console.print("No farm is known by name yet: farm add CARD makes one known.")
         return
     rows = table("farm", "title", "address", "machines", "from", right=("from",))
     for _, card in cards:
-        price = min(machine.price_per_hour for machine in card.machine)
+        price = _cheapest(card)
         machines = ", ".join(f"{machine.nodes} x {machine.name}" for machine in card.machine)
         rows.add_row(
             cell(card.name),
             cell(card.title),
             cell(card.url),
             cell(machines),
-            f"{money(price, card.currency)}/h",
+            cell(price),
         )
     console.print(rows)
 
@@ -200,7 +201,7 @@ def _show_card(console: Console, card: FarmCard, path: Path) -> None:
         rows.add_row(
             cell(one.name), str(one.nodes), f"{one.score:g}", f"{one.memory_gb:g} GB", _gpus(one),
             f"{one.disk_gb:g} GB" if one.disk_gb else "?",
-            f"{money(one.price_per_hour, card.currency)}/h",
+            cell(", ".join(price_words(price, card) for price in card.prices_of(one))),
             duration(one.billing_increment_seconds), duration(one.startup_seconds),
         )  # fmt: skip
     console.print()
@@ -214,6 +215,26 @@ def _show_card(console: Console, card: FarmCard, path: Path) -> None:
         console.print(rows)
     for balance in card.balance:
         console.print(f"\n{money(balance.amount, card.currency)} on account {balance.account}, on {balance.on}")
+
+
+def price_words(price: Price, card: FarmCard) -> str:
+    """A price in a few words."""
+    from tidy_crate.cli.show import money
+
+    amount = f"{price.amount} credits" if card.credits is not None else money(price.amount, card.currency)
+    units = {
+        "machine-hour": "h", "gpu-hour": "GPU and h", "core-hour": "core and h", "score-hour": "h at a score of 100",
+        "frame": "frame", "rental": f"block of {price.block_hours:g} h",
+    }  # fmt: skip
+    return f"{amount}/{units[price.per]}"
+
+
+def _cheapest(card: FarmCard) -> str:
+    """The least price of an hour where all are by the hour, else the first price."""
+    from tidy_crate.cli.show import money
+
+    hours = [machine.price_per_hour for machine in card.machine if machine.price_per_hour is not None]
+    return f"{money(min(hours), card.currency)}/h" if hours else price_words(card.prices_of(card.machine[0])[0], card)
 
 
 def _gpus(machine: Machine) -> str:

@@ -18,7 +18,7 @@ from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.context.outside import Border, Held
 from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.estimate.model import Quote
-from tidy_crate.core.estimate.probe import ProbeResult
+from tidy_crate.core.estimate.probe_result import ProbeResult
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.model import Asset, AssetMember, MemoryNeed, Status, Survey

@@ -18,9 +18,10 @@ from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.layout import lay_out
 from tidy_crate.core.crate.origin import changed_since
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
+from tidy_crate.core.crate.test_frames import probe_folder
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.model import PRACTICE, Quote, Wishes
-from tidy_crate.core.estimate.probe import ProbeResult, probe_folder, read_probe
+from tidy_crate.core.estimate.probe_result import ProbeResult, read_probe
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.files import inside
 from tidy_crate.core.scene.formats.registry import format_of
@@ -173,10 +174,11 @@ def _probe(crate: Path, content: PackingList, card: FarmCard, against: Against) 
 
 def _quote(content: PackingList, probe: ProbeResult, card: FarmCard, against: Against) -> Quote | None:
     # numerics are only loaded where there is something to reckon
-    from tidy_crate.core.estimate.quote import estimate
+    from tidy_crate.core.estimate.estimate import Question, estimate
 
     try:
-        found = estimate(content, probe, [card], against.wishes)
+        timings = probe.timings(content.to_render())
+        found = estimate(Question(content, timings, (card,), against.wishes, split=False)).estimate
     except TidyCrateError:
         return None
-    return found.quotes[found.pick] if found.pick is not None else None
+    return found.quotes[found.front[0]] if found.front else None

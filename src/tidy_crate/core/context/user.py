@@ -4,10 +4,26 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from pydantic import Field
+
+from tidy_crate.core.exchange import ExchangeRate
 from tidy_crate.core.model import Model
+from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.toml import read_toml
 
 FILE_NAME = "config.toml"
+
+
+class OwnMachine(Model):
+    """What one's own machine is and costs."""
+
+    score: float | None = Field(default=None, gt=0)
+    """By the benchmark that the farm cards use; 100 where it is not said."""
+    price_per_hour: Amount | None = Field(default=None, ge=0)
+    """For electricity and wear; None where rendering here costs nothing."""
+    currency: Currency = "EUR"
+    upload_mbit: float | None = Field(default=None, gt=0)
+    """Measured speed of the line to the farms, where it is slower than theirs."""
 
 
 class UserFile(Model):
@@ -18,6 +34,10 @@ class UserFile(Model):
 
     Without it the ledger is an SQLite file in the user's folder.
     """
+    exchange: tuple[ExchangeRate, ...] = ()
+    """Rates of exchange, for comparing farms that bill in several currencies."""
+    here: OwnMachine = OwnMachine()
+    """This machine, for comparing farms with rendering here."""
     token_variables: tuple[str, ...] = ()
     """Variables of the environment, beside `TIDY_CRATE_TOKEN_...`, that farm cards may take a token from."""
 

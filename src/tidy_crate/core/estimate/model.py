@@ -1,50 +1,163 @@
-"""What an estimate says: quotes, and which of them to take."""
+"""What an estimate says: quotes, the best of them, and which to take. Nothing in it is binding."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from decimal import Decimal
 
+from tidy_crate.core.estimate.timings import PRACTICE
 from tidy_crate.core.model import Model
-from tidy_crate.core.money import Cost, Range
+from tidy_crate.core.money import Amount, Cost, Range
 
-# this machine's score where nobody measured it: that of the machine a score of 100 is defined by
+__all__ = [
+    "PRACTICE",
+    "SCORE_HERE",
+    "Estimate",
+    "Here",
+    "MoneyParts",
+    "Nearest",
+    "Parts",
+    "Pick",
+    "Quote",
+    "Share",
+    "Wishes",
+]
+
+# this machine's score where it is not known: that of the machine a score of 100 is defined by
 SCORE_HERE = 100.0
-# the basis of timings that say nothing about a real renderer
-PRACTICE = "practice"
+# a promise is one that holds in so many of a hundred cases
+PROMISE = 0.9
+
+
+class MoneyParts(Model):
+    """The likely cost in its parts, in the farm's currency."""
+
+    rendering: Amount
+    discount: Amount
+    """Taken off."""
+    storage: Amount
+    egress: Amount
+    minimum: Amount
+    """Added up to the least amount of a bill."""
+    tax: Amount
+    again: Amount
+    """Part of the rendering: frames that are rejected and rendered again, on average."""
 
 
 class Parts(Model):
-    """Likely seconds of each part of the way; retrieval runs while it renders, and only its tail counts."""
+    """Likely seconds of each part of the way."""
 
     upload: float
     processing: float
+    queue: float
     startup: float
+    loading: float
+    """Share of the rendering that goes into loading the scene, on each machine."""
     rendering: float
+    """From the first machine that is ready to the last frame, with loading."""
     retrieval: float
+    """After the last frame is rendered: frames come down while others still render."""
+    again: float
+    """Frames that are rejected and rendered again, on average."""
+    stitching: float
+    """Tiles put together on this machine."""
+    money: MoneyParts
 
 
-class Quote(Model):
-    """One way to do it. Not binding. basis: what the timings rest on."""
+class Share(Model):
+    """One farm's share of a job that is split."""
 
     farm: str
     machine: str
     nodes: int
     batch: int
+    frames: int
     cost: Cost
     seconds: Range
-    parts: Parts
+
+
+class Quote(Model):
+    """One way to do it. Low, likely and high are the 10th, 50th and 90th percentile."""
+
+    farm: str
+    machine: str
+    nodes: int
+    batch: int
+    priority: str = ""
+    """Empty where the card has none."""
+    reclaimable: bool = False
+    cost: Cost
+    """In the farm's currency."""
+    cost_own: Cost | None = None
+    """In the currency of the comparison; None where no rate of exchange is known."""
+    seconds: Range
+    parts: Parts | None
+    """None for a split job: see the shares."""
     basis: str
     eligible: bool
     reasons: tuple[str, ...] = ()
+    """Why it cannot be taken."""
+    correction: float = 1.0
+    """Factor on the time of a frame, from earlier jobs at this farm."""
+    task_seconds: float | None = None
+    """Likely seconds of one task on such a machine, with its share of loading; None for a split job."""
+    corrected_by: int = 0
+    """Jobs that the factor rests on."""
+    shares: tuple[Share, ...] = ()
+    """Of a job that is split between farms."""
+
+
+class Here(Model):
+    """The same work on this machine alone."""
+
+    seconds: Range
+    cost: Cost | None = None
+    """None where the user's configuration has no price of an hour here."""
+
+
+class Pick(Model):
+    """The quote to take."""
+
+    index: int
+    why: str
+
+
+class Nearest(Model):
+    """A change with which a wish could be kept that cannot be kept as it is."""
+
+    change: str
+    cost: Cost
+    seconds: Range
+    farm: str
+    machine: str
+    fits: bool
+    """Whether the wish is then kept."""
 
 
 class Estimate(Model):
-    """All quotes, and the place of the one to take: the cheapest eligible, of equally cheap ones the fastest."""
+    """All quotes, and which of them to take."""
 
     quotes: tuple[Quote, ...]
-    pick: int | None
+    front: tuple[int, ...]
+    """Those for which no other is both cheaper and sooner, by cost."""
+    pick: Pick | None
+    here: Here
+    nearest: tuple[Nearest, ...] = ()
     basis: str
+    source: str
+    """Where the timings are from, in words."""
+    currency: str
+    """Of the comparison."""
     frames: int
+    """Pictures to render, all requests and views together."""
+    timed: int
+    """Frames that were timed."""
+    width: float
+    """How wide the 80 % range of the render time is, as a share of it."""
+    what_if: str = ""
+    """What was changed for this estimate."""
+    notes: tuple[str, ...] = ()
+    """What the estimate rests on that was not measured."""
 
 
 @dataclass(frozen=True)
@@ -56,3 +169,13 @@ class Wishes:
     batch: int | None = None
     score_here: float = SCORE_HERE
     accept_practice: bool = False
+    priority: str | None = None
+    reclaimable: bool | None = None
+    upload_mbit: float | None = None
+    """Measured speed of this side's line, where it is slower than the farm's."""
+    most_seconds: float | None = None
+    """It has to be done after so many seconds."""
+    most_money: Decimal | None = None
+    """It may cost so much, in the currency of the comparison."""
+    currency: str | None = None
+    """Of the comparison; None for the first card's."""

@@ -1,227 +1,307 @@
-"""Probe: a few representative test frames, rendered and measured on this machine."""
+"""Probe: test frames that represent the shot, measured on this machine until the estimate is good enough."""
 
 from __future__ import annotations
 
 import statistics
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Annotated
 
-from pydantic import Field
+import numpy as np
 
 from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
-from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.estimate.machine import ProbeMachine, this_machine
-from tidy_crate.core.files import inside, read_json, write_json
-from tidy_crate.core.model import FrameNumber, Wire, validated
+from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames, probe_folder, taken_over
+from tidy_crate.core.errors import CommandFailed, TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames
+from tidy_crate.core.estimate.machine import this_machine
+from tidy_crate.core.estimate.probe_result import TIMINGS, Expected, ProbeFrame, ProbeResult
+from tidy_crate.core.estimate.timing import Array, ShotTimes, shot_times
+from tidy_crate.core.estimate.timings import PRACTICE, FrameTiming, Timings
+from tidy_crate.core.files import inside, write_json
 from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.rendering import RenderRun, products, run
-from tidy_crate.core.schema import Schema
-from tidy_crate.core.work.request import MOST_PIXELS, RenderRequest
+from tidy_crate.core.work.command import RenderCommand
+from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.running import Commands
 from tidy_crate.core.work.task import Task
 
 FIRST_FRAMES = 4
-MOST_FRAMES = 12
-# enough test frames when the mean is known to this share of itself
-GOOD_ENOUGH = 0.08
+MOST_FRAMES = 32
+# of a long shot no more than this share is tested, unless asked for
+MOST_SHARE = 0.25
+# further frames of one run
+TOGETHER = 3
+# draws of the timing model with which frames are chosen
+DRAWS = 200
+SEED = 7
 TIME_LIMIT = 6 * 3600.0
-TIMINGS = "timings.json"
-VERSION = 2
+SPREAD, CHANGE, TELLING, ASKED, FULL = (
+    "spread over the shot",
+    "spread over what changes on screen",
+    "tells most about the total",
+    "as many as asked for",
+    "the same frame at full quality",
+)
 
 
-# ten years
-Seconds = Annotated[float, Field(ge=0, le=3.2e8)]
-Count = Annotated[int, Field(ge=0, lt=2**63)]
+@dataclass(frozen=True)
+class ProbeWishes:
+    """How test frames are made."""
+
+    count: int | None = None
+    """Exactly so many for each request; None lets the wanted width decide."""
+    scale: float = 1.0
+    """Of width and height, to save time."""
+    samples: float = 1.0
+    """Share of the samples, to save time."""
+    width: float = 0.15
+    """Wanted width of the 80 % range of the total, as a share of it."""
+    seconds: float = 1800.0
+    """No further test frame begins after so many seconds."""
 
 
-class ProbeFrame(Wire):
-    """One measured frame. seconds: wall clock without loading the scene; basis: what kind of renderer it was."""
+@dataclass
+class _Measuring:
+    """One request under way."""
 
-    request: str
-    frame: FrameNumber
-    seconds: Seconds
-    memory_bytes: Count
-    width: Annotated[int, Field(ge=1, le=MOST_PIXELS)]
-    height: Annotated[int, Field(ge=1, le=MOST_PIXELS)]
-    samples: Count | None
-    basis: str
-
-
-class ProbeResult(Wire):
-    """All measured frames, and what they were measured with."""
-
-    probe: int = VERSION
-    crate: str
-    frames: tuple[ProbeFrame, ...]
-    load_seconds: Seconds
-    """To start the renderer and load the scene, once per batch."""
-    cores_used: Annotated[float, Field(ge=0, le=1e6)]
-    basis: str
-    renderer: str
-    """Name and version."""
-    contents: str = ""
-    """Digest of the crate's packing list; empty where it was not noted."""
-    command: tuple[str, ...] = ()
-    """The render command, with its placeholders."""
-    machine: ProbeMachine = ProbeMachine()
-
-    def outdated(self, content: PackingList) -> tuple[str, ...]:
-        """Return why these timings say nothing about this crate; nothing where they do."""
-        if not self.contents:
-            return ("they do not say which state of the crate they are of",)
-        found = []
-        if self.contents != content.digest:
-            found.append("the crate was collected again since, and holds something else")
-        command = content.render
-        if command is not None and f"{command.name} {command.version}".strip() != self.renderer:
-            found.append(f"they were made with {self.renderer or 'another renderer'}")
-        if command is not None and command.command != self.command:
-            found.append("they were made with another command line")
-        return tuple(found)
-
-
-# from version 1, which noted nothing of what the timings belong to
-SCHEMA = Schema("timings", "probe", VERSION, {1: lambda content: content})
-
-
-def probe_folder(crate: Path) -> Path:
-    """Where timings and test frames of a crate lie: beside it, since the crate itself knows no machine."""
-    return crate.parent / f"{crate.name.removesuffix('.crate')}.probe"
-
-
-def choose_frames(numbers: tuple[int, ...], count: int) -> tuple[int, ...]:
-    """`count` frames in the middle of as many equal stretches of the range: spread, and not just its ends."""
-    count = min(count, len(numbers))
-    return tuple(numbers[(2 * at + 1) * len(numbers) // (2 * count)] for at in range(count))
+    request: RenderRequest
+    small: RenderRequest
+    positions: Array
+    by_change: bool
+    done: list[ProbeFrame] = field(default_factory=list)
+    loads: list[float] = field(default_factory=list)
+    shot: ShotTimes | None = None
 
 
 def probe(
-    crate: Path, commands: Commands, count: int | None = None, scale: float = 1.0, progress: Progress = silent
+    crate: Path, commands: Commands, wishes: ProbeWishes = ProbeWishes(), progress: Progress = silent
 ) -> ProbeResult:
-    """Render test frames and measure them, more of them until the mean is known well enough.
+    """Render test frames and measure them, more of them until the total is known well enough or the time is over.
 
-    commands: runs the crate's render command, where it is trusted.
-    count: exactly so many; None lets the spread decide. scale: of width and height, to save time.
-    Raises WrongUsage without a render command, TidyCrateError when a frame fails.
+    The first ones are spread over the shot and over what changes on screen; each further one is the frame that tells
+    most about the total. With a smaller scale or fewer samples one frame is rendered at full quality too, since not all
+    of a frame's time shrinks with them. commands: runs the crate's render command, where it is trusted.
+    Raises WrongUsage without a render command, CommandFailed with its last lines when it cannot start or fails.
     """
-    if not 0 < scale <= 1:
-        raise WrongUsage("the scale of test frames lies above 0 and goes up to 1", scale)
+    if not 0 < wishes.scale <= 1 or not 0 < wishes.samples <= 1:
+        raise WrongUsage("scale and samples of test frames are shares above 0 and up to 1", wishes.scale)
+    if not 0 < wishes.width <= 2:
+        raise WrongUsage("the wanted width of the range is a share above 0, such as 15 %", wishes.width)
     crate = crate.absolute()
     content = read_packing_list(crate)
-    need_render_command(content.render, crate)
-    if probe_folder(crate).is_symlink():
-        raise Blocked(
-            "a link stands where test frames would be written", probe_folder(crate), "look at it, and remove it"
-        )
-    measured: list[ProbeFrame] = []
-    loads: list[float] = []
-    cores: list[float] = []
-    for request in content.to_render():
-        small = request.model_copy(
-            update={
-                "width": max(1, round(request.width * scale)),
-                "height": max(1, round(request.height * scale)),
-            }
-        )
-        numbers = small.numbers()
-        chosen = choose_frames(numbers, count or FIRST_FRAMES)
-        of_this: list[ProbeFrame] = []
-        while chosen:
-            frames, load, used = _measure(crate, content, small, chosen, commands, progress)
-            of_this += frames
-            loads.append(load)
-            cores.append(used)
-            done = {one.frame for one in of_this}
-            if count is not None or len(of_this) >= min(MOST_FRAMES, len(numbers)) or _well_known(of_this):
-                break
-            denser = choose_frames(numbers, 2 * len(of_this))
-            chosen = tuple(frame for frame in denser if frame not in done)[: MOST_FRAMES - len(of_this)]
-        measured += of_this
     command = need_render_command(content.render, crate)
+    folder = probe_folder(crate)
+    known = _scene_facts(crate, content)
+    began = time.monotonic()
+    runs = _Runs(crate, content, command, commands, progress, known.samples)
+    requests = [_begun(crate, content, request, wishes, known) for request in content.to_render()]
+    for one in requests:
+        _first_frames(runs, one, wishes)
+        _further_frames(runs, one, wishes, known, began)
+        if (wishes.scale < 1 or one.small.samples != one.request.samples) and one.done:
+            # the quickest of the small ones, again as it will be rendered
+            quickest = min(one.done, key=lambda frame: frame.seconds)
+            runs.measure(one, one.request, (quickest.frame,), FULL)
+        _look(one, known)
     result = ProbeResult(
         crate=crate.name,
-        frames=tuple(sorted(measured, key=lambda one: (one.request, one.frame))),
-        load_seconds=statistics.median(loads),
-        cores_used=statistics.fmean(cores),
+        frames=tuple(sorted((f for one in requests for f in one.done), key=lambda f: (f.request, f.frame, f.width))),
+        load_seconds=statistics.median(load for one in requests for load in one.loads),
+        cores_used=statistics.fmean(runs.cores),
         basis=command.basis,
         renderer=f"{command.name} {command.version}".strip(),
         contents=content.digest,
         command=command.command,
         machine=this_machine(),
+        expected=tuple(_expected(one) for one in requests),
+        noise_target=known.noise_target,
+        positions={one.request.name: tuple(one.positions.tolist()) for one in requests if one.by_change},
     )
-    write_json(probe_folder(crate) / TIMINGS, result.model_dump(mode="json"))
+    write_json(folder / TIMINGS, result.model_dump(mode="json"))
+    keep_test_frames(crate, runs.kept)
     return result
 
 
-def _measure(
-    crate: Path,
-    content: PackingList,
-    request: RenderRequest,
-    frames: tuple[int, ...],
-    commands: Commands,
-    progress: Progress,
-) -> tuple[list[ProbeFrame], float, float]:
-    command = need_render_command(content.render, crate)
+@dataclass(frozen=True)
+class _Facts:
+    """What the scene says of its quality."""
+
+    samples: int | None = None
+    noise_target: bool = False
+
+
+def _scene_facts(crate: Path, content: PackingList) -> _Facts:
     scene = inside(crate, content.scene)
-    into = probe_folder(crate) / "frames" / request.name
-    # with times per frame one run does; else each frame is a run of its own, loading included
-    groups = [frames] if command.frame_done else [(frame,) for frame in frames]
-    measured: list[ProbeFrame] = []
-    load, cores = 0.0, []
-    for group in groups:
-        progress(Step("probe", len(measured), len(frames), "frames", f"{request.name} {group[0]}"))
-        done = run(command, scene, request, group, into, TIME_LIMIT, commands, view=request.view_names[0])
-        _check_products(content, request, into, group)
-        measured += [_frame(request, frame, done, group, command.basis) for frame in group]
-        if done.frame_seconds:
-            load = max(0.0, done.seconds - sum(done.frame_seconds.values()))
-        cores.append(done.cpu_seconds / done.seconds if done.seconds else 0.0)
-    progress(Step("probe", len(frames), len(frames), "frames", request.name))
-    return measured, load, statistics.fmean(cores)
-
-
-def _frame(request: RenderRequest, frame: int, done: RenderRun, group: tuple[int, ...], basis: str) -> ProbeFrame:
-    return ProbeFrame(
-        request=request.name,
-        frame=frame,
-        seconds=done.frame_seconds.get(frame, done.seconds / len(group)),
-        memory_bytes=done.memory_bytes,
-        width=request.width,
-        height=request.height,
-        samples=request.samples,
-        basis=basis,
+    try:
+        survey = format_of(scene).read(scene, maps=content.settings_maps)
+    except UnreadableInput:
+        return _Facts()
+    samples = survey.canonical.get("samples")
+    noise = survey.canonical.get("noise_target")
+    whole = isinstance(samples, int | float) and not isinstance(samples, bool) and samples >= 1
+    return _Facts(
+        samples=int(samples) if whole and samples is not None else None,
+        noise_target=isinstance(noise, int | float) and not isinstance(noise, bool) and noise > 0,
     )
 
 
-def _check_products(content: PackingList, request: RenderRequest, into: Path, frames: tuple[int, ...]) -> None:
-    outputs = tuple(content.output(name) for name in request.outputs)
-    for frame in frames:
-        task = Task(request.name, frame, request.view_names[0])
-        lost = [name for name, path in products(into, outputs, task, content.tokens).items() if path is None]
+def _begun(crate: Path, content: PackingList, request: RenderRequest, wishes: ProbeWishes, known: _Facts) -> _Measuring:
+    samples = request.samples or known.samples
+    update: dict[str, object] = {
+        "width": max(1, round(request.width * wishes.scale)),
+        "height": max(1, round(request.height * wishes.scale)),
+    }
+    if wishes.samples < 1:
+        if samples is None:
+            raise WrongUsage("the scene does not state its samples, so that no share of them can be rendered", crate)
+        update["samples"] = max(1, round(samples * wishes.samples))
+    numbers = sorted(request.numbers())
+    scene = inside(crate, content.scene)
+    camera = _camera(content, request)
+    features = format_of(scene).activity(scene, camera, numbers) if len(numbers) > FIRST_FRAMES else None
+    positions = along_the_shot(features, len(numbers))
+    by_change = features is not None and not np.allclose(positions, along_the_shot(None, len(numbers)))
+    return _Measuring(request, request.model_copy(update=update), positions, by_change)
+
+
+def _camera(content: PackingList, request: RenderRequest) -> str:
+    view = request.view(request.view_names[0])
+    if view is not None and view.camera:
+        return view.camera
+    named = [content.output(name).camera for name in request.outputs]
+    return next((camera for camera in named if camera), None) or ""
+
+
+def _first_frames(runs: _Runs, one: _Measuring, wishes: ProbeWishes) -> None:
+    numbers = tuple(sorted(one.request.numbers()))
+    count = wishes.count or FIRST_FRAMES
+    chosen = spread_frames(numbers, count, one.positions if one.by_change else None)
+    why = CHANGE if one.by_change else SPREAD
+    runs.measure(one, one.small, chosen, why if wishes.count is None else f"{ASKED}, {why}")
+
+
+def _further_frames(runs: _Runs, one: _Measuring, wishes: ProbeWishes, known: _Facts, began: float) -> None:
+    if wishes.count is not None:
+        return
+    frames = len(one.request.numbers())
+    most = min(frames, max(FIRST_FRAMES, min(MOST_FRAMES, round(frames * MOST_SHARE))))
+    while len(one.done) < most:
+        shot = _look(one, known)
+        slowest = max(frame.seconds for frame in one.done) + statistics.median(one.loads)
+        if shot.width <= wishes.width or time.monotonic() - began + slowest > wishes.seconds:
+            return
+        # loading the scene is paid once per run, so that a run renders several where it tells them apart
+        count = min(most - len(one.done), TOGETHER if runs.command.frame_done else 1)
+        chosen = most_telling(shot, count)
+        if not chosen:
+            return
+        runs.measure(one, one.small, chosen, TELLING)
+
+
+def _look(one: _Measuring, known: _Facts) -> ShotTimes:
+    """See what the frames measured so far say about all of them."""
+    frames = tuple(
+        FrameTiming(frame.request, frame.frame, max(frame.seconds, 1e-6), frame.width, frame.height, frame.samples)
+        for frame in one.done
+    )
+    timings = Timings(frames, None, "measured", noise_target=known.noise_target)
+    asked = one.request.model_copy(update={"samples": one.request.samples or known.samples})
+    positions = one.positions if one.by_change else None
+    one.shot = shot_times(asked, timings, np.random.default_rng(SEED), DRAWS, positions)
+    return one.shot
+
+
+def _expected(one: _Measuring) -> Expected:
+    assert one.shot is not None
+    low, likely, high = np.quantile(one.shot.draws.sum(axis=1), (0.1, 0.5, 0.9))
+    return Expected(
+        request=one.request.name, frames=len(one.request.numbers()), low=float(low), likely=float(likely),
+        high=float(high), width=one.shot.width,
+    )  # fmt: skip
+
+
+@dataclass
+class _Runs:
+    """Runs the render command, and keeps what comes of it."""
+
+    crate: Path
+    content: PackingList
+    command: RenderCommand
+    commands: Commands
+    progress: Progress
+    scene_samples: int | None
+    cores: list[float] = field(default_factory=list)
+    kept: list[TestFrame] = field(default_factory=list)
+
+    def measure(self, one: _Measuring, request: RenderRequest, frames: Sequence[int], why: str) -> None:
+        """Render frames of a request, at full size or smaller, and measure them."""
+        scene = inside(self.crate, self.content.scene)
+        full = (request.width, request.height, request.samples) == (
+            one.request.width, one.request.height, one.request.samples,
+        )  # fmt: skip
+        into = probe_folder(self.crate) / "runs" / request.name / ("full" if full else "small")
+        # with times per frame one run does; else each frame is a run of its own, loading included
+        groups = [tuple(frames)] if self.command.frame_done else [(frame,) for frame in frames]
+        for group in groups:
+            self.progress(Step("probe", len(one.done), 0, "frames", f"{request.name} {', '.join(map(str, group))}"))
+            view = request.view_names[0]
+            done = self._run(scene, request, group, into, view)
+            for frame in group:
+                files = self._files(request, into, Task(request.name, frame, view))
+                one.done.append(self._frame(request, frame, done, group, files, why))
+                self.kept.append(
+                    TestFrame(
+                        request=request.name, view=view, frame=frame, width=request.width, height=request.height,
+                        samples=request.samples, by="probe", contents=self.content.digest,
+                        files=taken_over(self.crate, files, request.name, f"{request.width}x{request.height}"),
+                    )
+                )  # fmt: skip
+            rendering = sum(done.frame_seconds.get(frame, 0.0) for frame in group)
+            # the practice renderer tells processor seconds, which is what the practice farm bills
+            took = done.cpu_seconds if self.command.basis == PRACTICE else done.seconds
+            one.loads.append(max(0.0, took - rendering) if rendering else 0.0)
+            self.cores.append(done.cpu_seconds / done.seconds if done.seconds else 0.0)
+
+    def _run(self, scene: Path, request: RenderRequest, group: tuple[int, ...], into: Path, view: str) -> RenderRun:
+        try:
+            return run(self.command, scene, request, group, into, TIME_LIMIT, self.commands, view=view)
+        except CommandFailed as error:
+            if error.started:
+                error.remedy = error.remedy or "see what it says above; check the crate with prove, then probe it again"
+            raise
+
+    def _files(self, request: RenderRequest, into: Path, task: Task) -> dict[str, Path]:
+        outputs = tuple(self.content.output(name) for name in request.outputs)
+        found = products(into, outputs, task, self.content.tokens)
+        lost = [name for name, path in found.items() if path is None]
         if lost:
-            raise TidyCrateError(f"the render command wrote nothing for {', '.join(lost)} at frame {frame}", into)
+            raise TidyCrateError(
+                f"the render command wrote nothing for {', '.join(lost)} at frame {task.frame}", into,
+                f"see {into / 'render.log'} for what it said",
+            )  # fmt: skip
+        return {name: path for name, path in found.items() if path is not None}
 
-
-def _well_known(frames: list[ProbeFrame]) -> bool:
-    seconds = [one.seconds for one in frames]
-    if len(seconds) < 2:
-        return False
-    mean = statistics.fmean(seconds)
-    return mean == 0 or statistics.stdev(seconds) / len(seconds) ** 0.5 / mean <= GOOD_ENOUGH
-
-
-def read_probe(crate: Path, content: PackingList, *, accept_old: bool = False) -> ProbeResult:
-    """Return the timings of a crate. accept_old: also those that are of another state of it.
-
-    Raises UnreadableInput when there are none, or they are of something else.
-    """
-    path = probe_folder(crate.absolute()) / TIMINGS
-    if not path.is_file():
-        raise UnreadableInput("there are no timings for this crate yet", crate, "run probe on it first")
-    found = validated(ProbeResult, SCHEMA.upgraded(read_json(path, SCHEMA.what), path), SCHEMA.what, path)
-    reasons = found.outdated(content)
-    if reasons and not accept_old:
-        what = "the timings are of something else: " + "; ".join(reasons)
-        raise UnreadableInput(what, crate, "run probe on it again, or add --accept-old-timings")
-    return found
+    def _frame(
+        self,
+        request: RenderRequest,
+        frame: int,
+        done: RenderRun,
+        group: tuple[int, ...],
+        files: dict[str, Path],
+        why: str,
+    ) -> ProbeFrame:
+        return ProbeFrame(
+            request=request.name,
+            frame=frame,
+            seconds=done.frame_seconds.get(frame, done.seconds / len(group)),
+            memory_bytes=done.memory_bytes,
+            width=request.width,
+            height=request.height,
+            samples=request.samples or self.scene_samples,
+            basis=self.command.basis,
+            bytes=sum(path.stat().st_size for path in files.values()),
+            why=why,
+        )

@@ -11,6 +11,7 @@ from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from tidy_crate.core.context.rules import Country
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
+from tidy_crate.core.farm.prices import Hardware, Price, Prices, Priority
 from tidy_crate.core.files import read_input
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Currency
@@ -50,25 +51,52 @@ class SignIn(Model):
     keyring: bool = True
 
 
-class Machine(Model):
-    """One machine class. score: speed by the same benchmark as one's own machine's; price per machine and hour.
+class Reclaimable(Model):
+    """Machines that the farm may take back at any moment, for less money."""
 
-    gpu_memory_gb: of each GPU. devices: kinds that a renderer may use on it. disk_gb: free for a crate and its frames.
-    Memory and disk in powers of 1024.
-    """
+    price: float = Field(default=0.5, ge=0, le=1)
+    """Factor on the price."""
+    per_hour: float = Field(default=0.05, ge=0, le=60)
+    """How often a machine is taken back in an hour, on average. What it was rendering starts over on another one."""
+
+
+class Machine(Model):
+    """One machine class. Memory and disk are in powers of 1024."""
 
     name: str = Field(min_length=1)
-    nodes: int = Field(ge=1)
+    nodes: int = Field(ge=1, le=1_000_000)
+    """How many there are."""
+    usually_free: tuple[int, int, int] | None = None
+    """How many of them one really gets at a time: few, usual, most. All of them where it is not said."""
     score: float = Field(gt=0)
+    """Speed, by the same benchmark as one's own machine's; with one GPU where `gpu_parallel` is said."""
+    speeds: float = Field(default=0, ge=0, lt=1)
+    """By which share the machines of the class differ in speed from each other: a standard deviation."""
     memory_gb: float = Field(gt=0)
+    cores: int | None = Field(default=None, ge=1, le=4096)
+    """Processor cores, for prices by the core."""
     gpus: int = Field(default=0, ge=0)
     gpu_memory_gb: float | None = Field(default=None, gt=0)
+    """Of each GPU."""
+    gpu_parallel: float | None = Field(default=None, ge=0, le=1)
+    """Share of a frame's work that all GPUs do together (Amdahl 1967); the rest is done by one."""
     devices: tuple[Literal["cpu", "gpu"], ...] = ()
+    """Kinds of device that a renderer may use on it."""
     disk_gb: float | None = Field(default=None, gt=0)
-    price_per_hour: Amount = Field(ge=0)
+    """Free for a crate and its frames."""
+    price_per_hour: Amount | None = Field(default=None, ge=0)
+    """Of one machine; None where only the `[[price]]` tables of the card apply."""
     billing_increment_seconds: int = Field(default=1, ge=1)
+    """For `price_per_hour`: times are rounded up to whole increments."""
     minimum_seconds: int = Field(default=0, ge=0)
+    """For `price_per_hour`: least time that is billed for each machine."""
     startup_seconds: float = Field(default=0, ge=0)
+    """From order to ready."""
+    arrive_seconds: float = Field(default=0, ge=0)
+    """Over which the machines of a job come one after another."""
+    reclaimable: Reclaimable | None = None
+    failures: float = Field(default=0, ge=0, le=0.5)
+    """Share of frames that fail on the first try and are rendered again by the farm."""
 
     @field_validator("memory_gb", "gpu_memory_gb")
     @classmethod
@@ -82,6 +110,25 @@ class Machine(Model):
         if "gpu" in self.devices and not self.gpus:
             raise ValueError(f"machine {self.name} offers the device gpu and has no gpus")
         return self
+
+    @model_validator(mode="after")
+    def _free(self) -> Machine:
+        free = self.usually_free
+        if free is not None and not (1 <= free[0] <= free[1] <= free[2] <= self.nodes):
+            raise ValueError(f"usually_free of machine {self.name} goes up from 1 to {self.nodes} at most")
+        return self
+
+    @property
+    def speed(self) -> float:
+        """The score with all of its GPUs at work."""
+        if self.gpu_parallel is None or self.gpus < 2:
+            return self.score
+        return self.score / ((1 - self.gpu_parallel) + self.gpu_parallel / self.gpus)
+
+    @property
+    def hardware(self) -> Hardware:
+        """What prices look at."""
+        return Hardware(self.name, self.speed, self.cores, self.gpus)
 
     @property
     def device_kinds(self) -> tuple[str, ...]:
@@ -146,6 +193,8 @@ class Limits(Model):
     samples: Annotated[int, Field(gt=0)] | None = None
     frames: Annotated[int, Field(gt=0)] | None = None
     upload_gb: Positive | None = None
+    nodes: Annotated[int, Field(ge=1)] | None = None
+    """Machines that one job may have at a time."""
     path_length: Annotated[int, Field(gt=0)] | None = None
 
 
@@ -183,7 +232,7 @@ class Balance(Model):
     on: date
 
 
-class FarmCard(Model):
+class FarmCard(Prices):
     """One farm. practice: a simulated one, for which timings of the practice renderer will do.
 
     url: empty where there is no interface for programs. rates_from: the day that the prices are of.
@@ -204,6 +253,10 @@ class FarmCard(Model):
     outputs: OutputRules = OutputRules()
     limits: Limits = Limits()
     machine: tuple[Machine, ...] = Field(min_length=1)
+    priority: tuple[Priority, ...] = ()
+    """Ways to be served sooner or later; the first is the usual one."""
+    queue_seconds: tuple[Positive | Literal[0], Positive | Literal[0], Positive | Literal[0]] = (0, 0, 0)
+    """How long jobs wait before they begin: short, usual, long."""
     program: tuple[Program, ...] = ()
     balance: tuple[Balance, ...] = ()
 
@@ -213,11 +266,51 @@ class FarmCard(Model):
             ("machine class", [one.name for one in self.machine]),
             ("program", [one.name.casefold() for one in self.program]),
             ("account", [one.account for one in self.balance]),
+            ("priority", [one.name for one in self.priority]),
         ):
             twice = next((name for name in names if names.count(name) > 1), None)
             if twice is not None:
                 raise ValueError(f"the {what} {twice!r} is there twice")
         return self
+
+    @model_validator(mode="after")
+    def _every_machine_has_a_price(self) -> FarmCard:
+        names = [one.name for one in self.machine]
+        for price in self.price:
+            unknown = next((name for name in price.machines if name not in names), None)
+            if unknown is not None:
+                raise ValueError(f"a price is for machine {unknown!r}, which the card does not have")
+        if self.queue_seconds != tuple(sorted(self.queue_seconds)):
+            raise ValueError("queue_seconds go up: short, usual, long")
+        for machine in self.machine:
+            prices = self.prices_of(machine)
+            if not prices:
+                raise ValueError(
+                    f"machine {machine.name} has no price: add price_per_hour, or a [[price]] that applies"
+                )
+            if machine.cores is None and any(one.per == "core-hour" for one in prices):
+                raise ValueError(f"machine {machine.name} is priced by the core: add cores = ...")
+            if not machine.gpus and any(one.per == "gpu-hour" for one in prices):
+                raise ValueError(f"machine {machine.name} is priced by the GPU: add gpus = ...")
+        return self
+
+    def prices_of(self, machine: Machine) -> tuple[Price, ...]:
+        """Return all prices that apply to a machine class; they are added up."""
+        own = () if machine.price_per_hour is None else (
+            Price(per="machine-hour", amount=machine.price_per_hour,
+                  increment_seconds=machine.billing_increment_seconds, minimum_seconds=machine.minimum_seconds),
+        )  # fmt: skip
+        return (*own, *(one for one in self.price if not one.machines or machine.name in one.machines))
+
+    def priority_named(self, name: str | None) -> Priority:
+        """Return a priority by name, the usual one when None. Raises WrongUsage on an unknown name."""
+        if name is None:
+            return self.priority[0] if self.priority else Priority(name="usual")
+        found = next((one for one in self.priority if one.name == name), None)
+        if found is None:
+            known = ", ".join(one.name for one in self.priority) or "none"
+            raise WrongUsage("the farm has no such priority", name, f"it has {known}")
+        return found
 
     def machine_named(self, name: str | None) -> Machine:
         """A machine class by name, the first when None. Raises WrongUsage on an unknown name."""

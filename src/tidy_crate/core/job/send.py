@@ -202,6 +202,7 @@ def send(
             job_id=name, number=len(entered.submissions) + 1, farm=card.name, card=str(card_path), key=order.key,
             order=order.model_dump_json(), state=SENDING, currency=card.currency, uploaded_bytes=uploaded,
             reused_bytes=reused, cost=Decimal(0), tasks=sending.tasks, products=sending.products, cursor="",
+            estimate=quote.model_dump_json() if quote is not None else None,
         )  # fmt: skip
         session.add(row)
         session.flush()

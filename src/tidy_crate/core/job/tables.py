@@ -80,6 +80,8 @@ class SubmissionRow(Base):
     """Up to where the farm's changes are known here."""
     began: Mapped[str | None] = mapped_column(String(40))
     """When the farm took it, by the farm's clock; UTC, ISO 8601."""
+    estimate: Mapped[str | None] = mapped_column(Text)
+    """The quote that it was sent with, as JSON; None where there was none."""
     job: Mapped[JobRow] = relationship(back_populates="submissions")
 
 

@@ -154,9 +154,7 @@ class _EdgeSet:
     by_second: NDArray[np.float64]
 
     @classmethod
-    def of(
-        cls, body: JiggleBody, edges: Indices, least: NDArray[np.float64], most: NDArray[np.float64]
-    ) -> _EdgeSet:
+    def of(cls, body: JiggleBody, edges: Indices, least: NDArray[np.float64], most: NDArray[np.float64]) -> _EdgeSet:
         first, second = (end[edges] for end in body.ends)
         free_first, free_second = (body.free[one] > 0 for one in (first, second))
         share = free_first.astype(np.float64) + free_second

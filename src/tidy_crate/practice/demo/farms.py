@@ -7,11 +7,13 @@ from pathlib import Path
 from tidy_crate.core.farm.card import SUFFIX
 
 GULLWING = """\
-# Has what the scene needs, where the project lets it go.
+# Has what the scene needs, where the project lets it go. Billed by the minute, with a price for being served first.
 name = "gullwing"
 title = "Gullwing Render"
 currency = "EUR"
 rates_from = {rates}
+queue_seconds = [0, 240, 1200]
+tax_percent = "19"
 
 [transfer]
 upload_mbit = 100
@@ -48,6 +50,12 @@ disk_gb = 200
 price_per_hour = "1.10"
 billing_increment_seconds = 60
 startup_seconds = 90
+arrive_seconds = 120
+usually_free = [8, 24, 40]
+
+[machine.reclaimable]
+price = 0.4
+per_hour = 0.3
 
 [[machine]]
 name = "albatross"
@@ -60,6 +68,21 @@ disk_gb = 400
 price_per_hour = "4.60"
 billing_increment_seconds = 60
 startup_seconds = 150
+
+[[priority]]
+name = "normal"
+
+[[priority]]
+name = "first"
+price = 1.5
+wait = 0.1
+
+[[discount]]
+over = "100.00"
+percent = "10"
+
+[egress]
+per_gb = "0.05"
 
 [[program]]
 name = "quaybuilder"
@@ -77,11 +100,14 @@ amount = "180.00"
 on = {rates}
 """
 NINEPINS = """\
-# Cheaper, with an older host and rules of its own: worth a look at a test frame first.
+# Half the price by the hour, but every machine is paid for whole hours. An older host, and rules of its own.
 name = "ninepins"
 title = "Ninepins Farm"
 currency = "EUR"
 rates_from = {old}
+queue_seconds = [60, 600, 3600]
+minimum_charge = "5.00"
+tax_percent = "21"
 
 [transfer]
 upload_mbit = 40
@@ -124,11 +150,17 @@ role = "renderer"
 versions = ["1.*"]
 """
 SALTMARSH = """\
-# The cheapest by far: its host is too old for what the scene uses, and it stands where the project does not let it go.
+# Paid in credits for work done, and the cheapest by far: but its host is too old for what the scene uses, and it stands
+# where the project does not let it go.
 name = "saltmarsh"
 title = "Saltmarsh Nodes"
 currency = "EUR"
 rates_from = {rates}
+queue_seconds = [0, 60, 600]
+
+[credits]
+price = "0.012"
+pack = 100
 
 [operator]
 name = "Saltmarsh"
@@ -145,8 +177,16 @@ path = "relative"
 name = "reed"
 nodes = 300
 score = 90
+speeds = 0.3
+failures = 0.03
 memory_gb = 16
-price_per_hour = "0.21"
+startup_seconds = 20
+usually_free = [20, 60, 150]
+
+[[price]]
+per = "score-hour"
+amount = "19"
+startup_billed = false
 
 [[program]]
 name = "quaybuilder"

@@ -70,9 +70,9 @@ def render(order: Order, on_task: Callable[[Rendered], None]) -> None:
     with usd_messages():
         by_view: dict[str, _Scene] = {}
         for task in order.tasks:
-            began, cpu = time.perf_counter(), time.process_time()
             if task.view not in by_view:
                 by_view = {task.view: _Scene(stage, order, task.view)}
+            began, cpu = time.perf_counter(), time.process_time()
             files = by_view[task.view].render(task)
             on_task(Rendered(task, time.perf_counter() - began, time.process_time() - cpu, files))
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.composition import Composition
@@ -18,6 +18,11 @@ from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.running import Commands
 from tidy_crate.core.work.trust import Claim
+
+if TYPE_CHECKING:
+    # a heavy import, only named here
+    import numpy as np
+    from numpy.typing import NDArray
 
 
 @dataclass(frozen=True)
@@ -77,6 +82,13 @@ class SceneFormat(Protocol):
         """Return the bytes of all arrays that render at the first frame, instances once; None where unknown.
 
         memory, tokens: see `read`.
+        """
+
+    def activity(self, scene: Path, camera: str, frames: Sequence[int]) -> NDArray[np.float64] | None:
+        """Return features of what is on screen at each frame, shape (frames, features); None where unknown.
+
+        They say between which frames much changes, so that test frames can be spread over it. scene: a staged one.
+        camera: path of the camera that looks.
         """
 
     def apply(

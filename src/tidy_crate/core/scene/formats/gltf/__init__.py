@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
@@ -65,6 +65,10 @@ class Gltf:
         from tidy_crate.core.scene.formats.gltf.read import geometry_bytes
 
         return geometry_bytes(scene)
+
+    def activity(self, scene: Path, camera: str, frames: Sequence[int]) -> None:
+        """See SceneFormat.activity. Nothing is known of it in this format."""
+        return None
 
     def composition(
         self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]

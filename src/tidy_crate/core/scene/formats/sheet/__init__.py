@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
@@ -47,6 +47,10 @@ class SceneSheet:
         self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
     ) -> int | None:
         """See SceneFormat.geometry_bytes."""
+        return None
+
+    def activity(self, scene: Path, camera: str, frames: Sequence[int]) -> None:
+        """See SceneFormat.activity. A sheet does not say what is on screen."""
         return None
 
     def composition(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from importlib.util import find_spec
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
@@ -11,6 +11,9 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
     from tidy_crate.core.scene.composition import Composition
     from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
@@ -76,6 +79,12 @@ class OpenUsd:
         from tidy_crate.core.scene.formats.usd.geometry import geometry_bytes
 
         return geometry_bytes(scene, plan, memory, tokens)
+
+    def activity(self, scene: Path, camera: str, frames: Sequence[int]) -> NDArray[np.float64] | None:
+        """See SceneFormat.activity."""
+        from tidy_crate.core.scene.formats.usd.activity import activity
+
+        return activity(scene, camera, frames)
 
     def composition(
         self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]

@@ -1,0 +1,239 @@
+"""How probes and estimates are shown."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from rich.console import Console
+from rich.text import Text
+
+from tidy_crate.cli.show import cell, counted, duration, facts, heading, money, size, table
+from tidy_crate.core.estimate.model import Estimate, Here, Quote
+from tidy_crate.core.estimate.probe_result import ProbeResult
+from tidy_crate.core.job.experience import Accuracy
+
+PRACTICE_NOTE = "The timings come from the practice renderer: good for the practice farm, for nothing else."
+
+
+def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
+    """Show the test frames, and what they say of the whole."""
+    rows = table(
+        "request", "frame", "seconds", "memory", "size", "chosen because", right=("frame", "seconds", "memory")
+    )
+    for one in result.frames:
+        rows.add_row(
+            cell(one.request),
+            str(one.frame),
+            duration(one.seconds),
+            size(one.memory_bytes),
+            f"{one.width} x {one.height}" + (f", {one.samples} samples" if one.samples else ""),
+            cell(one.why),
+        )
+    console.print(rows)
+    console.print()
+    facts(
+        console,
+        [
+            *(
+                (
+                    f"all {one.frames} frames" + (f" of {one.request}" if len(result.expected) > 1 else ""),
+                    f"{duration(one.likely)} on this machine, between {duration(one.low)} and {duration(one.high)}",
+                )
+                for one in result.expected
+            ),
+            ("start and load", f"{duration(result.load_seconds)}, once per batch"),
+            ("renderer", f"{result.renderer or 'unnamed'}, {result.cores_used:.1f} cores in use"),
+        ],
+    )
+    if result.basis == "practice":
+        console.print(PRACTICE_NOTE, style="dim")
+    console.print(f"\nNext: tidy-crate estimate {crate} --farm CARD", style="dim", markup=False)
+
+
+def show_estimate(console: Console, result: Estimate, target: str, *, every: bool, plot: Path | None) -> None:
+    """Show the quotes worth looking at, the one to take and why, and what cannot be taken."""
+    shown = _worth_showing(result, every=every)
+    rows = table("", "farm", "machine", "nodes x batch", "with", "cost", "likely between", "done in", "at the latest",
+                 right=("cost", "done in", "at the latest"))  # fmt: skip
+    for at in shown:
+        quote = result.quotes[at]
+        rows.add_row(*_row(quote, result, chosen=result.pick is not None and at == result.pick.index),
+                     style="" if quote.eligible else "dim")  # fmt: skip
+    rows.add_row(*_here_row(result.here))
+    console.print(rows)
+    if len(shown) < len(result.quotes):
+        console.print(f"{len(result.quotes) - len(shown)} more ways were looked at; --all shows them.", style="dim")
+    _show_refused(console, result.quotes)
+    console.print()
+    if result.pick is not None:
+        _show_pick(console, result.quotes[result.pick.index], result)
+    elif result.front:
+        console.print("No way keeps these wishes.", style="red")
+    else:
+        console.print("No farm can take it.", style="red")
+    if result.nearest:
+        heading(console, "What would do")
+        for one in result.nearest:
+            text = (
+                f"{one.change}: {one.farm}, {one.machine}, {money(one.cost.likely, one.cost.currency)} "
+                f"(up to {money(one.cost.high, one.cost.currency)}), done in {duration(one.seconds.likely)} "
+                f"(at the latest {duration(one.seconds.high)})"
+            )
+            console.print(cell(f"  {text}"), soft_wrap=True)
+    _show_ground(console, result)
+    if plot is not None:
+        console.print(cell(f"Drawn: {plot}"), soft_wrap=True)
+    if result.pick is not None and not result.quotes[result.pick.index].shares:
+        quote = result.quotes[result.pick.index]
+        line = (
+            f"send {target} --farm {quote.farm} --machine {quote.machine} --nodes {quote.nodes} --batch {quote.batch}"
+        )
+        console.print(Text(f"\nNext: tidy-crate {line}", style="dim"), soft_wrap=True)
+
+
+def _worth_showing(result: Estimate, *, every: bool) -> list[int]:
+    """The front, the pick, and for each machine class the way with the least product of cost and time."""
+    if every:
+        return list(range(len(result.quotes)))
+    best: dict[tuple[str, str], int] = {}
+    for at, quote in enumerate(result.quotes):
+        key = (quote.farm, quote.machine)
+        other = best.get(key)
+        if other is None or _product(quote) < _product(result.quotes[other]):
+            best[key] = at
+    chosen = {*_thinned(result.front), *(at for at in best.values() if not result.quotes[at].shares)}
+    if result.pick is not None:
+        chosen.add(result.pick.index)
+    return sorted(chosen, key=lambda at: (not result.quotes[at].eligible, float(result.quotes[at].cost.likely), at))
+
+
+def _thinned(front: Sequence[int], most: int = 8) -> list[int]:
+    if len(front) <= most:
+        return list(front)
+    return [front[round(at * (len(front) - 1) / (most - 1))] for at in range(most)]
+
+
+def _product(quote: Quote) -> float:
+    return float(quote.cost.likely) * quote.seconds.likely
+
+
+def _row(quote: Quote, result: Estimate, *, chosen: bool) -> tuple[str | Text, ...]:
+    cost = quote.cost
+    own = quote.cost_own
+    converted = f" ({money(own.likely, own.currency)})" if own is not None and own.currency != cost.currency else ""
+    extras = [quote.priority, "reclaimable" if quote.reclaimable else "", "split" if quote.shares else ""]
+    nodes = " + ".join(f"{one.nodes} x {one.batch}" for one in quote.shares) or f"{quote.nodes} x {quote.batch}"
+    return (
+        "->" if chosen else "",
+        cell(quote.farm),
+        cell(quote.machine),
+        nodes,
+        cell(", ".join(one for one in extras if one)),
+        money(cost.likely, cost.currency) + converted,
+        f"{cost.low:.2f} and {cost.high:.2f}",
+        duration(quote.seconds.likely),
+        duration(quote.seconds.high),
+    )
+
+
+def _here_row(here: Here) -> tuple[str, ...]:
+    cost = "nothing" if here.cost is None else money(here.cost.likely, here.cost.currency)
+    between = "" if here.cost is None else f"{here.cost.low:.2f} and {here.cost.high:.2f}"
+    return (
+        "",
+        "here",
+        "this machine",
+        "1",
+        "",
+        cost,
+        between,
+        duration(here.seconds.likely),
+        duration(here.seconds.high),
+    )
+
+
+def _show_refused(console: Console, quotes: Sequence[Quote]) -> None:
+    """Say why a machine class cannot be taken, once for each."""
+    reasons: dict[tuple[str, str], dict[str, None]] = {}
+    able = {(quote.farm, quote.machine) for quote in quotes if quote.eligible}
+    for quote in quotes:
+        if not quote.eligible and (quote.farm, quote.machine) not in able:
+            reasons.setdefault((quote.farm, quote.machine), {}).update(dict.fromkeys(quote.reasons))
+    for (farm, machine), why in reasons.items():
+        console.print(cell(f"{farm}, {machine}: cannot be taken, {'; '.join(why)}"), style="red", soft_wrap=True)
+
+
+def _show_pick(console: Console, quote: Quote, result: Estimate) -> None:
+    assert result.pick is not None
+    if quote.shares:
+        split = [f"{one.frames} frames at {one.farm} on {counted(one.nodes, 'node')}" for one in quote.shares]
+        what = "split: " + " and ".join(split)
+    else:
+        extra = f", priority {quote.priority}" if quote.priority else ""
+        extra += ", reclaimable machines" if quote.reclaimable else ""
+        what = f"{quote.farm}, {counted(quote.nodes, 'node')} of {quote.machine}, batches of {quote.batch}{extra}"
+    console.print(Text.assemble(("Take ", "bold"), (what, "bold"), f": {result.pick.why}."), soft_wrap=True)
+    if quote.parts is None:
+        return
+    parts = quote.parts
+    steps = [
+        ("upload", parts.upload), ("processing", parts.processing), ("queue", parts.queue), ("start-up", parts.startup),
+        ("rendering", parts.rendering), ("last frames home", parts.retrieval), ("rejected frames again", parts.again),
+        ("stitching", parts.stitching),
+    ]  # fmt: skip
+    console.print(
+        cell("  time: " + ", ".join(f"{name} {duration(took)}" for name, took in steps if took >= 0.5)), soft_wrap=True
+    )
+    paid = parts.money
+    sums = [
+        ("rendering", paid.rendering), ("discount", -paid.discount), ("storage", paid.storage), ("egress", paid.egress),
+        ("up to the least bill", paid.minimum), ("tax", paid.tax),
+    ]  # fmt: skip
+    listed = ", ".join(
+        f"{name} {amount:.2f}" for name, amount in sums if abs(amount) >= paid.rendering / 1000 and amount
+    )
+    again = f"; of it {paid.again:.2f} for frames that are rendered again, on average" if paid.again else ""
+    console.print(cell(f"  money, in {quote.cost.currency}: {listed or 'nothing'}{again}"), soft_wrap=True)
+
+
+def _show_ground(console: Console, result: Estimate) -> None:
+    """Say what it rests on."""
+    console.print()
+    changed = f", with {result.what_if}" if result.what_if else ""
+    facts(
+        console,
+        [
+            ("for", counted(result.frames, "frame") + changed),
+            ("from", f"{result.source}; the render time is known within a range of {result.width:.0%}"),
+            *(("note", note) for note in result.notes),
+        ],
+    )
+    console.print("Ranges hold in eight of ten cases. An estimate, not binding.", style="dim")
+    if result.basis == "practice":
+        console.print(PRACTICE_NOTE, style="dim")
+
+
+def show_accuracy(console: Console, found: Sequence[Accuracy]) -> None:
+    """Show estimate against actual."""
+    if not found:
+        console.print("No job that was sent with an estimate is finished yet.")
+        return
+    rows = table("job", "farm", "machine", "estimated", "between", "paid", "in range", "estimated time", "took",
+                 "frame time", right=("estimated", "paid", "estimated time", "took", "frame time"))  # fmt: skip
+    for one in found:
+        rows.add_row(
+            cell(one.job),
+            cell(one.farm),
+            cell(one.machine),
+            money(one.cost.likely, one.cost.currency),
+            f"{one.cost.low:.2f} and {one.cost.high:.2f}",
+            f"{one.paid:.2f}",
+            "yes" if one.cost_in_range else "no",
+            duration(one.seconds.likely),
+            duration(one.took),
+            f"{one.frame_factor:.2f} x" if one.frame_factor is not None else "?",
+        )
+    console.print(rows)
+    kept = sum(one.cost_in_range for one in found)
+    console.print(f"\n{kept} of {len(found)} bills were in their range; eight of ten is what the ranges promise.")

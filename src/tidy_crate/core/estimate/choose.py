@@ -1,0 +1,69 @@
+"""Which frames to test: spread over the shot and over what changes in it, then where they tell most."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tidy_crate.core.estimate.timing import ShotTimes
+
+Array = NDArray[np.float64]
+# of the way along the shot, what counts by change and not by number
+BY_CHANGE = 0.6
+
+
+def along_the_shot(activity: Array | None, frames: int) -> Array:
+    """Return where each frame stands along the shot, shape (frames,), going up from 0 to 1.
+
+    activity: features of what is on screen, shape (frames, features), None where they are not known. Frames between
+    which much changes stand far apart.
+    """
+    even = np.linspace(0.0, 1.0, frames) if frames > 1 else np.zeros(1)
+    if activity is None or frames < 2:
+        return even
+    spread = activity.std(axis=0)
+    steps = np.abs(np.diff(activity, axis=0)) / np.where(spread > 0, spread, 1.0)
+    change = np.sqrt((steps**2).sum(axis=1))
+    total = float(change.sum())
+    if not np.isfinite(total) or total <= 0:
+        return even
+    changed = np.concatenate([[0.0], np.cumsum(change) / total])
+    return np.asarray((1 - BY_CHANGE) * even + BY_CHANGE * changed)
+
+
+def spread_frames(numbers: tuple[int, ...], count: int, positions: Array | None = None) -> tuple[int, ...]:
+    """Return `count` frames in the middle of as many equal stretches of the shot: spread, and not just its ends.
+
+    numbers: all frames, ascending. positions: where they stand, see `along_the_shot`.
+    """
+    count = min(count, len(numbers))
+    if positions is None:
+        return tuple(numbers[(2 * at + 1) * len(numbers) // (2 * count)] for at in range(count))
+    chosen: list[int] = []
+    for at in range(count):
+        wanted = (at + 0.5) / count
+        free = [index for index in range(len(numbers)) if index not in chosen]
+        chosen.append(min(free, key=lambda index: (abs(positions[index] - wanted), index)))
+    return tuple(numbers[index] for index in sorted(chosen))
+
+
+def most_telling(shot: ShotTimes, count: int = 1) -> tuple[int, ...]:
+    """Return frames not yet measured whose times would tell most about the total; fewer where hardly any is left.
+
+    Knowing one number takes the square of its covariance with the total, over its variance, off the variance of the
+    total. After each choice, what it would tell is taken out of the others.
+    """
+    total = shot.draws.sum(axis=1)
+    off, rest = shot.draws - shot.draws.mean(axis=0), total - total.mean()
+    open_ = np.array([number not in shot.measured for number in shot.numbers])
+    chosen: list[int] = []
+    while len(chosen) < count and open_.any():
+        spread = np.maximum((off**2).mean(axis=0), 1e-12)
+        gain = np.where(open_, (off * rest[:, None]).mean(axis=0) ** 2 / spread, -1.0)
+        best = int(np.argmax(gain))
+        chosen.append(shot.numbers[best])
+        open_[best] = False
+        known = off[:, best] / np.sqrt(spread[best])
+        off = off - known[:, None] * (off * known[:, None]).mean(axis=0)
+        rest = rest - known * (rest * known).mean()
+    return tuple(sorted(chosen))

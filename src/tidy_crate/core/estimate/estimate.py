@@ -1,0 +1,194 @@
+"""The estimate: timings, cards and wishes in, quotes and a plan out. It joins the parts of this package."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.estimate.model import Estimate, Quote, Wishes
+from tidy_crate.core.estimate.plan import (
+    front_of,
+    here_of,
+    nearest_of,
+    need_rates,
+    pick_of,
+    search,
+    splits,
+)
+from tidy_crate.core.estimate.quote import Experience, Offer
+from tidy_crate.core.estimate.timing import Array
+from tidy_crate.core.estimate.timings import Timings
+from tidy_crate.core.estimate.what_if import Change, changed, every_second
+from tidy_crate.core.estimate.work import JobWork, work_of_job
+from tidy_crate.core.exchange import Exchange
+from tidy_crate.core.farm.card import FarmCard, Machine
+from tidy_crate.core.money import Amount
+from tidy_crate.core.work.request import RenderRequest
+
+SEED = 20261101
+
+
+@dataclass(frozen=True)
+class Question:
+    """What is to be estimated, and all that is known about it."""
+
+    content: PackingList
+    timings: Timings
+    cards: tuple[FarmCard, ...]
+    wishes: Wishes = field(default_factory=Wishes)
+    exchange: Exchange = field(default_factory=Exchange)
+    experience: Callable[[str, str], Experience] = lambda farm, machine: Experience()
+    """What earlier jobs say of a farm's machine class."""
+    requests: tuple[RenderRequest, ...] | None = None
+    """In place of the crate's: what is left of a job."""
+    delivered: frozenset[str] = frozenset()
+    """Farms that have the crate already."""
+    refused: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """By farm, why it cannot take the scene: its programs, its rules."""
+    positions: Mapping[str, Array] = field(default_factory=dict)
+    """By request, where its frames stand along the shot."""
+    change: Change | None = None
+    hour_here: tuple[Amount, str] | None = None
+    """Price of an hour on this machine, and its currency."""
+    split: bool = True
+    """Whether splits between farms are looked at."""
+
+
+@dataclass(frozen=True)
+class Answer:
+    """An estimate, and the work that it is of, for pictures."""
+
+    estimate: Estimate
+    work: JobWork
+
+
+def estimate(question: Question) -> Answer:
+    """Quote a crate on every card and machine class, and choose.
+
+    Raises Blocked when it has nothing to render, UnreadableInput when a request has no timing, WrongUsage on wishes
+    that no card can keep by its own account.
+    """
+    if not question.cards:
+        raise WrongUsage("no farm is named to estimate for", "--farm", "name a farm card, such as --farm gullwing")
+    requests = question.requests if question.requests is not None else question.content.to_render()
+    timings = question.timings
+    if question.change is not None:
+        requests = changed(requests, question.change)
+        if question.change.speed:
+            timings = _faster(timings, question.change.speed)
+    wishes = question.wishes
+    currency = wishes.currency or question.cards[0].currency
+    work = _work(question, requests, timings)
+    found = search(_offers(question, work, timings), wishes, question.exchange, currency)
+    quotes = found.quotes
+    need_rates(quotes, currency)
+    if question.split and wishes.nodes is None and wishes.machine is None:
+        quotes += splits(found, front_of(quotes), question.exchange, currency)
+    front = front_of(quotes)
+    pick = pick_of(quotes, front, wishes)
+    wishing = wishes.most_money is not None or wishes.most_seconds is not None
+    nearest = (
+        nearest_of(wishes, quotes, _changes(question, requests, timings, currency))
+        if wishing and pick is None and front
+        else ()
+    )
+    hour = question.hour_here
+    timed = {(one.request, one.frame) for one in timings.frames}
+    return Answer(
+        Estimate(
+            quotes=quotes,
+            front=front,
+            pick=pick,
+            here=here_of(work, hour[0] if hour else None, hour[1] if hour else None),
+            nearest=nearest,
+            basis=timings.basis,
+            source=timings.source,
+            currency=currency,
+            frames=work.pictures,
+            timed=len(timed),
+            width=work.width,
+            what_if=str(question.change) if question.change is not None else "",
+            notes=tuple(_notes(question, timings, quotes)),
+        ),
+        work,
+    )
+
+
+def _work(question: Question, requests: Sequence[RenderRequest], timings: Timings) -> JobWork:
+    outputs = {output.name: output for output in question.content.essentials.outputs}
+    # a changed range has other frames than the positions are of
+    fitting = {
+        request.name: question.positions[request.name]
+        for request in requests
+        if request.name in question.positions and len(question.positions[request.name]) == len(request.numbers())
+    }
+    return work_of_job(requests, outputs, timings, question.content.bytes, SEED, fitting)
+
+
+def _offers(question: Question, work: JobWork, timings: Timings) -> list[Offer]:
+    return [
+        Offer(
+            card=card,
+            machine=machine,
+            work=work,
+            timings=timings,
+            wishes=question.wishes,
+            experience=question.experience(card.name, machine.name),
+            delivered=card.name in question.delivered,
+            refused=question.refused.get(card.name, ()),
+            seed=SEED,
+        )
+        for card in question.cards
+        for machine in _machines(card, question.wishes.machine)
+    ]
+
+
+def _machines(card: FarmCard, wanted: str | None) -> Iterable[Machine]:
+    return (card.machine_named(wanted),) if wanted else card.machine
+
+
+def _faster(timings: Timings, speed: float) -> Timings:
+    frames = tuple(replace(one, seconds=one.seconds / speed) for one in timings.frames)
+    return replace(timings, frames=frames)
+
+
+def _changes(
+    question: Question, requests: tuple[RenderRequest, ...], timings: Timings, currency: str
+) -> Iterable[tuple[str, Callable[[], Sequence[Quote]]]]:
+    """Changes of what is rendered, from the least that is lost on."""
+
+    def quotes_of(other: tuple[RenderRequest, ...]) -> Sequence[Quote]:
+        work = _work(question, other, timings)
+        return search(_offers(question, work, timings), question.wishes, question.exchange, currency).quotes
+
+    samples = [request.samples for request in requests]
+    if not timings.noise_target and all(one is not None and one > 1 for one in samples):
+        for share in (0.75, 0.5, 0.25):
+            fewer = tuple(
+                request.model_copy(update={"samples": max(1, round((request.samples or 1) * share))})
+                for request in requests
+            )
+            counts = ", ".join(sorted({str(request.samples) for request in fewer}))
+            yield f"{counts} samples", lambda fewer=fewer: quotes_of(fewer)  # type: ignore[misc]
+    for scale in (0.75, 0.5):
+        smaller = changed(requests, Change(scale=scale))
+        yield f"a scale of {scale:.0%}", lambda smaller=smaller: quotes_of(smaller)  # type: ignore[misc]
+    if any(len(request.numbers()) > 1 for request in requests):
+        yield "every second frame", lambda: quotes_of(every_second(requests))
+
+
+def _notes(question: Question, timings: Timings, quotes: Sequence[Quote]) -> Iterable[str]:
+    if timings.load_seconds is None:
+        yield "the time to load the scene is not known, and counts as none"
+    if timings.memory_bytes is None:
+        yield "the memory that a frame takes is not known: no machine was left out for its memory"
+    if not timings.home_bytes:
+        yield "the size of a frame file is a guess from its pixels and passes"
+    missing = sorted({quote.cost.currency for quote in quotes if quote.cost_own is None})
+    if missing:
+        yield f"no rate of exchange is known for {', '.join(missing)}: these quotes are not compared"
+    wrong = sorted({quote.farm for quote in quotes if quote.corrected_by})
+    if wrong:
+        yield f"corrected by earlier jobs at {', '.join(wrong)}"

@@ -1,0 +1,145 @@
+"""The timings that a probe leaves beside its crate."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+from pydantic import Field
+
+from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.crate.test_frames import probe_folder
+from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.estimate.machine import ProbeMachine
+from tidy_crate.core.estimate.timings import FrameTiming, Timings
+from tidy_crate.core.files import read_json
+from tidy_crate.core.model import FrameNumber, Wire, validated
+from tidy_crate.core.schema import Schema
+from tidy_crate.core.work.request import MOST_PIXELS, RenderRequest
+
+TIMINGS = "timings.json"
+VERSION = 3
+
+# ten years
+Seconds = Annotated[float, Field(ge=0, le=3.2e8)]
+Count = Annotated[int, Field(ge=0, lt=2**63)]
+Place = Annotated[float, Field(ge=0, le=1)]
+
+
+class ProbeFrame(Wire):
+    """One measured frame."""
+
+    request: str
+    frame: FrameNumber
+    seconds: Seconds
+    """Wall clock, without starting the renderer and loading the scene; processor time for the practice renderer."""
+    memory_bytes: Count
+    """Of the renderer and all that it started, at its peak."""
+    width: Annotated[int, Field(ge=1, le=MOST_PIXELS)]
+    height: Annotated[int, Field(ge=1, le=MOST_PIXELS)]
+    samples: Count | None
+    """Per pixel; None where nothing states them."""
+    basis: str
+    """What kind of renderer it was."""
+    bytes: Count = 0
+    """Of all files that it left; 0 while unknown."""
+    why: str = ""
+    """Why this frame was chosen."""
+
+
+class Expected(Wire):
+    """What all frames of a request come to on this machine, in seconds: 10th, 50th and 90th percentile."""
+
+    request: str
+    frames: Count
+    low: Seconds
+    likely: Seconds
+    high: Seconds
+    width: Annotated[float, Field(ge=0)]
+    """(high - low) / likely."""
+
+
+class ProbeResult(Wire):
+    """All measured frames, and what they were measured with."""
+
+    probe: int = VERSION
+    crate: str
+    frames: tuple[ProbeFrame, ...]
+    load_seconds: Seconds
+    """To start the renderer and load the scene, once per batch."""
+    cores_used: Annotated[float, Field(ge=0, le=1e6)]
+    """Processor seconds for each second of wall clock."""
+    basis: str
+    renderer: str
+    """Name and version."""
+    contents: str = ""
+    """Digest of the crate's packing list; empty where it was not noted."""
+    command: tuple[str, ...] = ()
+    """The render command, with its placeholders."""
+    machine: ProbeMachine = ProbeMachine()
+    expected: tuple[Expected, ...] = ()
+    """For each request."""
+    noise_target: bool = False
+    """Whether a frame ends at a noise target."""
+    positions: dict[str, tuple[Place, ...]] = Field(default_factory=dict)
+    """By request, where its frames stand along the shot, from 0 to 1: far apart where much changes on screen."""
+
+    def outdated(self, content: PackingList) -> tuple[str, ...]:
+        """Return why these timings say nothing about this crate; nothing where they do."""
+        if not self.contents:
+            return ("they do not say which state of the crate they are of",)
+        found = []
+        if self.contents != content.digest:
+            found.append("the crate was collected again since, and holds something else")
+        command = content.render
+        if command is not None and f"{command.name} {command.version}".strip() != self.renderer:
+            found.append(f"they were made with {self.renderer or 'another renderer'}")
+        if command is not None and command.command != self.command:
+            found.append("they were made with another command line")
+        return tuple(found)
+
+    def timings(self, requests: tuple[RenderRequest, ...]) -> Timings:
+        """Return them for an estimate."""
+        frames = tuple(
+            FrameTiming(one.request, one.frame, max(one.seconds, 1e-6), one.width, one.height, one.samples,
+                        one.memory_bytes)
+            for one in self.frames
+        )  # fmt: skip
+        sizes: dict[str, list[float]] = {}
+        by_name = {request.name: request for request in requests}
+        for one in self.frames:
+            if one.bytes and one.request in by_name:
+                asked = by_name[one.request]
+                pixels = asked.width * asked.height / (one.width * one.height)
+                sizes.setdefault(one.request, []).append(one.bytes * pixels)
+        return Timings(
+            frames,
+            self.load_seconds,
+            self.basis,
+            f"{len(self.frames)} test frames of {self.renderer or 'a renderer'} on this machine",
+            noise_target=self.noise_target,
+            home_bytes={name: sum(each) / len(each) for name, each in sizes.items()},
+        )
+
+
+# from version 1, which noted nothing of what the timings belong to; version 3 notes more of each frame
+SCHEMA = Schema("timings", "probe", VERSION, {1: lambda content: content, 2: lambda content: content})
+
+
+def read_probe(crate: Path, content: PackingList, *, accept_old: bool = False) -> ProbeResult:
+    """Return the timings of a crate. accept_old: also those that are of another state of it.
+
+    Raises UnreadableInput when there are none, or they are of something else.
+    """
+    path = probe_folder(crate.absolute()) / TIMINGS
+    if not path.is_file():
+        raise UnreadableInput(
+            "there are no timings for this crate yet", crate,
+            f"run tidy-crate probe {crate.name}, or give times with --seconds-per-frame, --timing or --timings",
+        )  # fmt: skip
+    found = validated(ProbeResult, SCHEMA.upgraded(read_json(path, SCHEMA.what), path), SCHEMA.what, path)
+    reasons = found.outdated(content)
+    if reasons and not accept_old:
+        what = "the timings are of something else: " + "; ".join(reasons)
+        raise UnreadableInput(what, crate, "run probe on it again, or add --accept-old-timings")
+    return found

@@ -1,0 +1,120 @@
+"""The work of a job: every task's seconds on the measured machine, many times, each as likely as the next."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tidy_crate.core.estimate.timing import Array, ShotTimes, shot_times
+from tidy_crate.core.estimate.timings import Timings
+from tidy_crate.core.farm.fit import TILE_OVERHEAD
+from tidy_crate.core.scene.model import Output
+from tidy_crate.core.work.request import RenderRequest
+
+# runs of the Monte Carlo; fewer for very large jobs, whose totals hardly differ
+RUNS = 200
+LEAST_RUNS = 40
+_MOST_NUMBERS = 4_000_000
+# bytes per pixel and channel of a frame file, compressed, and channels of a pass where nothing is known
+BYTES_PER_CHANNEL = 1.5
+CHANNELS = 2.5
+# pixels and channels a second that this machine puts together, from tiles
+STITCH_RATE = 4e7
+# bytes of a frame's files differ by this share from the test frames'
+_LOAD_SPREAD = 0.1
+
+
+@dataclass(frozen=True)
+class JobWork:
+    """All tasks of a job, in order.
+
+    tasks: seconds on the measured machine, shape (runs, tasks). load: seconds to load the scene once, shape (runs,).
+    home_bytes: of each task's files, shape (tasks,).
+    """
+
+    tasks: Array
+    load: Array
+    home_bytes: Array
+    upload_bytes: int
+    stitch_seconds: float
+    pictures: int
+    slowest: float
+    """Seconds of the slowest whole frame, likely."""
+    shots: tuple[ShotTimes, ...]
+
+    @property
+    def runs(self) -> int:
+        """Runs of the Monte Carlo."""
+        return len(self.load)
+
+    @property
+    def width(self) -> float:
+        """How wide the 80 % range of all work is, as a share of its median."""
+        from tidy_crate.core.estimate.timing import range_width
+
+        return range_width(self.tasks.sum(axis=1))
+
+    def part(self, chosen: NDArray[np.int64]) -> JobWork:
+        """Return the same for some of the tasks only, by their places."""
+        return replace(
+            self, tasks=self.tasks[:, chosen], home_bytes=self.home_bytes[chosen],
+            stitch_seconds=self.stitch_seconds * len(chosen) / max(1, self.tasks.shape[1]),
+        )  # fmt: skip
+
+
+def work_of_job(
+    requests: Iterable[RenderRequest],
+    outputs: Mapping[str, Output],
+    timings: Timings,
+    upload_bytes: int,
+    seed: int,
+    positions: Mapping[str, Array] | None = None,
+) -> JobWork:
+    """Draw the work of some requests.
+
+    positions: by request, where its frames stand along the shot, see `shot_times`. Raises UnreadableInput when a
+    request has no timed frame.
+    """
+    requests = tuple(requests)
+    chance = np.random.default_rng(seed)
+    most = max(1, sum(request.task_count for request in requests))
+    runs = int(np.clip(_MOST_NUMBERS // most, LEAST_RUNS, RUNS))
+    tasks, sizes, shots = [], [], []
+    stitching = 0.0
+    for request in requests:
+        shot = shot_times(request, timings, chance, runs, (positions or {}).get(request.name))
+        shots.append(shot)
+        each = shot.draws
+        split = request.tile_count * request.shares
+        if split > 1:
+            # a margin around each tile for the filters; shares of the samples have none
+            each = each * (TILE_OVERHEAD if request.tile_count > 1 else 1.0) / split
+        tasks.append(np.repeat(np.tile(each, (1, len(request.view_names))), split, axis=1))
+        picture = frame_bytes(request, outputs, timings)
+        count = len(request.numbers()) * len(request.view_names)
+        sizes.append(np.full(count * split, picture / split))
+        if split > 1:
+            stitching += count * picture / BYTES_PER_CHANNEL * split / STITCH_RATE
+    load = timings.load_seconds or 0.0
+    return JobWork(
+        tasks=np.concatenate(tasks, axis=1),
+        load=load * np.exp(_LOAD_SPREAD * chance.standard_normal(runs)),
+        home_bytes=np.concatenate(sizes),
+        upload_bytes=upload_bytes,
+        stitch_seconds=stitching,
+        pictures=sum(len(request.numbers()) * len(request.view_names) for request in requests),
+        slowest=max(float(shot.likely.max()) for shot in shots),
+        shots=tuple(shots),
+    )
+
+
+def frame_bytes(request: RenderRequest, outputs: Mapping[str, Output], timings: Timings) -> float:
+    """Return the bytes of one frame's files: as the test frames had it, else by pixels and passes."""
+    measured = timings.home_bytes.get(request.name)
+    if measured:
+        return measured
+    channels = sum(max(1, len(outputs[name].variables)) * CHANNELS for name in request.outputs if name in outputs)
+    return request.width * request.height * max(1.0, channels) * BYTES_PER_CHANNEL

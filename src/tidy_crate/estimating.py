@@ -1,0 +1,267 @@
+"""Estimates for the user: puts together timings, farm cards, the ledger and the user's configuration.
+
+Part of `tidy_crate.api`, which hands on what is public here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date, datetime
+from decimal import Decimal, InvalidOperation
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+
+from tidy_crate.core.check.finding import Severity
+from tidy_crate.core.check.run import Against, check_crate
+from tidy_crate.core.context.user import OwnMachine
+from tidy_crate.core.crate.packing import PackingList, read_packing_list
+from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.estimate.estimate import Answer, Question, estimate
+from tidy_crate.core.estimate.model import Quote, Wishes
+from tidy_crate.core.estimate.probe_result import read_probe
+from tidy_crate.core.estimate.timings import Timings
+from tidy_crate.core.estimate.what_if import parse_change
+from tidy_crate.core.estimate.when import parse_when
+from tidy_crate.core.estimate.written import table_timings, typed_timings
+from tidy_crate.core.exchange import Exchange, ExchangeRate
+from tidy_crate.core.farm.card import FarmCard, Machine, find_card, read_card
+from tidy_crate.core.job.experience import Experiences
+from tidy_crate.core.job.job_timings import Machines, farms_of_job, left_of_job, timings_of_job
+from tidy_crate.core.job.ledger import Ledger, submissions_of
+from tidy_crate.core.work.request import RenderRequest
+
+
+class Asking(Protocol):
+    """What an estimate needs to know of its user."""
+
+    @property
+    def card_folders(self) -> list[Path]:
+        """Where a farm card is looked for by name."""
+
+    @property
+    def own_machine(self) -> OwnMachine:
+        """What this machine is and costs."""
+
+    @property
+    def exchange(self) -> tuple[ExchangeRate, ...]:
+        """Rates of exchange."""
+
+
+@dataclass(frozen=True)
+class TimingSource:
+    """Where timings are to come from; the crate's test frames where nothing is said."""
+
+    table: Path | None = None
+    """A CSV file."""
+    per_frame: str | None = None
+    """A time for every frame, such as `80s`."""
+    single: tuple[str, ...] = ()
+    """Times of single frames, such as `1=80s,120=350s`."""
+    load: str | None = None
+    """The time to load the scene, for timings that are typed in."""
+    job: str | None = None
+    """An earlier job."""
+    accept_old: bool = False
+    """Take test frames of an earlier state of the crate."""
+
+
+@dataclass(frozen=True)
+class Ask:
+    """What the wrangler asks of an estimate, as it was typed."""
+
+    machine: str | None = None
+    nodes: int | None = None
+    batch: int | None = None
+    priority: str | None = None
+    reclaimable: bool | None = None
+    score_here: float | None = None
+    upload_mbit: float | None = None
+    currency: str | None = None
+    accept_practice: bool = False
+    finish_by: str | None = None
+    """Such as `Fri 18:00`."""
+    budget: str | None = None
+    """Such as `120 EUR`."""
+    what_if: str | None = None
+    """Such as `samples=64,scale=50%`."""
+
+
+def parse_money(text: str, currency: str) -> tuple[Decimal, str]:
+    """Read an amount such as `120 EUR`, `EUR 120` or `120`. Raises WrongUsage for what is none, or not above zero."""
+    words = text.replace("\u00a0", " ").split()
+    names = [word for word in words if word.isalpha()]
+    amounts = [word for word in words if not word.isalpha()]
+    remedy = "write an amount and a currency, such as '120 EUR'"
+    if len(amounts) != 1 or len(names) > 1 or (names and not (len(names[0]) == 3 and names[0].isascii())):
+        raise WrongUsage("not an amount of money", repr(text[:40]), remedy)
+    if "," in amounts[0]:
+        raise WrongUsage("the amount has a comma", repr(text[:40]), "write 1200.50 with a point, and no other marks")
+    try:
+        found = Decimal(amounts[0])
+    except InvalidOperation as error:
+        raise WrongUsage("not an amount of money", repr(text[:40]), remedy) from error
+    if not found.is_finite() or not 0 < found < Decimal(10) ** 12:
+        raise WrongUsage("a budget is an amount above zero", repr(text[:40]), remedy)
+    return found, names[0].upper() if names else currency
+
+
+def find_timings(
+    crate: Path,
+    content: PackingList,
+    source: TimingSource,
+    requests: tuple[RenderRequest, ...],
+    ledger: Ledger,
+    cards: Sequence[Path],
+) -> tuple[Timings, Mapping[str, np.ndarray]]:
+    """Return the timings that a source names, and where the frames stand along the shot where that is known.
+
+    Raises WrongUsage when two sources are named, UnreadableInput when there are no timings.
+    """
+    named = {
+        "--timings": source.table is not None,
+        "--seconds-per-frame and --timing": source.per_frame is not None or bool(source.single),
+        "--from-job": source.job is not None,
+    }
+    if sum(named.values()) > 1:
+        both = " and ".join(name for name, given in named.items() if given)
+        raise WrongUsage("timings can come from one place only", both, "give one of them")
+    if source.table is not None:
+        return table_timings(source.table, requests), {}
+    if source.per_frame is not None or source.single:
+        if source.per_frame is not None and source.single:
+            raise WrongUsage(
+                "timings can come from one place only", "--seconds-per-frame and --timing", "give one of them"
+            )
+        return typed_timings(source.per_frame, source.single, requests, source.load), {}
+    if source.job is not None:
+        return timings_of_job(ledger, source.job, _machines(cards), requests), {}
+    found = read_probe(crate, content, accept_old=source.accept_old)
+    positions = {name: np.array(each) for name, each in found.positions.items()}
+    return found.timings(requests), positions
+
+
+def _machines(folders: Sequence[Path]) -> Machines:
+    def machine(card: str, name: str) -> Machine:
+        return read_card(find_card(card, folders)).machine_named(name)
+
+    return machine
+
+
+def ask(target: str, farms: Sequence[str], wanted: Ask, source: TimingSource, user: Asking, ledger: Ledger) -> Answer:
+    """Estimate a crate, or what is left of a job. target: the crate's folder or the job's name."""
+    paths = [find_card(name, user.card_folders) for name in farms]
+    cards = [read_card(path) for path in paths]
+    job = None
+    crate = Path(target).absolute()
+    requests: tuple[RenderRequest, ...] | None = None
+    delivered: frozenset[str] = frozenset()
+    if not crate.is_dir():
+        row, submissions = submissions_of(ledger, target)
+        job, crate, content = row.id, Path(row.crate), row.packing_list()
+        requests = left_of_job(ledger, job)
+        if not requests:
+            raise WrongUsage("every frame of this job is rendered, so that nothing is left to estimate", job,
+                             "tidy-crate estimate --accuracy shows how its estimate did")  # fmt: skip
+        delivered = frozenset(one.farm for one in submissions)
+        known = {card.name for card in cards}
+        for one in farms_of_job(ledger, job):
+            if one.farm not in known:
+                cards.append(read_card(find_card(one.card, user.card_folders)))
+        if source == TimingSource():
+            source = TimingSource(job=job)
+    else:
+        content = read_packing_list(crate)
+    cards_once = tuple({card.name: card for card in cards}.values())
+    if len(cards_once) < len(cards):
+        raise WrongUsage(
+            "two of the cards have one name", ", ".join(card.name for card in cards), "name each farm once"
+        )
+    every = requests if requests is not None else content.to_render()
+    timings, positions = _timings(crate, content, source, every, ledger, user, job)
+    own = user.own_machine
+    currency = (wanted.currency or (cards_once[0].currency if cards_once else "EUR")).upper()
+    exchange = Exchange.of(user.exchange)
+    most_money = None
+    if wanted.budget is not None:
+        amount, of = parse_money(wanted.budget, currency)
+        rate = exchange.rate(of, currency)
+        if rate is None:
+            raise WrongUsage(
+                f"no rate of exchange from {of} to {currency} is known", repr(wanted.budget),
+                f"give the budget in {currency}, or add [[exchange]] to config.toml",
+            )  # fmt: skip
+        most_money = amount * rate[0]
+    now = datetime.now().astimezone()
+    finish = parse_when(wanted.finish_by, now) if wanted.finish_by is not None else None
+    wishes = Wishes(
+        machine=wanted.machine,
+        nodes=wanted.nodes,
+        batch=wanted.batch,
+        score_here=wanted.score_here or own.score or 100.0,
+        accept_practice=wanted.accept_practice,
+        priority=wanted.priority,
+        reclaimable=wanted.reclaimable,
+        upload_mbit=wanted.upload_mbit or own.upload_mbit,
+        most_seconds=(finish - now).total_seconds() if finish is not None else None,
+        most_money=most_money,
+        currency=currency,
+    )
+    return estimate(
+        Question(
+            content=content,
+            timings=timings,
+            cards=cards_once,
+            wishes=wishes,
+            exchange=exchange,
+            experience=Experiences(ledger),
+            requests=requests,
+            delivered=delivered,
+            refused=_refused(crate, cards_once),
+            positions=positions,
+            change=parse_change(wanted.what_if) if wanted.what_if is not None else None,
+            hour_here=(own.price_per_hour, own.currency) if own.price_per_hour is not None else None,
+        )
+    )
+
+
+def _refused(crate: Path, cards: tuple[FarmCard, ...]) -> dict[str, tuple[str, ...]]:
+    """Return by farm what `check` finds that forbids sending the crate there."""
+    found: dict[str, tuple[str, ...]] = {}
+    try:
+        result = check_crate(crate, Against(cards=cards, today=date.today()))
+    except TidyCrateError:
+        return found  # `check` and `send` say what is wrong with it
+    for one in result.findings:
+        if one.farm is not None and one.severity is Severity.ERROR and not one.waived:
+            found[one.farm] = (*found.get(one.farm, ()), f"{one.subject}: {one.message}")
+    return found
+
+
+def _timings(
+    crate: Path,
+    content: PackingList,
+    source: TimingSource,
+    requests: tuple[RenderRequest, ...],
+    ledger: Ledger,
+    user: Asking,
+    job: str | None,
+) -> tuple[Timings, Mapping[str, np.ndarray]]:
+    try:
+        return find_timings(crate, content, source, requests, ledger, user.card_folders)
+    except UnreadableInput:
+        if job is None or source.job != job:
+            raise
+        # nothing of the job is rendered yet: its test frames have to do
+        return find_timings(crate, content, TimingSource(accept_old=True), requests, ledger, user.card_folders)
+
+
+def own_quote(crate: Path, content: PackingList, card: FarmCard, wishes: Wishes, user: Asking, ledger: Ledger) -> Quote:
+    """Return the quote of one way of sending a crate. Raises TidyCrateError where there are no timings."""
+    timings, positions = find_timings(crate, content, TimingSource(), content.requests, ledger, user.card_folders)
+    question = Question(
+        content, timings, (card,), wishes, experience=Experiences(ledger), positions=positions, split=False
+    )
+    return estimate(replace(question, requests=content.to_render())).estimate.quotes[0]
