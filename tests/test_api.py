@@ -13,10 +13,11 @@ import pytest
 from conftest import usda
 from tidy_crate import api
 from tidy_crate.core.asset.search import SURE
-from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.progress import Step
 from tidy_crate.core.work.task import Task, TaskRange
 from tidy_crate.core.work.trust import NotTrusted
+from tidy_crate.estimating import TimingSource
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings
 
@@ -108,7 +109,7 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
     control.start(farm, FarmSettings(nodes=2, startup_seconds=5))
     try:
         assert api.account(card, user=user)[1].balance == Decimal(250)
-        picked = api.estimate(crate, [card], user=user)
+        picked = api.estimate(crate, [card], user=user).estimate
         assert picked.pick is not None
         prepared = api.prepare(crate, card, batch=1, user=user)
         # a project's own frame token holds here too, though this process never opened the project
@@ -147,7 +148,14 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
     with pytest.raises(UnreadableInput, match="collected again since"):
         api.estimate(crate, [card], user=user)
     assert "collected again since" in api.prepare(crate, card, user=user).no_quote
-    assert api.estimate(crate, [card], accept_old_timings=True, user=user).quotes
+    old = TimingSource(accept_old=True)
+    assert api.estimate(crate, [card], source=old, user=user).estimate.quotes
+    # a finished job teaches the next estimate, and gives it timings
+    assert [(one.job, one.farm) for one in api.estimate_accuracy(user=user)] == [(sent.job, "practice")]
+    told = api.estimate(crate, [card], source=TimingSource(job=sent.job), user=user).estimate
+    assert told.basis == "job" and told.quotes[0].corrected_by == 1
+    with pytest.raises(WrongUsage, match="nothing is left"):
+        api.estimate(sent.job, [], user=user)
     shutil.rmtree(tmp_path / "farm")
 
 

@@ -28,7 +28,8 @@ from tidy_crate.core.bake.run import bake
 from tidy_crate.core.crate.archive import write_archive
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
-from tidy_crate.core.estimate.probe import TIMINGS, ProbeFrame, ProbeResult, probe_folder
+from tidy_crate.core.crate.test_frames import probe_folder
+from tidy_crate.core.estimate.probe_result import TIMINGS, ProbeFrame, ProbeResult
 from tidy_crate.core.files import write_json
 from tidy_crate.core.job.ledger import Ledger, new_job
 from traps import Shot, sheet

@@ -18,8 +18,9 @@ from tidy_crate.core.check.run import Against, check_crate, check_scene
 from tidy_crate.core.context.scene import open_scene
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import read_packing_list
+from tidy_crate.core.crate.test_frames import probe_folder
 from tidy_crate.core.estimate.model import Wishes
-from tidy_crate.core.estimate.probe import TIMINGS, ProbeFrame, ProbeResult, probe_folder
+from tidy_crate.core.estimate.probe_result import TIMINGS, ProbeFrame, ProbeResult
 from tidy_crate.core.farm.card import read_card
 from tidy_crate.core.files import write_json
 

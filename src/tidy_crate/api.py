@@ -501,7 +501,8 @@ def prove(crate: Path, *, frame: int | None = None, test: bool = True, user: Use
     user = user or User.here()
     commands = _crate_commands(crate, user)
     with unpacked(crate.absolute()) as folder:
-        return core(folder, user.environment, commands, frame, test=test)
+        # what an archive was unpacked to is gone in a moment
+        return core(folder, user.environment, commands, frame, test=test, keep=folder == crate.absolute())
 
 
 # ---- before spending

@@ -120,6 +120,21 @@ def test_x4_links_bombs_and_torn_archives_are_refused(packed: tuple[SceneContext
         assert not list((tmp_path / f"{name}.d").rglob("sky.png"))
 
 
+@pytest.mark.parametrize(("at", "value"), [(10, 9), (10, 12), (10, 14), (10, 99), (8, 1)])
+def test_x4_compression_that_is_not_read_here_and_encryption_are_refused(
+    at: int, value: int, packed: tuple[SceneContext, Path], tmp_path: Path
+) -> None:
+    path = tmp_path / "c.zip"
+    write_archive(packed[1], path)
+    data = bytearray(path.read_bytes())
+    # the second entry of the central directory: flags are at 8, the method at 10
+    entry = data.find(b"PK\x01\x02", data.find(b"PK\x01\x02") + 4)
+    data[entry + at] = value
+    path.write_bytes(bytes(data))
+    with pytest.raises(UnreadableInput, match="encrypted, or compressed"):
+        unpack_archive(path, tmp_path / "back")
+
+
 def test_an_ending_that_is_not_known_is_refused(packed: tuple[SceneContext, Path], tmp_path: Path) -> None:
     with pytest.raises(WrongUsage, match="not an archive"):
         write_archive(packed[1], tmp_path / "c.rar")

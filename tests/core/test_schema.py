@@ -10,9 +10,10 @@ import pytest
 
 from tidy_crate.core.context.decisions import DecisionsFile
 from tidy_crate.core.crate.packing import FILE_NAME, SCHEMA, PackingList, read_packing_list
+from tidy_crate.core.crate.test_frames import probe_folder
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput
-from tidy_crate.core.estimate.probe import SCHEMA as TIMINGS_SCHEMA
-from tidy_crate.core.estimate.probe import TIMINGS, ProbeFrame, ProbeResult, probe_folder, read_probe
+from tidy_crate.core.estimate.probe_result import SCHEMA as TIMINGS_SCHEMA
+from tidy_crate.core.estimate.probe_result import TIMINGS, ProbeFrame, ProbeResult, read_probe
 from tidy_crate.core.farm.card import read_card
 from tidy_crate.core.schema import Schema
 from tidy_crate.core.work.request import View

@@ -133,6 +133,9 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     card = _relative(farm / "practice.farm.toml", folder)
     step("Render a few test frames here and time them.", "probe", crate)
     step("What will it cost, and when is it done?", "estimate", crate, "--farm", card)
+    step("And in full HD, at the three farms? The cheapest by the hour is the dearest for this job.",
+         "estimate", crate, "--farm", "gullwing", "--farm", "ninepins", "--farm", "saltmarsh",
+         "--what-if", "scale=600%", "--accept-practice-timings", "--plot", "estimate.png")  # fmt: skip
     step("Send it. The farm reads the crate for itself before anything renders.",
          "send", crate, "--farm", card, "--batch", str(BATCH), "--yes")  # fmt: skip
     job = api.jobs()[0].job
@@ -142,17 +145,17 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     step("Render that one again, on its own number.", "rerender", job, "--yes")
     step("Wait for it, and bring it home.", "retrieve", job, "--into", "frames", "--follow")
     step("Look again, and draw a contact sheet.", "review", job, "--sheet", "contact-sheet.png")
-    return _outcome(teller, job, folder, folder / crate, folder / card)
+    step("How did the estimate do?", "estimate", "--accuracy")
+    return _outcome(teller, job, folder)
 
 
-def _outcome(teller: _Teller, job: str, folder: Path, crate: Path, card: Path) -> dict[str, Any]:
-    """What it came to: the frames as they were last judged, the bill, and what was estimated for this very job."""
+def _outcome(teller: _Teller, job: str, folder: Path) -> dict[str, Any]:
+    """Return what it came to: the frames as they were last judged, the bill, and what it was sent with."""
     view = api.track(job)
     verdicts = [row.state for row in view.frames]
-    # as the job asked for it: on a busy machine not every node comes to take a batch
-    quote = api.prepare(crate, str(card), batch=BATCH).quote
-    if quote is None:
-        raise TidyCrateError("the demo's crate has no estimate", crate)
+    told = [one for one in api.estimate_accuracy() if one.job == job]
+    if not told:
+        raise TidyCrateError("the demo's job was sent without an estimate", job)
     return {
         "job": job,
         "folder": str(folder),
@@ -161,7 +164,7 @@ def _outcome(teller: _Teller, job: str, folder: Path, crate: Path, card: Path) -
         "counts": {verdict.value: verdicts.count(verdict.value) for verdict in Verdict},
         "cost": str(view.cost),
         "currency": view.currency,
-        "estimated": quote.cost.model_dump(mode="json"),
+        "estimated": told[0].cost.model_dump(mode="json"),
         "steps": teller.seconds,
     }
 

@@ -151,6 +151,10 @@ def _entries(kind: str, stream: BinaryIO) -> Iterator[tuple[str, int, IO[bytes] 
     if kind == ".zip":
         with zipfile.ZipFile(stream) as archive:
             for info in archive.infolist():
+                if info.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED) or info.flag_bits & 0x41:
+                    raise ValueError(
+                        f"{info.filename[:80]!r} is encrypted, or compressed in a way that is not read here"
+                    )
                 plain = not info.is_dir() and not stat.S_ISLNK(info.external_attr >> 16)
                 with archive.open(info) as data:
                     yield info.filename, info.file_size, data if plain else None, None

@@ -11,6 +11,8 @@ import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
+from pydantic import Field
+
 from tidy_crate.core.crate.confine import TCP, confine, devices, program_folders, runtime_folders
 from tidy_crate.core.crate.isolate import MEMORY, NETWORK, PROCESSES, isolate
 from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
@@ -41,6 +43,8 @@ class FrameProof(Model):
     """Whether the renderer ran at all. One that could not start says nothing about the crate."""
     said: tuple[str, ...] = ()
     """The last lines that it printed before it failed."""
+    files: dict[str, str] = Field(default_factory=dict)
+    """By output, where a good frame is kept, to compare the farm's frames with."""
 
 
 class Proof(Model):
@@ -280,7 +284,8 @@ def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) ->
         judged = judge_file(path, expected)
         if judged.verdict is not Verdict.GOOD:
             troubles.append(f"{output.name}: {'; '.join(judged.reasons)}")
-    return FrameProof(frame=frame, seconds=done.seconds, good=not troubles, why="; ".join(troubles) or None)
+    left = {name: str(path) for name, path in files.items() if path is not None}
+    return FrameProof(frame=frame, seconds=done.seconds, good=not troubles, why="; ".join(troubles) or None, files=left)
 
 
 # how the loaders of programs and of Python say that a part of the program itself is not there

@@ -61,10 +61,44 @@ memory_gb = 64
 price_per_hour = "1.00"
 billing_increment_seconds = 60
 startup_seconds = 120
+# minimum_seconds = 300           # least time that is billed for each machine
+# arrive_seconds = 300            # over which the machines of a job come one after another
+# usually_free = [2, 5, 10]       # how many one really gets: few, usual, most
+# speeds = 0.1                    # by which share they differ in speed
+# failures = 0.01                 # share of frames that fail on the first try
+# cores = 32                      # for prices by the core
+# gpu_parallel = 0.95             # share of the work that all GPUs do together; `score` is then with one
+# reclaimable = {{ price = 0.4, per_hour = 0.3 }}   # may be taken back: factor on the price, how often
 # gpus = 2
 # gpu_memory_gb = 24
 # devices = ["cpu", "gpu"]
 # disk_gb = 200
+
+# [[price]]                       # beside or in place of price_per_hour; all that apply are added up
+# per = "frame"                   # machine-hour, gpu-hour, core-hour, score-hour, frame, rental
+# amount = "0.02"
+
+# [[priority]]                    # the first one listed is the usual one
+# name = "first"
+# price = 1.5                     # factors: on the price, the queue, the machines one gets
+# wait = 0.1
+# nodes = 1.0
+
+# [[discount]]
+# over = "1000.00"
+# percent = "10"                  # off the part of a bill above; whole = true: off all of it
+
+# [storage]
+# per_gb_day = "0.01"
+# days = 7
+# free_gb = 10
+
+# [egress]
+# per_gb = "0.05"
+
+# [credits]                       # amounts above are then credits
+# price = "0.02"
+# pack = 100
 
 # [[program]]
 # name = "our-renderer"

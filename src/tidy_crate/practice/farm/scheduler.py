@@ -18,6 +18,7 @@ from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +26,9 @@ from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.farm.protocol import JobOrder, JobState, Reading
+from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskState
+from tidy_crate.practice.farm.laws import law_times, node_pace
 from tidy_crate.practice.farm.node import (
     BatchOrder,
     Report,
@@ -94,6 +97,13 @@ class Scheduler:
     def wake(self) -> None:
         """There is work."""
         self._work.set()
+
+    def run_down(self) -> None:
+        """Do here and now all that there is to do, in place of a thread: for synthetic nodes only."""
+        while True:
+            with self._store.writing() as session:
+                if not self._hand_out(session):
+                    return
 
     def stop(self) -> None:
         """End; what is under way is rendered again after the next start."""
@@ -310,16 +320,18 @@ class Scheduler:
         heapq.heapify(free)
         outputs = {request.name: request.outputs for request in order.requests}
         job.state = JobState.RENDERING.value
-        tasks = self._next_batch(session, job, SYNTHETIC_AT_ONCE)
+        tasks = self._next_batch(session, job, max(1, SYNTHETIC_AT_ONCE // order.batch) * order.batch)
+        request = next(one for one in order.requests if one.name == tasks[0].request)
         asked = self._asked_again(session, tasks)
         attempts: list[dict[str, Any]] = []
-        for task in tasks:
-            _, _, shift = free[0]
+        shift = free[0][2]
+        for number, task in enumerate(tasks):
+            first = number % order.batch == 0
+            if first and number:
+                heapq.heapreplace(free, (shift.free_at, shift.id, shift))
+                shift = free[0][2]
             identity = task.task()
-            seconds = synthetic_seconds(identity, self._settings.seed, self._settings.synthetic_seconds)
-            seconds /= self._settings.speed
-            worked = self._worked(identity, shift, seconds)
-            heapq.heapreplace(free, (shift.free_at, shift.id, shift))
+            worked = self._worked(identity, shift, self._synthetic(identity, request, shift.node, loads=first))
             task.attempts = max(1, task.attempts)
             attempts.append(
                 {
@@ -345,6 +357,27 @@ class Scheduler:
         ]  # fmt: skip
         session.execute(insert(ProductRow), products)
         return True
+
+    def _synthetic(self, task: Task, request: RenderRequest, node: str, *, loads: bool) -> float:
+        """Return the seconds that a synthetic node takes for a task. loads: it loads the scene first."""
+        settings = self._settings
+        if settings.synthetic_law is None:
+            seconds = synthetic_seconds(task, settings.seed, settings.synthetic_seconds)
+        else:
+            places = self._places(request)
+            seconds = float(
+                law_times(settings.synthetic_law, settings.seed, settings.synthetic_seconds, len(places))[
+                    places[task.frame]
+                ]
+            )
+        load = settings.synthetic_load if loads else 0.0
+        return (seconds + load) * node_pace(settings.seed, node, settings.node_spread) / settings.speed
+
+    @staticmethod
+    @lru_cache(16)
+    def _places(request: RenderRequest) -> dict[int, int]:
+        """The place of each frame in the shot."""
+        return {frame: place for place, frame in enumerate(sorted(request.numbers()))}
 
     @staticmethod
     def _asked_again(session: Session, tasks: Sequence[TaskRow]) -> list[int]:

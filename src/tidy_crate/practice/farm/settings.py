@@ -14,6 +14,7 @@ from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.files import read_json, write_bytes, write_json
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.money import Amount
+from tidy_crate.practice.farm.laws import Law
 
 FILE_NAME = "settings.json"
 TOKEN_FILE = "token"
@@ -54,6 +55,12 @@ class FarmSettings(Model):
     output_path: Literal["any", "name", "relative"] = "relative"
     synthetic_seconds: float = Field(default=0, ge=0)
     """Mean seconds of a frame on nodes that render nothing, for tests of large jobs; 0 for real nodes."""
+    synthetic_law: Law | None = None
+    """How synthetic frames of a shot differ; None for a spread around the mean that knows no shot."""
+    synthetic_load: float = Field(default=0, ge=0)
+    """Seconds in which a synthetic node loads the scene, for each batch."""
+    node_spread: float = Field(default=0, ge=0, lt=1)
+    """By which share synthetic nodes differ in speed."""
     quoted_seconds: float = Field(default=10, gt=0)
     """Seconds of a frame that its own quotes assume."""
     seed: int = 1

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import posixpath
 import zipfile
+import zlib
 from contextlib import ExitStack
 from functools import lru_cache
 from pathlib import Path
@@ -76,7 +77,7 @@ def _names(package: Path, nested: tuple[str, ...], _size: int, _changed: int) ->
                 inside = stack.enter_context(archive.open(name))
                 archive = stack.enter_context(zipfile.ZipFile(inside))
             return tuple(archive.namelist())
-    except (OSError, ValueError, KeyError, zipfile.BadZipFile, NotImplementedError):
+    except (OSError, ValueError, KeyError, zipfile.BadZipFile, zlib.error, EOFError, RuntimeError):
         return ()
 
 
