@@ -17,7 +17,7 @@ from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.progress import Step
 from tidy_crate.core.work.task import Task, TaskRange
 from tidy_crate.core.work.trust import NotTrusted
-from tidy_crate.estimating import TimingSource
+from tidy_crate.estimating import Ask, TimingSource
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings
 
@@ -115,6 +115,10 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
         # a project's own frame token holds here too, though this process never opened the project
         assert not prepared.sending.errors and prepared.quote is not None
         sent = api.send(prepared, user=user, progress=steps.append)
+        # E14: a farm that has the crate is asked for a quote of its own; E15: what is left of the job
+        for target in (crate, sent.job):
+            own = api.estimate(target, [card], Ask(ask_farms=True), user=user).estimate.own_quotes
+            assert [(one.farm, one.binding) for one in own] == [("practice", False)] and own[0].cost > 0
         seen: list[str] = []
         api.track(sent.job, frames=False, follow=lambda view: seen.append(view.state), pause=0.05, user=user)
         into = tmp_path / "frames"
@@ -151,9 +155,9 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
     old = TimingSource(accept_old=True)
     assert api.estimate(crate, [card], source=old, user=user).estimate.quotes
     # a finished job teaches the next estimate, and gives it timings
-    assert [(one.job, one.farm) for one in api.estimate_accuracy(user=user)] == [(sent.job, "practice")]
+    assert {(one.job, one.farm) for one in api.estimate_accuracy(user=user)} == {(sent.job, "practice")}
     told = api.estimate(crate, [card], source=TimingSource(job=sent.job), user=user).estimate
-    assert told.basis == "job" and told.quotes[0].corrected_by == 1
+    assert told.basis == "job" and told.quotes[0].corrected_by == 2
     with pytest.raises(WrongUsage, match="nothing is left"):
         api.estimate(sent.job, [], user=user)
     shutil.rmtree(tmp_path / "farm")

@@ -554,8 +554,8 @@ def estimate(
     from tidy_crate.estimating import Ask, TimingSource, ask
 
     user = user or User.here()
-    with ledger(user) as book:
-        return ask(str(target), tuple(farms), wanted or Ask(), source or TimingSource(), user, book)
+    with ledger(user) as book, FarmLinks(user) as links:
+        return ask(str(target), tuple(farms), wanted or Ask(), source or TimingSource(), user, book, links.to)
 
 
 def estimate_accuracy(*, user: User | None = None) -> tuple[Accuracy, ...]:
@@ -653,7 +653,6 @@ def prepare(
     user: User | None = None,
 ) -> Prepared:
     """Check a crate against a farm and quote it. Nothing is sent. tasks: some of the crate's only."""
-    from tidy_crate.core.estimate.model import Wishes
     from tidy_crate.core.job.send import prepare as core
     from tidy_crate.estimating import own_quote
 
@@ -664,9 +663,8 @@ def prepare(
         sending = sending.of(tasks)
     quote, why = None, ""
     try:
-        wishes = Wishes(machine=sending.machine, nodes=sending.nodes, batch=sending.batch)
         with ledger(user) as book:
-            quote = own_quote(sending.crate, sending.packing, card, wishes, user, book)
+            quote = own_quote(sending, card, user, book)
     except TidyCrateError as error:
         why = f"{error.what}; run probe on it"
     from tidy_crate.core.job.repeats import sent_before

@@ -20,7 +20,7 @@ from tidy_crate.core.context.user import OwnMachine
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.estimate import Answer, Question, estimate
-from tidy_crate.core.estimate.model import Quote, Wishes
+from tidy_crate.core.estimate.model import SCORE_HERE, Quote, Wishes
 from tidy_crate.core.estimate.probe_result import read_probe
 from tidy_crate.core.estimate.timings import Timings
 from tidy_crate.core.estimate.what_if import parse_change
@@ -31,6 +31,8 @@ from tidy_crate.core.farm.card import FarmCard, Machine, find_card, read_card
 from tidy_crate.core.job.experience import Experiences
 from tidy_crate.core.job.job_timings import Machines, farms_of_job, left_of_job, timings_of_job
 from tidy_crate.core.job.ledger import Ledger, submissions_of
+from tidy_crate.core.job.own_quotes import ByName, with_own_quotes
+from tidy_crate.core.job.send import Sending
 from tidy_crate.core.work.request import RenderRequest
 
 
@@ -85,6 +87,8 @@ class Ask:
     """Such as `Fri 18:00`."""
     budget: str | None = None
     """Such as `120 EUR`."""
+    ask_farms: bool = False
+    """Ask farms that make quotes of their own."""
     what_if: str | None = None
     """Such as `samples=64,scale=50%`."""
 
@@ -150,8 +154,19 @@ def _machines(folders: Sequence[Path]) -> Machines:
     return machine
 
 
-def ask(target: str, farms: Sequence[str], wanted: Ask, source: TimingSource, user: Asking, ledger: Ledger) -> Answer:
-    """Estimate a crate, or what is left of a job. target: the crate's folder or the job's name."""
+def ask(
+    target: str,
+    farms: Sequence[str],
+    wanted: Ask,
+    source: TimingSource,
+    user: Asking,
+    ledger: Ledger,
+    links: ByName | None = None,
+) -> Answer:
+    """Estimate a crate, or what is left of a job. target: the crate's folder or the job's name.
+
+    links: opens the link to a farm, for quotes of its own.
+    """
     paths = [find_card(name, user.card_folders) for name in farms]
     cards = [read_card(path) for path in paths]
     job = None
@@ -200,7 +215,7 @@ def ask(target: str, farms: Sequence[str], wanted: Ask, source: TimingSource, us
         machine=wanted.machine,
         nodes=wanted.nodes,
         batch=wanted.batch,
-        score_here=wanted.score_here or own.score or 100.0,
+        score_here=wanted.score_here or own.score or SCORE_HERE,
         accept_practice=wanted.accept_practice,
         priority=wanted.priority,
         reclaimable=wanted.reclaimable,
@@ -209,7 +224,7 @@ def ask(target: str, farms: Sequence[str], wanted: Ask, source: TimingSource, us
         most_money=most_money,
         currency=currency,
     )
-    return estimate(
+    answer = estimate(
         Question(
             content=content,
             timings=timings,
@@ -225,6 +240,11 @@ def ask(target: str, farms: Sequence[str], wanted: Ask, source: TimingSource, us
             hour_here=(own.price_per_hour, own.currency) if own.price_per_hour is not None else None,
         )
     )
+    if not wanted.ask_farms or links is None:
+        return answer
+    cards_of = {card.name: str(path) for card, path in zip(cards, paths, strict=False)}
+    asked = with_own_quotes(answer.estimate, content, every, ledger, lambda farm: links(cards_of.get(farm, farm)))
+    return replace(answer, estimate=asked)
 
 
 def _refused(crate: Path, cards: tuple[FarmCard, ...]) -> dict[str, tuple[str, ...]]:
@@ -258,10 +278,31 @@ def _timings(
         return find_timings(crate, content, TimingSource(accept_old=True), requests, ledger, user.card_folders)
 
 
-def own_quote(crate: Path, content: PackingList, card: FarmCard, wishes: Wishes, user: Asking, ledger: Ledger) -> Quote:
-    """Return the quote of one way of sending a crate. Raises TidyCrateError where there are no timings."""
-    timings, positions = find_timings(crate, content, TimingSource(), content.requests, ledger, user.card_folders)
-    question = Question(
-        content, timings, (card,), wishes, experience=Experiences(ledger), positions=positions, split=False
+def own_quote(sending: Sending, card: FarmCard, user: Asking, ledger: Ledger) -> Quote:
+    """Return the quote of one way of sending a crate, or a part of it. Raises TidyCrateError without timings."""
+    content = sending.packing
+    timings, positions = find_timings(
+        sending.crate, content, TimingSource(), content.requests, ledger, user.card_folders
     )
-    return estimate(replace(question, requests=content.to_render())).estimate.quotes[0]
+    wishes = Wishes(
+        machine=sending.machine,
+        nodes=sending.nodes,
+        batch=sending.batch,
+        score_here=user.own_machine.score or SCORE_HERE,
+    )
+    question = Question(
+        content, timings, (card,), wishes, experience=Experiences(ledger), requests=_ordered(sending),
+        positions=positions, split=False,
+    )  # fmt: skip
+    return estimate(question).estimate.quotes[0]
+
+
+def _ordered(sending: Sending) -> tuple[RenderRequest, ...]:
+    """Return the requests with those frames and views that are sent."""
+    requests = {request.name: request for request in sending.packing.to_render()}
+    found = []
+    for one in sending.ranges:
+        request = requests[one.request]
+        views = tuple(view for view in request.views if not one.views or view.name in one.views)
+        found.append(request.model_copy(update={"frames": one.frames, "views": views}))
+    return tuple(found)

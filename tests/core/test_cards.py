@@ -203,6 +203,6 @@ def test_x4_no_output_leaves_the_folder_of_the_job(path: str) -> None:
 def test_the_examples_of_the_documentation_are_valid() -> None:
     text = (Path(__file__).parents[2] / "docs" / "files.md").read_text(encoding="utf-8")
     blocks = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
-    kinds = (Decisions, ProjectFile, SettingsMap, Brief, FarmCard, UserFile)
+    kinds = (Decisions, ProjectFile, SettingsMap, Brief, FarmCard, UserFile, UserFile)
     for kind, block in zip(kinds, blocks, strict=True):
         assert parse_toml(kind, block, kind.__name__, "docs/files.md")

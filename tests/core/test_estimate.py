@@ -238,6 +238,7 @@ def test_e1_probe_goes_on_until_the_total_is_known_well_enough(crate: Path) -> N
     [
         (["{python}", "-c", "print('out of licences'); raise SystemExit(3)"], "failed with code 3"),
         (["{python}", "-c", "pass"], "wrote nothing"),
+        (["{python}", "-c", "import os; os.kill(os.getpid(), 9)"], "memory of this machine ran out"),
         (["no-such-renderer-anywhere"], "cannot start"),
         (["{python}", "{sceene}"], "placeholder"),
     ],

@@ -142,6 +142,9 @@ def register(app: typer.Typer) -> None:
             bool,
             typer.Option("--accept-old-timings", help="Take timings of an earlier state of the crate."),
         ] = False,
+        ask_farms: Annotated[
+            bool, typer.Option("--ask-farms", help="Ask farms that have the crate for quotes of their own.")
+        ] = False,
         every: Annotated[bool, typer.Option("--all", help="Show every way, not just those worth taking.")] = False,
         accuracy: Annotated[
             bool, typer.Option("--accuracy", help="Show how the estimates of finished jobs did.")
@@ -168,7 +171,7 @@ def register(app: typer.Typer) -> None:
             Ask(
                 machine=machine, nodes=nodes, batch=batch, priority=priority, reclaimable=reclaimable, score_here=score,
                 upload_mbit=upload, currency=currency, accept_practice=accept, finish_by=finish_by, budget=budget,
-                what_if=what_if,
+                what_if=what_if, ask_farms=ask_farms,
             ),
             TimingSource(
                 table=timings, per_frame=per_frame, single=tuple(single or ()), load=load, job=from_job,

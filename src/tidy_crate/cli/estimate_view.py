@@ -81,6 +81,13 @@ def show_estimate(console: Console, result: Estimate, target: str, *, every: boo
                 f"(at the latest {duration(one.seconds.high)})"
             )
             console.print(cell(f"  {text}"), soft_wrap=True)
+    for own in result.own_quotes:
+        binding = "binding" if own.binding else "not binding"
+        text = (
+            f"{own.farm} itself says {money(own.cost, own.currency)} and {duration(own.seconds)} for "
+            f"{counted(own.nodes, 'node')} of {own.machine}, {binding}."
+        )
+        console.print(cell(text), soft_wrap=True)
     _show_ground(console, result)
     if plot is not None:
         console.print(cell(f"Drawn: {plot}"), soft_wrap=True)

@@ -16,6 +16,7 @@ __all__ = [
     "Here",
     "MoneyParts",
     "Nearest",
+    "OwnQuote",
     "Parts",
     "Pick",
     "Quote",
@@ -134,6 +135,19 @@ class Nearest(Model):
     """Whether the wish is then kept."""
 
 
+class OwnQuote(Model):
+    """What a farm itself says that a way costs and takes."""
+
+    farm: str
+    machine: str
+    nodes: int
+    batch: int
+    cost: Amount
+    currency: str
+    seconds: float
+    binding: bool
+
+
 class Estimate(Model):
     """All quotes, and which of them to take."""
 
@@ -143,6 +157,8 @@ class Estimate(Model):
     pick: Pick | None
     here: Here
     nearest: tuple[Nearest, ...] = ()
+    own_quotes: tuple[OwnQuote, ...] = ()
+    """What farms say themselves, where they were asked."""
     basis: str
     source: str
     """Where the timings are from, in words."""

@@ -37,7 +37,8 @@ TOGETHER = 3
 # draws of the timing model with which frames are chosen
 DRAWS = 200
 SEED = 7
-TIME_LIMIT = 6 * 3600.0
+# a run that takes so many times longer than all test frames together may is taken to hang, after this time at least
+HANGS_AFTER, LEAST_LIMIT = 4.0, 600.0
 SPREAD, CHANGE, TELLING, ASKED, FULL = (
     "spread over the shot",
     "spread over what changes on screen",
@@ -96,7 +97,8 @@ def probe(
     folder = probe_folder(crate)
     known = _scene_facts(crate, content)
     began = time.monotonic()
-    runs = _Runs(crate, content, command, commands, progress, known.samples)
+    limit = max(LEAST_LIMIT, HANGS_AFTER * wishes.seconds)
+    runs = _Runs(crate, content, command, commands, progress, known.samples, limit)
     requests = [_begun(crate, content, request, wishes, known) for request in content.to_render()]
     for one in requests:
         _first_frames(runs, one, wishes)
@@ -233,6 +235,8 @@ class _Runs:
     commands: Commands
     progress: Progress
     scene_samples: int | None
+    limit: float
+    """Seconds after which a run is taken to hang."""
     cores: list[float] = field(default_factory=list)
     kept: list[TestFrame] = field(default_factory=list)
 
@@ -267,7 +271,7 @@ class _Runs:
 
     def _run(self, scene: Path, request: RenderRequest, group: tuple[int, ...], into: Path, view: str) -> RenderRun:
         try:
-            return run(self.command, scene, request, group, into, TIME_LIMIT, self.commands, view=view)
+            return run(self.command, scene, request, group, into, self.limit, self.commands, view=view)
         except CommandFailed as error:
             if error.started:
                 error.remedy = error.remedy or "see what it says above; check the crate with prove, then probe it again"

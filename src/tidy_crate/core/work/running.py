@@ -61,6 +61,10 @@ class Commands:
             raise CommandFailed(f"{what} did not end within {limit:g} s", line[0], said=ended.text, log=log)
         if ended.code in _NOT_STARTED:
             raise CommandFailed(f"{what} cannot start", line[0], _CHECK, said=ended.text, log=log, started=False)
+        if ended.code in _KILLED:
+            peak = f", at {ended.memory_bytes / 2**30:.1f} GiB" if ended.memory_bytes else ""
+            what = f"{what} was killed{peak}, most likely because the memory of this machine ran out"
+            raise CommandFailed(what, line[0], _SMALLER, said=ended.text, log=log)
         if ended.code != 0:
             where = " ".join(line)[:200]
             raise CommandFailed(f"{what} failed with code {ended.code}", where, said=ended.text, log=log)
@@ -68,5 +72,8 @@ class Commands:
 
 
 _CHECK = "check the command line and that the program is installed"
+_SMALLER = "free some memory, or run it on a machine with more"
+# by the signal that the system sends when memory is short, as Python and as a shell tell it
+_KILLED = (-9, 137)
 # what a shell returns for a command that it cannot run, and for one that it does not find
 _NOT_STARTED = (126, 127)
