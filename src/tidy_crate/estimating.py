@@ -167,13 +167,14 @@ def ask(
 
     links: opens the link to a farm, for quotes of its own.
     """
-    paths = [find_card(name, user.card_folders) for name in farms]
-    cards = [read_card(path) for path in paths]
     job = None
     crate = Path(target).absolute()
+    content = read_packing_list(crate) if crate.is_dir() else None
+    paths = [find_card(name, user.card_folders) for name in farms]
+    cards = [read_card(path) for path in paths]
     requests: tuple[RenderRequest, ...] | None = None
     delivered: frozenset[str] = frozenset()
-    if not crate.is_dir():
+    if content is None:
         row, submissions = submissions_of(ledger, target)
         job, crate, content = row.id, Path(row.crate), row.packing_list()
         requests = left_of_job(ledger, job)
@@ -187,8 +188,6 @@ def ask(
                 cards.append(read_card(find_card(one.card, user.card_folders)))
         if source == TimingSource():
             source = TimingSource(job=job)
-    else:
-        content = read_packing_list(crate)
     cards_once = tuple({card.name: card for card in cards}.values())
     if len(cards_once) < len(cards):
         raise WrongUsage(

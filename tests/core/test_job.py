@@ -408,12 +408,11 @@ def test_a_farm_without_a_capability_says_what_it_cannot_do(sending: Sending, le
 
 
 def test_a_balance_that_does_not_cover_the_job_stops_it(sending: Sending, farm: MemoryFarm, ledger: Ledger) -> None:
-    from test_estimate import measured
+    from tidy_crate.core.estimate.estimate import Question, estimate
+    from tidy_crate.core.estimate.timings import FrameTiming, Timings
 
-    from tidy_crate.core.estimate.model import Wishes
-    from tidy_crate.core.estimate.quote import estimate
-
-    quote = estimate(sending.packing, measured({1001: 3600.0}), [CARD], Wishes()).quotes[0]
+    timings = Timings((FrameTiming("main", 1001, 3600.0),), 0.0, "measured")
+    quote = estimate(Question(sending.packing, timings, (CARD,))).estimate.quotes[0]
     farm.balance = Decimal(1)
     with pytest.raises(FarmError, match="balance"):
         send(sending, CARD, Path("f"), farm.link(), ledger, quote)

@@ -11,11 +11,14 @@ import numpy as np
 
 from tidy_crate.core.errors import Blocked, WrongUsage
 from tidy_crate.core.estimate.model import PROMISE, Here, Nearest, Pick, Quote, Share, Wishes
-from tidy_crate.core.estimate.quote import LOW_TO_HIGH, Offer, Way, best_batch, quoted
+from tidy_crate.core.estimate.quote import LOW_TO_HIGH, Offer, Way, best_batch, quoted, refusals, rough
 from tidy_crate.core.estimate.work import JobWork
 from tidy_crate.core.exchange import Exchange
 from tidy_crate.core.money import Cost, Range, rounded
 
+# ways that are all simulated; of more, those are that promise most
+_SIMULATED = 80
+_NEARLY = 1.02
 # farms that are looked at together when a job is split
 _MOST_TO_SPLIT = 4
 _SPLIT_STEPS = 2
@@ -33,18 +36,41 @@ class Found:
 
 
 def search(offers: Sequence[Offer], wishes: Wishes, exchange: Exchange, currency: str) -> Found:
-    """Quote every offer in every way that makes sense."""
-    quotes, of, ways = [], [], []
-    for offer in offers:
-        sizes: dict[tuple[int, bool], int] = {}
-        for way in _ways(offer, wishes, sizes):
-            quotes.append(_compared(quoted(offer, way), exchange, currency))
-            of.append(offer)
-            ways.append(way)
-    return Found(tuple(quotes), tuple(of), tuple(ways))
+    """Quote every offer in every way that makes sense.
+
+    Of very many ways, those are simulated that a formula finds best for their machine class, or near the best of all.
+    """
+    pairs = [(offer, way) for offer in offers for way in _ways(offer, wishes)]
+    if len(pairs) > _SIMULATED:
+        pairs = _promising(pairs, exchange, currency)
+    quotes = tuple(_compared(quoted(offer, way), exchange, currency) for offer, way in pairs)
+    return Found(quotes, tuple(offer for offer, _ in pairs), tuple(way for _, way in pairs))
 
 
-def _ways(offer: Offer, wishes: Wishes, sizes: dict[tuple[int, bool], int]) -> Iterator[Way]:
+def _promising(pairs: list[tuple[Offer, Way]], exchange: Exchange, currency: str) -> list[tuple[Offer, Way]]:
+    chosen: set[int] = set()
+    by_offer: dict[tuple[str, str], list[tuple[int, float, float]]] = {}
+    able: list[tuple[float, float, int]] = []
+    for at, (offer, way) in enumerate(pairs):
+        found = rough(offer, way)
+        rate = exchange.rate(offer.card.currency, currency)
+        cost = float(found.cost * (rate[0] if rate is not None else 1))
+        by_offer.setdefault((offer.card.name, offer.machine.name), []).append((at, cost, found.seconds))
+        if rate is not None and next(refusals(offer, way), None) is None:
+            able.append((cost, found.seconds, at))
+    for each in by_offer.values():
+        for measure in (lambda one: one[1], lambda one: one[2], lambda one: one[1] * one[2]):
+            chosen.add(min(each, key=measure)[0])
+    soonest = float("inf")
+    for _, seconds, at in sorted(able):
+        # what is nearly as soon as something cheaper may be sooner in a simulation
+        if seconds < soonest * _NEARLY:
+            chosen.add(at)
+        soonest = min(soonest, seconds)
+    return [pairs[at] for at in sorted(chosen)]
+
+
+def _ways(offer: Offer, wishes: Wishes) -> Iterator[Way]:
     card, machine = offer.card, offer.machine
     if wishes.reclaimable and machine.reclaimable is None:
         return
@@ -56,10 +82,7 @@ def _ways(offer: Offer, wishes: Wishes, sizes: dict[tuple[int, bool], int]) -> I
         kinds = (wishes.reclaimable,)
     for nodes, reclaimable in itertools.product(node_counts(offer, wishes.nodes), kinds):
         for priority in priorities:
-            key = (nodes, reclaimable)
-            if key not in sizes:
-                sizes[key] = best_batch(offer, nodes, priority, reclaimable=reclaimable)
-            yield Way(nodes, sizes[key], priority, reclaimable)
+            yield Way(nodes, best_batch(offer, nodes, priority), priority, reclaimable)
 
 
 def node_counts(offer: Offer, wanted: int | None) -> list[int]:

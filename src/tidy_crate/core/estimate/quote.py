@@ -114,6 +114,22 @@ class Offer:
         return np.asarray(seconds * np.exp(LINE * self._chance.standard_normal(self.work.runs)))
 
     @cached_property
+    def mean_work(self) -> tuple[float, float]:
+        """Seconds of all tasks together, on machines that stay and on such as may be taken back, roughly."""
+        stay, go = (float(tasks[:_FEW].sum(axis=1).mean()) for tasks in (self.tasks, self.reclaimed_tasks))
+        return stay, go
+
+    @cached_property
+    def mean_load(self) -> float:
+        """Seconds to load the scene, roughly."""
+        return float(self.load[:_FEW].mean())
+
+    @cached_property
+    def usual_upload(self) -> float:
+        """Seconds until the crate is there, likely."""
+        return float(np.median(self.upload))
+
+    @cached_property
     def _luck(self) -> Array:
         """By run, how well it goes with the queue and with free machines, between 0 and 1; shape (runs, 2)."""
         # one of each stretch, so that percentiles hardly depend on chance
@@ -240,8 +256,7 @@ def money(offer: Offer, way: Way, done: Outcome) -> tuple[tuple[Bill, Bill, Bill
     A bill goes up with whatever it counts, so that its percentiles are bills for the percentiles of what it counts.
     """
     card = offer.card
-    reclaim = offer.machine.reclaimable
-    factor = way.priority.price * (reclaim.price if way.reclaimable and reclaim is not None else 1.0)
+    factor = _factor(offer, way)
     prices = card.prices_of(offer.machine)
     each = counted(prices, offer.machine.hardware, done.usage)
     home_bytes = float(offer.work.home_bytes.sum())
@@ -259,6 +274,12 @@ def money(offer: Offer, way: Way, done: Outcome) -> tuple[tuple[Bill, Bill, Bill
     )  # fmt: skip
     low, likely, high = found
     return (low, likely, high), again * Decimal(str(factor))
+
+
+def _factor(offer: Offer, way: Way) -> float:
+    """Factor of a way on the prices of its card."""
+    rule = offer.machine.reclaimable
+    return way.priority.price * (rule.price if way.reclaimable and rule is not None else 1.0)
 
 
 def _sum_of(one: Counted, at: float) -> Decimal:
@@ -331,27 +352,68 @@ def refusals(offer: Offer, way: Way) -> Iterator[str]:
         yield f"a frame takes longer than the {card.limits.minutes_per_frame:g} minutes it may, whole"
 
 
-def best_batch(offer: Offer, nodes: int, priority: Priority, *, reclaimable: bool) -> int:
+@dataclass(frozen=True)
+class Rough:
+    """What a way comes to by a formula, for choosing those that are worth a simulation."""
+
+    cost: Decimal
+    seconds: float
+
+
+def rough(offer: Offer, way: Way) -> Rough:
+    """Return what a way comes to, without simulating it: all machines work evenly until the last batch."""
+    count = offer.work.tasks.shape[1]
+    nodes = _usual_nodes(offer, way.nodes, way.priority)
+    seconds, paid = _evenly(offer.mean_work[way.reclaimable], count, offer, nodes, way.batch)
+    working = np.full((1, nodes), paid / nodes)
+    zero = np.zeros(1)
+    steps = {"upload": offer.upload[:1], "processing": zero, "download": zero}
+    used = Usage(working, np.full((1, nodes), offer.machine.startup_seconds), np.array([float(count)]), steps)  # type: ignore[arg-type]
+    each = counted(offer.card.prices_of(offer.machine), offer.machine.hardware, used)
+    amounts = sum((Decimal(float(one.quantity[0])) * one.one for one in each), Decimal(0))
+    home_bytes = float(offer.work.home_bytes.sum())
+    total = bill(offer.card, amounts, factor=_factor(offer, way), home_bytes=home_bytes).total
+    around = offer.usual_upload + offer.card.transfer.processing_seconds
+    around += offer.card.queue_seconds[1] * way.priority.wait + offer.machine.startup_seconds
+    return Rough(total, around + seconds)
+
+
+def best_batch(offer: Offer, nodes: int, priority: Priority) -> int:
     """Return the batch size for a number of machines.
 
-    Large batches load the scene less often; small ones leave less idle at the end and less to lose with a machine.
-    The size with the least product of time and machine time counts, of those within a hundredth of it the smallest.
+    Large batches load the scene less often; small ones leave less idle at the end and less to lose with a machine. The
+    size with the least product of time and paid time counts, of those within a hundredth of it the smallest.
     """
     if offer.wishes.batch is not None:
         return offer.wishes.batch
-    tasks = (offer.reclaimed_tasks if reclaimable else offer.tasks)[:_TRIED]
-    sizes = [size for size in BATCHES if size <= max(1, -(-tasks.shape[1] // nodes))] or [1]
-    fleet = offer.fleet(nodes, priority)
-    few = Fleet(fleet.ready[:_TRIED], fleet.pace[:_TRIED])
+    count = offer.work.tasks.shape[1]
+    work = offer.mean_work[0]
+    usual = _usual_nodes(offer, nodes, priority)
+    sizes = [size for size in (*BATCHES, -(-count // usual)) if size <= max(1, -(-count // usual))]
     scores = {}
     for size in sizes:
-        work = batched(tasks, offer.load[:_TRIED], size)
-        runs = schedule(work, few)
-        on = np.minimum(nodes, work.shape[1])
-        paid = work.sum(axis=1) + on * offer.machine.startup_seconds
-        scores[size] = float((runs.seconds * paid).mean())
+        seconds, paid = _evenly(work, count, offer, usual, size)
+        scores[size] = seconds * (paid + usual * offer.machine.startup_seconds)
     best = min(scores.values())
     return min(size for size in sizes if scores[size] <= best * 1.01)
 
 
-_TRIED = 6
+def _usual_nodes(offer: Offer, nodes: int, priority: Priority) -> int:
+    free = offer.machine.usually_free
+    return max(1, min(nodes, round(free[1] * priority.nodes))) if free is not None else nodes
+
+
+def _evenly(work: float, count: int, offer: Offer, nodes: int, batch: int) -> tuple[float, float]:
+    """Return seconds until even work is done, and the seconds that all machines work together. work: of all tasks."""
+    load = offer.mean_load
+    batches = -(-count // batch)
+    paid = work + batches * load
+    one = paid / batches
+    # the last round is as long as the others, however few batches are in it; and no two batches are quite alike
+    return -(-batches // nodes) * one + one * _UNEVEN * (1 - 1 / nodes), paid
+
+
+# of a batch, what the last machine is behind the others because batches are not alike
+_UNEVEN = 0.1
+# runs whose mean stands for all in a formula
+_FEW = 24

@@ -17,7 +17,7 @@ from tidy_crate.core.work.request import RenderRequest
 # runs of the Monte Carlo; fewer for very large jobs, whose totals hardly differ
 RUNS = 200
 LEAST_RUNS = 40
-_MOST_NUMBERS = 4_000_000
+_MOST_NUMBERS = 240_000
 # bytes per pixel and channel of a frame file, compressed, and channels of a pass where nothing is known
 BYTES_PER_CHANNEL = 1.5
 CHANNELS = 2.5
