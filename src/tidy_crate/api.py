@@ -539,6 +539,19 @@ def probe(
     return core(crate, _crate_commands(crate, user or User.here()), wishes, progress)
 
 
+def take_timings(crate: Path, source: TimingSource, *, user: User | None = None) -> ProbeResult:
+    """Keep timings from elsewhere as those of a crate, in place of test frames."""
+    from tidy_crate.core.crate.packing import read_packing_list
+    from tidy_crate.core.estimate.probe_result import keep_timings
+    from tidy_crate.estimating import find_timings
+
+    user = user or User.here()
+    content = read_packing_list(crate)
+    with ledger(user) as book:
+        found, _ = find_timings(crate, content, source, content.to_render(), book, user.card_folders)
+    return keep_timings(crate, content, found)
+
+
 def estimate(
     target: Path | str,
     farms: Iterable[str],

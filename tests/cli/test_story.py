@@ -65,6 +65,8 @@ CONTRACT: list[tuple[tuple[str, ...], int, set[str]]] = [
     (("collect", SCENE, "-o", "part.crate", "--frames", "1001-1004x3"), 0, {"crate"}),
     (("prove", "lantern_quay.crate"), 0,
      {"whole", "enforced", "outside", "unresolved", "changed", "differs", "test_frame"}),
+    (("probe", "lantern_quay.crate", "--timing", "1001=80s,1040=2m", "--load-time", "5s"), 0, {"frames", "basis"}),
+    (("estimate", "lantern_quay.crate", "--farm", CARD, "--parts", "--plot", "e.png"), 0, {"quotes"}),
     (("probe", "lantern_quay.crate", "--frames", "2"), 0, {"frames", "basis"}),
     (("estimate", "lantern_quay.crate", "--farm", CARD), 0, {"quotes", "front", "pick", "here", "nearest"}),
     (("estimate", "lantern_quay.crate", "--farm", CARD, "--finish-by", "+1m"), 1, {"quotes", "nearest"}),

@@ -19,6 +19,22 @@ MachineOption = Annotated[
 NodesOption = Annotated[int | None, typer.Option("--nodes", min=1, help="Number of machines.")]
 BatchOption = Annotated[int | None, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")]
 ScoreOption = Annotated[float, typer.Option("--score-here", min=0.01, help="This machine's benchmark score.")]
+TimingsOption = Annotated[
+    Path | None, typer.Option("--timings", metavar="FILE.csv", help="Take frame times from a table.")
+]
+PerFrameOption = Annotated[
+    str | None, typer.Option("--seconds-per-frame", metavar="TIME", help="Every frame takes this long: 80s.")
+]
+SingleOption = Annotated[
+    list[str] | None,
+    typer.Option("--timing", metavar="FRAME=TIME", help="These frames take so long: 1=80s,120=6m."),
+]
+LoadOption = Annotated[
+    str | None, typer.Option("--load-time", metavar="TIME", help="To load the scene, with times that are typed in.")
+]
+FromJobOption = Annotated[
+    str | None, typer.Option("--from-job", metavar="JOB", help="Take frame times from an earlier job.")
+]
 
 
 def register(app: typer.Typer) -> None:
@@ -47,15 +63,27 @@ def register(app: typer.Typer) -> None:
         most_time: Annotated[
             str, typer.Option("--most-time", metavar="TIME", help="Begin no further test frame after this time: 30m.")
         ] = "30m",
+        timings: TimingsOption = None,
+        per_frame: PerFrameOption = None,
+        single: SingleOption = None,
+        load: LoadOption = None,
+        from_job: FromJobOption = None,
     ) -> None:
         """Render a few representative test frames here, and measure them.
 
         They are spread over the shot and over what changes on screen. More are rendered, each where it tells most,
-        until the range of the total is narrow enough. They are kept, and compared with the farm's frames later.
+        until the range of the total is narrow enough. They are kept, and compared with the farm's frames later. With
+        times from elsewhere nothing is rendered: they are kept as those of the crate.
         """
         from tidy_crate.cli.estimate_view import show_probe
         from tidy_crate.core.estimate.durations import parse_seconds, parse_share
+        from tidy_crate.estimating import TimingSource
 
+        source = TimingSource(timings, per_frame, tuple(single or ()), load, from_job)
+        if source != TimingSource():
+            kept = api.take_timings(crate, source)
+            talk.result(kept, lambda console: show_probe(console, kept, crate))
+            return
         with talk.progress("probing") as progress:
             result = api.probe(
                 crate,
@@ -76,7 +104,11 @@ def register(app: typer.Typer) -> None:
         ] = "",
         farms: Annotated[
             list[str] | None,
-            typer.Option("--farm", metavar="CARD", help="A farm card's file or name; may be given again."),
+            typer.Option(
+                "--farm",
+                metavar="CARD",
+                help="A farm card's file or name; all known farms if not said.",
+            ),
         ] = None,
         finish_by: Annotated[
             str | None,
@@ -107,23 +139,11 @@ def register(app: typer.Typer) -> None:
                 "--reclaimable/--no-reclaimable", help="Only machines that may be taken back, or none of them."
             ),
         ] = None,
-        timings: Annotated[
-            Path | None, typer.Option("--timings", metavar="FILE.csv", help="Take frame times from a table.")
-        ] = None,
-        per_frame: Annotated[
-            str | None, typer.Option("--seconds-per-frame", metavar="TIME", help="Every frame takes this long: 80s.")
-        ] = None,
-        single: Annotated[
-            list[str] | None,
-            typer.Option("--timing", metavar="FRAME=TIME", help="These frames take so long: 1=80s,120=6m."),
-        ] = None,
-        load: Annotated[
-            str | None,
-            typer.Option("--load-time", metavar="TIME", help="To load the scene, with times that are typed in."),
-        ] = None,
-        from_job: Annotated[
-            str | None, typer.Option("--from-job", metavar="JOB", help="Take frame times from an earlier job.")
-        ] = None,
+        timings: TimingsOption = None,
+        per_frame: PerFrameOption = None,
+        single: SingleOption = None,
+        load: LoadOption = None,
+        from_job: FromJobOption = None,
         score: Annotated[
             float | None, typer.Option("--score-here", min=0.01, help="This machine's benchmark score.")
         ] = None,
@@ -144,6 +164,9 @@ def register(app: typer.Typer) -> None:
         ] = False,
         ask_farms: Annotated[
             bool, typer.Option("--ask-farms", help="Ask farms that have the crate for quotes of their own.")
+        ] = False,
+        parts: Annotated[
+            bool, typer.Option("--parts", help="Show what each part of each way takes and costs.")
         ] = False,
         every: Annotated[bool, typer.Option("--all", help="Show every way, not just those worth taking.")] = False,
         accuracy: Annotated[
@@ -183,6 +206,8 @@ def register(app: typer.Typer) -> None:
 
             draw(answer, plot)
         result = answer.estimate
-        talk.result(result, lambda console: view.show_estimate(console, result, target, every=every, plot=plot))
+        talk.result(
+            result, lambda console: view.show_estimate(console, result, target, every=every, parts=parts, plot=plot)
+        )
         if result.pick is None:
             raise typer.Exit(1)

@@ -18,6 +18,10 @@ PRACTICE_NOTE = "The timings come from the practice renderer: good for the pract
 
 def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
     """Show the test frames, and what they say of the whole."""
+    if result.source:
+        console.print(f"{counted(len(result.frames), 'timing')} from elsewhere: {result.source}. Nothing was rendered.")
+        console.print(f"\nNext: tidy-crate estimate {crate} --farm CARD", style="dim", markup=False)
+        return
     rows = table(
         "request", "frame", "seconds", "memory", "size", "chosen because", right=("frame", "seconds", "memory")
     )
@@ -51,7 +55,9 @@ def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
     console.print(f"\nNext: tidy-crate estimate {crate} --farm CARD", style="dim", markup=False)
 
 
-def show_estimate(console: Console, result: Estimate, target: str, *, every: bool, plot: Path | None) -> None:
+def show_estimate(
+    console: Console, result: Estimate, target: str, *, every: bool, parts: bool, plot: Path | None
+) -> None:
     """Show the quotes worth looking at, the one to take and why, and what cannot be taken."""
     shown = _worth_showing(result, every=every)
     rows = table("", "farm", "machine", "nodes x batch", "with", "cost", "likely between", "done in", "at the latest",
@@ -62,6 +68,8 @@ def show_estimate(console: Console, result: Estimate, target: str, *, every: boo
                      style="" if quote.eligible else "dim")  # fmt: skip
     rows.add_row(*_here_row(result.here))
     console.print(rows)
+    if parts:
+        _show_parts(console, [result.quotes[at] for at in shown])
     if len(shown) < len(result.quotes):
         console.print(f"{len(result.quotes) - len(shown)} more ways were looked at; --all shows them.", style="dim")
     _show_refused(console, result.quotes)
@@ -158,6 +166,30 @@ def _here_row(here: Here) -> tuple[str, ...]:
         duration(here.seconds.likely),
         duration(here.seconds.high),
     )
+
+
+def _show_parts(console: Console, quotes: Sequence[Quote]) -> None:
+    """Show what each part of some ways takes and costs."""
+    heads = (
+        "upload", "queue", "start-up", "rendering", "of it loading", "home", "again", "rendering ", "off", "storage",
+        "egress", "tax",
+    )  # fmt: skip
+    heading(console, "Parts: time, then money")
+    rows = table("farm", "nodes x batch", *heads, right=heads)
+    for one in quotes:
+        if one.parts is None:
+            continue
+        took, paid = one.parts, one.parts.money
+        before = took.upload + took.processing
+        rows.add_row(
+            cell(f"{one.farm} {one.machine}"),
+            f"{one.nodes} x {one.batch}",
+            *(duration(took_) for took_ in (before, took.queue, took.startup, took.rendering, took.loading,
+                                            took.retrieval + took.stitching, took.again)),
+            *(f"{amount:.2f}" for amount in (paid.rendering + paid.minimum, paid.discount, paid.storage, paid.egress,
+                                             paid.tax)),
+        )  # fmt: skip
+    console.print(rows)
 
 
 def _show_refused(console: Console, quotes: Sequence[Quote]) -> None:

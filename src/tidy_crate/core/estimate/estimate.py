@@ -19,7 +19,7 @@ from tidy_crate.core.estimate.plan import (
 )
 from tidy_crate.core.estimate.quote import Experience, Offer
 from tidy_crate.core.estimate.timing import Array
-from tidy_crate.core.estimate.timings import Timings
+from tidy_crate.core.estimate.timings import PRACTICE, Timings
 from tidy_crate.core.estimate.what_if import Change, changed, every_second
 from tidy_crate.core.estimate.work import JobWork, work_of_job
 from tidy_crate.core.exchange import Exchange
@@ -71,9 +71,12 @@ def estimate(question: Question) -> Answer:
     that no card can keep by its own account.
     """
     if not question.cards:
-        raise WrongUsage("no farm is named to estimate for", "--farm", "name a farm card, such as --farm gullwing")
+        raise WrongUsage(
+            "no farm is known to estimate for", "--farm", "name a farm card, or make one known with farm add"
+        )
     requests = question.requests if question.requests is not None else question.content.to_render()
     timings = question.timings
+    requests = tuple(_with_samples(request, timings) for request in requests)
     if question.change is not None:
         requests = changed(requests, question.change)
         if question.change.speed:
@@ -110,10 +113,19 @@ def estimate(question: Question) -> Answer:
             timed=len(timed),
             width=work.width,
             what_if=str(question.change) if question.change is not None else "",
-            notes=tuple(_notes(question, timings, quotes)),
+            notes=tuple(_notes(question, requests, timings, quotes)),
         ),
         work,
     )
+
+
+def _with_samples(request: RenderRequest, timings: Timings) -> RenderRequest:
+    """Return a request that states its samples, where it leaves them to the scene and test frames tell them."""
+    if request.samples is not None:
+        return request
+    # with fewer samples to save time, one test frame has as many as the scene
+    known = max((one.samples for one in timings.of(request.name) if one.samples), default=None)
+    return request if known is None else request.model_copy(update={"samples": known})
 
 
 def _work(question: Question, requests: Sequence[RenderRequest], timings: Timings) -> JobWork:
@@ -179,7 +191,17 @@ def _changes(
         yield "every second frame", lambda: quotes_of(every_second(requests))
 
 
-def _notes(question: Question, timings: Timings, quotes: Sequence[Quote]) -> Iterable[str]:
+def _notes(
+    question: Question, requests: Sequence[RenderRequest], timings: Timings, quotes: Sequence[Quote]
+) -> Iterable[str]:
+    for request in requests:
+        if len(request.view_names) > 1 and timings.basis in ("measured", PRACTICE):
+            yield (
+                f"only the view {request.view_names[0]} of {request.name} was timed: its other "
+                f"{len(request.view_names) - 1} views are taken to be alike"
+            )
+    if timings.load_seconds == 0 and timings.basis == "measured":
+        yield "the render command tells no time for each frame, so that loading the scene counts for every frame"
     if timings.load_seconds is None:
         yield "the time to load the scene is not known, and counts as none"
     if timings.memory_bytes is None:

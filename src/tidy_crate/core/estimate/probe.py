@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames, probe_folder, taken_over
@@ -32,6 +33,8 @@ FIRST_FRAMES = 4
 MOST_FRAMES = 32
 # of a long shot no more than this share is tested, unless asked for
 MOST_SHARE = 0.25
+# frames of a very long shot among which test frames are chosen
+MOST_LOOKED_AT = 4000
 # further frames of one run
 TOGETHER = 3
 # draws of the timing model with which frames are chosen
@@ -118,9 +121,13 @@ def probe(
         contents=content.digest,
         command=command.command,
         machine=this_machine(),
-        expected=tuple(_expected(one) for one in requests),
+        expected=tuple(_expected(one, whole) for one, whole in zip(requests, content.to_render(), strict=True)),
         noise_target=known.noise_target,
-        positions={one.request.name: tuple(one.positions.tolist()) for one in requests if one.by_change},
+        positions={
+            one.request.name: tuple(one.positions.tolist())
+            for one, whole in zip(requests, content.to_render(), strict=True)
+            if one.by_change and len(one.positions) == len(whole.numbers())
+        },
     )
     write_json(folder / TIMINGS, result.model_dump(mode="json"))
     keep_test_frames(crate, runs.kept)
@@ -152,6 +159,10 @@ def _scene_facts(crate: Path, content: PackingList) -> _Facts:
 
 def _begun(crate: Path, content: PackingList, request: RenderRequest, wishes: ProbeWishes, known: _Facts) -> _Measuring:
     samples = request.samples or known.samples
+    if len(request.numbers()) > MOST_LOOKED_AT:
+        every = sorted(request.numbers())
+        kept = [every[round(at)] for at in np.linspace(0, len(every) - 1, MOST_LOOKED_AT)]
+        request = request.model_copy(update={"frames": format_frames(sorted(set(kept)))})
     update: dict[str, object] = {
         "width": max(1, round(request.width * wishes.scale)),
         "height": max(1, round(request.height * wishes.scale)),
@@ -216,11 +227,13 @@ def _look(one: _Measuring, known: _Facts) -> ShotTimes:
     return one.shot
 
 
-def _expected(one: _Measuring) -> Expected:
+def _expected(one: _Measuring, whole: RenderRequest) -> Expected:
     assert one.shot is not None
-    low, likely, high = np.quantile(one.shot.draws.sum(axis=1), (0.1, 0.5, 0.9))
+    frames = len(whole.numbers())
+    every = frames / len(one.request.numbers())
+    low, likely, high = np.quantile(one.shot.draws.sum(axis=1), (0.1, 0.5, 0.9)) * every
     return Expected(
-        request=one.request.name, frames=len(one.request.numbers()), low=float(low), likely=float(likely),
+        request=one.request.name, frames=frames, low=float(low), likely=float(likely),
         high=float(high), width=one.shot.width,
     )  # fmt: skip
 

@@ -12,7 +12,7 @@ from tidy_crate.core.crate.test_frames import probe_folder
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.estimate.machine import ProbeMachine
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
-from tidy_crate.core.files import read_json
+from tidy_crate.core.files import read_json, write_json
 from tidy_crate.core.model import FrameNumber, Wire, validated
 from tidy_crate.core.schema import Schema
 from tidy_crate.core.work.request import MOST_PIXELS, RenderRequest
@@ -81,6 +81,12 @@ class ProbeResult(Wire):
     """For each request."""
     noise_target: bool = False
     """Whether a frame ends at a noise target."""
+    load_known: bool = True
+    """False for timings from elsewhere that do not tell how long loading takes."""
+    score: Annotated[float, Field(gt=0)] | None = None
+    """Score of the machine that they are of, where that is not this one."""
+    source: str = ""
+    """Where they are from, in words; empty for test frames."""
     positions: dict[str, tuple[Place, ...]] = Field(default_factory=dict)
     """By request, where its frames stand along the shot, from 0 to 1: far apart where much changes on screen."""
 
@@ -102,7 +108,7 @@ class ProbeResult(Wire):
         """Return them for an estimate."""
         frames = tuple(
             FrameTiming(one.request, one.frame, max(one.seconds, 1e-6), one.width, one.height, one.samples,
-                        one.memory_bytes)
+                        one.memory_bytes or None)
             for one in self.frames
         )  # fmt: skip
         sizes: dict[str, list[float]] = {}
@@ -114,12 +120,44 @@ class ProbeResult(Wire):
                 sizes.setdefault(one.request, []).append(one.bytes * pixels)
         return Timings(
             frames,
-            self.load_seconds,
+            self.load_seconds if self.load_known else None,
             self.basis,
-            f"{len(self.frames)} test frames of {self.renderer or 'a renderer'} on this machine",
+            self.source or f"{len(self.frames)} test frames of {self.renderer or 'a renderer'} on this machine",
             noise_target=self.noise_target,
             home_bytes={name: sum(each) / len(each) for name, each in sizes.items()},
+            score=self.score,
         )
+
+
+def keep_timings(crate: Path, content: PackingList, timings: Timings) -> ProbeResult:
+    """Keep timings from elsewhere as those of a crate, in place of test frames of its own."""
+    requests = {request.name: request for request in content.to_render()}
+    frames = []
+    for one in timings.frames:
+        for request in [requests[one.request]] if one.request else requests.values():
+            frames.append(
+                ProbeFrame(
+                    request=request.name, frame=one.frame, seconds=one.seconds, memory_bytes=one.memory_bytes or 0,
+                    width=one.width or request.width, height=one.height or request.height,
+                    samples=one.samples or request.samples, basis=timings.basis, why=timings.source,
+                )
+            )  # fmt: skip
+    command = content.render
+    result = ProbeResult(
+        crate=crate.name,
+        frames=tuple(frames),
+        load_seconds=timings.load_seconds or 0.0,
+        cores_used=0.0,
+        basis=timings.basis,
+        renderer=f"{command.name} {command.version}".strip() if command is not None else "",
+        contents=content.digest,
+        command=command.command if command is not None else (),
+        load_known=timings.load_seconds is not None,
+        score=timings.score,
+        source=timings.source,
+    )
+    write_json(probe_folder(crate.absolute()) / TIMINGS, result.model_dump(mode="json"))
+    return result
 
 
 # from version 1, which noted nothing of what the timings belong to; version 3 notes more of each frame

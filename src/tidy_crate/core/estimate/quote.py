@@ -67,9 +67,9 @@ class Offer:
     """Why the farm cannot take the scene, by its card."""
     seed: int = 1
 
-    @cached_property
-    def _chance(self) -> np.random.Generator:
-        return np.random.default_rng([self.seed, *f"{self.card.name}/{self.machine.name}".encode()])
+    def _chance(self, what: str) -> np.random.Generator:
+        """Return a generator for one thing: what was drawn before for another does not matter."""
+        return np.random.default_rng([self.seed, *f"{self.card.name}/{self.machine.name}/{what}".encode()])
 
     @cached_property
     def faster(self) -> float:
@@ -82,7 +82,7 @@ class Offer:
         """Factor of the whole job, shape (runs, 1): the farm's machines against ours, on another day."""
         usual = SAME_MACHINE if self.card.practice else OTHER_MACHINE
         sigma = usual if self.experience.spread is None else max(SAME_MACHINE, self.experience.spread)
-        return np.exp(sigma * self._chance.standard_normal((self.work.runs, 1)))
+        return np.exp(sigma * self._chance("spread").standard_normal((self.work.runs, 1)))
 
     @cached_property
     def load(self) -> Array:
@@ -93,7 +93,7 @@ class Offer:
     def tasks(self) -> Array:
         """Seconds of each task, tries that fail included, shape (runs, tasks)."""
         seconds = self.work.tasks * (self.faster * self._spread)
-        return with_failures(seconds, self.machine.failures, self._chance)
+        return with_failures(seconds, self.machine.failures, self._chance("failures"))
 
     @cached_property
     def reclaimed_tasks(self) -> Array:
@@ -102,7 +102,7 @@ class Offer:
         if rule is None:
             return self.tasks
         lost = self.load[:, None] + self.machine.startup_seconds
-        return with_reclaims(self.tasks, rule.per_hour / 3600, lost, self._chance)
+        return with_reclaims(self.tasks, rule.per_hour / 3600, lost, self._chance("reclaims"))
 
     @cached_property
     def upload(self) -> Array:
@@ -111,7 +111,7 @@ class Offer:
             return np.zeros(self.work.runs)
         mbit = min(self.card.transfer.upload_mbit, self.wishes.upload_mbit or np.inf)
         seconds = self.work.upload_bytes * 8 / (mbit * 1e6)
-        return np.asarray(seconds * np.exp(LINE * self._chance.standard_normal(self.work.runs)))
+        return np.asarray(seconds * np.exp(LINE * self._chance("line").standard_normal(self.work.runs)))
 
     @cached_property
     def mean_work(self) -> tuple[float, float]:
@@ -134,7 +134,8 @@ class Offer:
         """By run, how well it goes with the queue and with free machines, between 0 and 1; shape (runs, 2)."""
         # one of each stretch, so that percentiles hardly depend on chance
         runs = self.work.runs
-        return np.stack([self._chance.permutation((np.arange(runs) + 0.5) / runs) for _ in range(2)], axis=1)
+        even = (np.arange(runs) + 0.5) / runs
+        return np.stack([self._chance(what).permutation(even) for what in ("queue", "free")], axis=1)
 
     def queue(self, priority: Priority) -> Array:
         """Seconds in the queue, shape (runs,)."""
@@ -144,7 +145,11 @@ class Offer:
 
     @cached_property
     def _again(self) -> Array:
-        return self._chance.binomial(self.work.tasks.shape[1], self.experience.again, self.work.runs).astype(float)
+        return (
+            self._chance("again")
+            .binomial(self.work.tasks.shape[1], self.experience.again, self.work.runs)
+            .astype(float)
+        )
 
     @property
     def again(self) -> Array:
@@ -206,9 +211,10 @@ def outcome(offer: Offer, way: Way) -> Outcome:
     """Simulate one way of taking an offer."""
     work, machine = offer.work, offer.machine
     tasks = offer.reclaimed_tasks if way.reclaimable else offer.tasks
-    fleet = offer.fleet(way.nodes, way.priority)
-    runs = schedule(batched(tasks, offer.load, way.batch), fleet)
     starts = np.arange(0, tasks.shape[1], way.batch)
+    # more machines than there are batches never begin
+    fleet = offer.fleet(min(way.nodes, len(starts)), way.priority)
+    runs = schedule(batched(tasks, offer.load, way.batch), fleet)
     per_second = offer.card.transfer.download_mbit * 1e6 / 8
     at_home = home(runs.batch_ends, np.add.reduceat(work.home_bytes, starts), per_second)
     again, again_node = _again(offer, way, tasks)

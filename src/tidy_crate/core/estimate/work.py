@@ -18,6 +18,8 @@ from tidy_crate.core.work.request import RenderRequest
 RUNS = 200
 LEAST_RUNS = 40
 _MOST_NUMBERS = 240_000
+# of a million frames, as many runs as the memory holds
+_FEWEST, _MEMORY = 16, 4_000_000
 # bytes per pixel and channel of a frame file, compressed, and channels of a pass where nothing is known
 BYTES_PER_CHANNEL = 1.5
 CHANNELS = 2.5
@@ -81,7 +83,7 @@ def work_of_job(
     requests = tuple(requests)
     chance = np.random.default_rng(seed)
     most = max(1, sum(request.task_count for request in requests))
-    runs = int(np.clip(_MOST_NUMBERS // most, LEAST_RUNS, RUNS))
+    runs = int(np.clip(_MOST_NUMBERS // most, max(_FEWEST, min(LEAST_RUNS, _MEMORY // most)), RUNS))
     tasks, sizes, shots = [], [], []
     stitching = 0.0
     for request in requests:
