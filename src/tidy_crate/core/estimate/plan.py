@@ -12,6 +12,7 @@ import numpy as np
 from tidy_crate.core.errors import Blocked, WrongUsage
 from tidy_crate.core.estimate.model import PROMISE, Here, Nearest, Pick, Quote, Share, Wishes
 from tidy_crate.core.estimate.quote import LOW_TO_HIGH, Offer, Way, best_batch, quoted, refusals, rough
+from tidy_crate.core.estimate.timing import another_day
 from tidy_crate.core.estimate.work import JobWork
 from tidy_crate.core.exchange import Exchange
 from tidy_crate.core.money import Cost, Range, rounded
@@ -243,6 +244,7 @@ def _split(found: Found, pair: tuple[int, int], exchange: Exchange, currency: st
 def here_of(work: JobWork, price_per_hour: Decimal | None, currency: str | None) -> Here:
     """Return what the work takes on this machine alone, and what that costs where its hour has a price."""
     seconds = work.tasks.sum(axis=1) + work.load + work.stitch_seconds
+    seconds = seconds * another_day(work.runs, np.random.default_rng(work.runs))
     low, likely, high = (float(one) for one in np.quantile(seconds, LOW_TO_HIGH))
     cost = None
     if price_per_hour is not None and currency is not None:

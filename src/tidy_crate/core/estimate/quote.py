@@ -20,6 +20,7 @@ from tidy_crate.core.estimate.farm_run import (
     with_reclaims,
 )
 from tidy_crate.core.estimate.model import PRACTICE, MoneyParts, Parts, Quote, Wishes
+from tidy_crate.core.estimate.timing import SAME_MACHINE
 from tidy_crate.core.estimate.timings import Timings
 from tidy_crate.core.estimate.work import JobWork
 from tidy_crate.core.farm.card import FarmCard, Machine
@@ -29,8 +30,7 @@ from tidy_crate.core.money import Cost, Range, rounded
 
 LOW_TO_HIGH = (0.1, 0.5, 0.9)
 BATCHES = (1, 2, 3, 4, 6, 8, 12, 16, 24, 32, 48, 64, 96, 128)
-# standard deviations, as shares: this machine on another day; another machine by its score; speed of the line
-SAME_MACHINE = 0.03
+# standard deviations, as shares: another machine by its score; speed of the line
 OTHER_MACHINE = 0.08
 LINE = 0.15
 # frames that are rejected and rendered again, before anything is known of a farm: a share, and the frames it counts for

@@ -38,6 +38,8 @@ OUTLIER_TAIL = 1.6
 PRIOR_SHAPE, PRIOR_SCALE = 0.5, 0.002
 # frames between two of these are interpolated, in the smooth part
 MOST_KNOTS = 384
+# by which share one machine is faster or slower than it was while it was measured: a standard deviation
+SAME_MACHINE = 0.03
 _TINY = 1e-9
 # no frame is taken for so many times longer than the longest that was measured
 LONGEST = 30.0
@@ -59,10 +61,19 @@ class ShotTimes:
         """The median of each frame, shape (frames,)."""
         return np.asarray(np.median(self.draws, axis=0))
 
+    def totals(self, chance: np.random.Generator) -> Array:
+        """Return the seconds of all frames together on the same machine at another time, shape (draws,)."""
+        return np.asarray(self.draws.sum(axis=1) * another_day(len(self.draws), chance))
+
     @property
     def width(self) -> float:
         """How wide the 80 % range of the total is, as a share of its median."""
         return range_width(self.draws.sum(axis=1))
+
+
+def another_day(runs: int, chance: np.random.Generator) -> Array:
+    """Return factors on the time of everything, for the same machine at another time, shape (runs,)."""
+    return np.asarray(np.exp(SAME_MACHINE * chance.standard_normal(runs)))
 
 
 def range_width(totals: Array) -> float:
