@@ -214,6 +214,8 @@ def test_e2_probe_measures_real_frames_and_keeps_them_apart_from_the_crate(crate
     assert len(small) == 2 and len(full) == 1 and full[0].frame in {one.frame for one in small}
     assert all(one.seconds > 0 and one.memory_bytes > 1e6 and one.bytes > 0 and one.why for one in result.frames)
     assert result.load_seconds > 0 and result.basis == "practice" and result.expected[0].frames == 48
+    # the scene's own samples, which the request leaves to it
+    assert {one.samples for one in result.frames} == {2} and not result.noise_target
     assert read_probe(crate, read_packing_list(crate)) == result
     assert {path.name for path in crate.iterdir()} == before
     # F9: they are kept, to compare the farm's frames with

@@ -6,10 +6,12 @@ import sys
 from pathlib import Path, PurePosixPath
 
 import pytest
+from pxr import Sdf
 
 from tidy_crate.core.errors import Blocked, TidyCrateError
 from tidy_crate.core.files import write_bytes
 from tidy_crate.core.handles import writable
+from tidy_crate.core.scene.formats.usd.apply import export
 
 
 def test_folders_are_made_and_the_root_may_be_a_link(tmp_path: Path) -> None:
@@ -47,3 +49,17 @@ def test_c_a_folder_that_is_swapped_meanwhile_leads_nowhere(tmp_path: Path) -> N
     with pytest.raises(TidyCrateError) as caught, writable(root, PurePosixPath("was/c.txt")) as path:
         raise TidyCrateError("no", path)
     assert caught.value.where == str(root / "was" / "c.txt")
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="only there by handle")
+def test_c_a_layer_goes_where_the_handle_leads(tmp_path: Path) -> None:
+    root, outside = tmp_path / "root", tmp_path / "outside"
+    outside.mkdir()
+    layer = Sdf.Layer.CreateAnonymous(".usda")
+    Sdf.CreatePrimInLayer(layer, "/A")
+    with writable(root, PurePosixPath("a/s.usda")) as path:
+        (root / "a").rename(root / "was")
+        (root / "a").symlink_to(outside)
+        export(layer, path, "usda")
+    assert list(outside.iterdir()) == []
+    assert [one.name for one in (root / "was").iterdir()] == ["s.usda"]

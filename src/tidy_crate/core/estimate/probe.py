@@ -24,6 +24,7 @@ from tidy_crate.core.files import inside, write_json
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.rendering import RenderRun, products, run
+from tidy_crate.core.scene.settings import load_maps
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.running import Commands
@@ -145,7 +146,7 @@ class _Facts:
 def _scene_facts(crate: Path, content: PackingList) -> _Facts:
     scene = inside(crate, content.scene)
     try:
-        survey = format_of(scene).read(scene, maps=content.settings_maps)
+        survey = format_of(scene).read(scene, maps=load_maps(maps=content.settings_maps), tokens=content.tokens)
     except UnreadableInput:
         return _Facts()
     samples = survey.canonical.get("samples")

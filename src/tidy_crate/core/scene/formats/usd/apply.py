@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+import tempfile
 from collections.abc import Iterator, Mapping
 from functools import cache
 from pathlib import Path, PurePosixPath
@@ -10,6 +12,7 @@ from pxr import Sdf
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.files import write_whole
 from tidy_crate.core.handles import writable
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.usd import package
@@ -133,16 +136,20 @@ def _encoding(layer: Sdf.Layer) -> str:
 
 
 def export(layer: Sdf.Layer, target: Path, encoding: str) -> None:
-    """Write a layer freshly, beside its place and then into it: the same content always gives the same bytes."""
-    target.parent.mkdir(parents=True, exist_ok=True)
-    draft = target.with_name(f".{target.stem[:80]}.part{target.suffix}")
+    """Write a layer freshly: the same content always gives the same bytes.
+
+    The library writes into a private folder, since it resolves the path that it is given, links and handles included.
+    From there the bytes go to their place as any other file's.
+    """
     arguments = {"format": encoding} if target.suffix.lower() == ".usd" else {}
-    try:
+    with tempfile.TemporaryDirectory(prefix="tidy-crate-layer-") as private:
+        draft = Path(private, f"layer{target.suffix}")
         if not layer.Export(str(draft), args=arguments):
-            raise TidyCrateError("cannot write the staged layer", target, "check free space and permissions")
-        draft.replace(target)
-    finally:
-        draft.unlink(missing_ok=True)
+            raise TidyCrateError(
+                "cannot write the staged layer", target, "check free space and permissions, also for temporary files"
+            )
+        with draft.open("rb") as source, write_whole(target) as out:
+            shutil.copyfileobj(source, out, 1 << 20)
 
 
 def _root_place(scene: PurePosixPath, taken: set[PurePosixPath]) -> PurePosixPath:
