@@ -193,6 +193,9 @@ def test_e12_earlier_jobs_correct_the_next_estimate(content: PackingList) -> Non
 def test_e13_against_rendering_here(content: PackingList) -> None:
     result = asked(content, hour_here=(Decimal("0.50"), "EUR"))
     assert result.here.cost is not None
+    # timings of a machine twice as fast as this one
+    twice = asked(content, timings=alike(score=200.0))
+    assert twice.here.seconds.likely == pytest.approx(2 * result.here.seconds.likely, rel=0.01)
     assert result.here.cost.likely == pytest.approx(Decimal(48 * 60) * Decimal("0.50") / 3600, abs=Decimal("0.02"))
 
 

@@ -105,6 +105,11 @@ def show_estimate(
             f"send {target} --farm {quote.farm} --machine {quote.machine} --nodes {quote.nodes} --batch {quote.batch}"
         )
         console.print(Text(f"\nNext: tidy-crate {line}", style="dim"), soft_wrap=True)
+        extra = [f"the priority {quote.priority}"] if quote.priority else []
+        extra += ["reclaimable machines"] if quote.reclaimable else []
+        if extra:
+            text = f"An order cannot name {' or '.join(extra)} yet: choose that at the farm."
+            console.print(Text(text, style="dim"), soft_wrap=True)
 
 
 def _worth_showing(result: Estimate, *, every: bool) -> list[int]:

@@ -98,13 +98,14 @@ def estimate(question: Question) -> Answer:
         else ()
     )
     hour = question.hour_here
+    slower = (timings.score or wishes.score_here) / wishes.score_here
     timed = {(one.request, one.frame) for one in timings.frames}
     return Answer(
         Estimate(
             quotes=quotes,
             front=front,
             pick=pick,
-            here=here_of(work, hour[0] if hour else None, hour[1] if hour else None),
+            here=here_of(work, slower, hour[0] if hour else None, hour[1] if hour else None),
             nearest=nearest,
             basis=timings.basis,
             source=timings.source,

@@ -85,7 +85,7 @@ class Quote(Model):
     nodes: int
     batch: int
     priority: str = ""
-    """Empty where the card has none."""
+    """Empty for the usual one."""
     reclaimable: bool = False
     cost: Cost
     """In the farm's currency."""

@@ -241,10 +241,13 @@ def _split(found: Found, pair: tuple[int, int], exchange: Exchange, currency: st
     )  # fmt: skip
 
 
-def here_of(work: JobWork, price_per_hour: Decimal | None, currency: str | None) -> Here:
-    """Return what the work takes on this machine alone, and what that costs where its hour has a price."""
+def here_of(work: JobWork, slower: float, price_per_hour: Decimal | None, currency: str | None) -> Here:
+    """Return what the work takes on this machine alone, and what that costs where its hour has a price.
+
+    slower: factor on the time of the machine that was measured, where that is another one.
+    """
     seconds = work.tasks.sum(axis=1) + work.load + work.stitch_seconds
-    seconds = seconds * another_day(work.runs, np.random.default_rng(work.runs))
+    seconds = seconds * slower * another_day(work.runs, np.random.default_rng(work.runs))
     low, likely, high = (float(one) for one in np.quantile(seconds, LOW_TO_HIGH))
     cost = None
     if price_per_hour is not None and currency is not None:

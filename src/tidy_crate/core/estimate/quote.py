@@ -304,7 +304,7 @@ def quoted(offer: Offer, way: Way, done: Outcome | None = None) -> Quote:
         machine=offer.machine.name,
         nodes=way.nodes,
         batch=way.batch,
-        priority=way.priority.name if offer.card.priority else "",
+        priority="" if way.priority == offer.card.priority_named(None) else way.priority.name,
         reclaimable=way.reclaimable,
         cost=Cost(currency=offer.card.currency, **{
             name: rounded(one.total) for name, one in zip(("low", "likely", "high"), bills, strict=True)
