@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal
 from pathlib import Path
 
 from rich.console import Console
@@ -12,6 +13,7 @@ from tidy_crate.cli.show import cell, counted, duration, facts, heading, money, 
 from tidy_crate.core.estimate.model import Estimate, Here, Quote
 from tidy_crate.core.estimate.probe_result import ProbeResult
 from tidy_crate.core.job.experience import Accuracy
+from tidy_crate.core.money import CENT
 
 PRACTICE_NOTE = "The timings come from the practice renderer: good for the practice farm, for nothing else."
 
@@ -69,7 +71,8 @@ def show_estimate(
     rows.add_row(*_here_row(result.here))
     console.print(rows)
     if parts:
-        _show_parts(console, [result.quotes[at] for at in shown])
+        picked = [result.quotes[result.pick.index]] if result.pick is not None else []
+        _show_parts(console, [*picked, *(result.quotes[at] for at in shown)])
     if len(shown) < len(result.quotes):
         console.print(f"{len(result.quotes) - len(shown)} more ways were looked at; --all shows them.", style="dim")
     _show_refused(console, result.quotes)
@@ -174,27 +177,44 @@ def _here_row(here: Here) -> tuple[str, ...]:
 
 
 def _show_parts(console: Console, quotes: Sequence[Quote]) -> None:
-    """Show what each part of some ways takes and costs."""
-    heads = (
-        "upload", "queue", "start-up", "rendering", "of it loading", "home", "again", "rendering ", "off", "storage",
-        "egress", "tax",
-    )  # fmt: skip
-    heading(console, "Parts: time, then money")
-    rows = table("farm", "nodes x batch", *heads, right=heads)
-    for one in quotes:
-        if one.parts is None:
-            continue
+    """Show what each part takes and costs, for one way of each machine class. A part that none has is left out."""
+    first: dict[tuple[str, str], Quote] = {}
+    for quote in quotes:
+        if quote.parts is not None:
+            first.setdefault((quote.farm, quote.machine), quote)
+    chosen = list(first.values())
+    times: dict[str, list[float]] = {}
+    sums: dict[str, list[Decimal]] = {}
+    for one in chosen:
+        assert one.parts is not None
         took, paid = one.parts, one.parts.money
-        before = took.upload + took.processing
-        rows.add_row(
-            cell(f"{one.farm} {one.machine}"),
-            f"{one.nodes} x {one.batch}",
-            *(duration(took_) for took_ in (before, took.queue, took.startup, took.rendering, took.loading,
-                                            took.retrieval + took.stitching, took.again)),
-            *(f"{amount:.2f}" for amount in (paid.rendering + paid.minimum, paid.discount, paid.storage, paid.egress,
-                                             paid.tax)),
-        )  # fmt: skip
-    console.print(rows)
+        for name, seconds in (
+            ("upload", took.upload + took.processing), ("queue", took.queue), ("start-up", took.startup),
+            ("rendering", took.rendering), ("of it loading", took.loading), ("home", took.retrieval + took.stitching),
+            ("again", took.again),
+        ):  # fmt: skip
+            times.setdefault(name, []).append(seconds)
+        for name, amount in (
+            ("rendering", paid.rendering), ("to the least bill", paid.minimum), ("discount", -paid.discount),
+            ("storage", paid.storage), ("egress", paid.egress), ("tax", paid.tax),
+        ):  # fmt: skip
+            sums.setdefault(name, []).append(amount)
+    times = {name: each for name, each in times.items() if max(each) >= 0.5}
+    sums = {name: each for name, each in sums.items() if any(amount.quantize(CENT) for amount in each)}
+    shown = {
+        "What each part takes": {
+            name: [duration(took) if took >= 0.5 else "-" for took in each] for name, each in times.items()
+        },
+        "What each part costs": {name: [f"{amount:.2f}" for amount in each] for name, each in sums.items()},
+    }
+    for title, columns in shown.items():
+        heading(console, title)
+        rows = table("farm", "machine", "nodes x batch", *columns, right=tuple(columns))
+        for at, one in enumerate(chosen):
+            cells = [each[at] for each in columns.values()]
+            rows.add_row(cell(one.farm), cell(one.machine), f"{one.nodes} x {one.batch}", *cells)
+        console.print(rows)
+    console.print()
 
 
 def _show_refused(console: Console, quotes: Sequence[Quote]) -> None:
@@ -205,7 +225,7 @@ def _show_refused(console: Console, quotes: Sequence[Quote]) -> None:
         if not quote.eligible and (quote.farm, quote.machine) not in able:
             reasons.setdefault((quote.farm, quote.machine), {}).update(dict.fromkeys(quote.reasons))
     for (farm, machine), why in reasons.items():
-        console.print(cell(f"{farm}, {machine}: cannot be taken, {'; '.join(why)}"), style="red", soft_wrap=True)
+        console.print(cell(f"{farm}, {machine}: cannot be taken, {'; '.join(why)}"), style="red")
 
 
 def _show_pick(console: Console, quote: Quote, result: Estimate) -> None:
@@ -217,7 +237,7 @@ def _show_pick(console: Console, quote: Quote, result: Estimate) -> None:
         extra = f", priority {quote.priority}" if quote.priority else ""
         extra += ", reclaimable machines" if quote.reclaimable else ""
         what = f"{quote.farm}, {counted(quote.nodes, 'node')} of {quote.machine}, batches of {quote.batch}{extra}"
-    console.print(Text.assemble(("Take ", "bold"), (what, "bold"), f": {result.pick.why}."), soft_wrap=True)
+    console.print(Text.assemble(("Take ", "bold"), (what, "bold"), f": {result.pick.why}."))
     if quote.parts is None:
         return
     parts = quote.parts
@@ -238,7 +258,7 @@ def _show_pick(console: Console, quote: Quote, result: Estimate) -> None:
         f"{name} {amount:.2f}" for name, amount in sums if abs(amount) >= paid.rendering / 1000 and amount
     )
     again = f"; of it {paid.again:.2f} for frames that are rendered again, on average" if paid.again else ""
-    console.print(cell(f"  money, in {quote.cost.currency}: {listed or 'nothing'}{again}"), soft_wrap=True)
+    console.print(cell(f"  money, in {quote.cost.currency}: {listed or 'nothing'}{again}"))
 
 
 def _show_ground(console: Console, result: Estimate) -> None:

@@ -183,6 +183,7 @@ def _show_card(console: Console, card: FarmCard, path: Path) -> None:
             ("upload", f"{card.transfer.upload_mbit:g} Mbit/s"),
             ("outputs", _outputs(card)),
             ("limits", _limits(card)),
+            *_terms(card),
         ],
     )
     rows = table(
@@ -256,6 +257,32 @@ def _outputs(card: FarmCard) -> str:
     form = {"any": "any path", "name": "names only", "relative": "relative paths", "share": f"on {rules.share}"}
     formats = f"; {', '.join(rules.formats)}" if rules.formats else ""
     return form[rules.path] + formats + ("; numbered from 0" if rules.from_zero else "")
+
+
+def _terms(card: FarmCard) -> list[tuple[str, object]]:
+    """What the card says of queue, priorities and the bill; nothing where it says nothing."""
+    from tidy_crate.cli.show import duration, money
+
+    found: list[tuple[str, object]] = []
+    if any(card.queue_seconds):
+        short, usual, long = (duration(seconds) for seconds in card.queue_seconds)
+        found.append(("queue", f"{usual} usually, {short} to {long}"))
+    if len(card.priority) > 1:
+        names = [f"{one.name} (price x {one.price:g}, queue x {one.wait:g})" for one in card.priority]
+        found.append(("priorities", ", ".join(names)))
+    taken_back = [one.name for one in card.machine if one.reclaimable is not None]
+    if taken_back:
+        found.append(("reclaimable", ", ".join(taken_back)))
+    bill = [
+        f"tax {card.tax_percent} %" if card.tax_percent else "",
+        f"at least {money(card.minimum_charge, card.currency)}" if card.minimum_charge else "",
+        *(f"{one.percent} % off over {money(one.over, card.currency)}" for one in card.discount),
+        f"{money(card.storage.per_gb_day, card.currency)} a GiB and day" if card.storage is not None else "",
+        f"{money(card.egress.per_gb, card.currency)} a GiB brought home" if card.egress is not None else "",
+        f"a credit is {card.credits.price} {card.currency}" if card.credits is not None else "",
+    ]
+    said = ", ".join(one for one in bill if one)
+    return [*found, ("bill", said)] if said else found
 
 
 def _limits(card: FarmCard) -> str:

@@ -135,7 +135,7 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     step("What will it cost, and when is it done?", "estimate", crate, "--farm", card)
     step("And in full HD, at the three farms? The cheapest by the hour is the dearest for this job.",
          "estimate", crate, "--farm", "gullwing", "--farm", "ninepins", "--farm", "saltmarsh",
-         "--what-if", "scale=600%", "--accept-practice-timings", "--plot", "estimate.png")  # fmt: skip
+         "--what-if", "scale=600%", "--accept-practice-timings", "--parts", "--plot", "estimate.png")  # fmt: skip
     step("Send it. The farm reads the crate for itself before anything renders.",
          "send", crate, "--farm", card, "--batch", str(BATCH), "--yes")  # fmt: skip
     job = api.jobs()[0].job
