@@ -19,8 +19,9 @@ import numpy as np
 
 from tidy_crate.core.estimate.choose import most_telling, spread_frames
 from tidy_crate.core.estimate.model import Wishes
+from tidy_crate.core.estimate.offer import Experience, Offer, Way
 from tidy_crate.core.estimate.probe import DRAWS, FIRST_FRAMES, MOST_FRAMES, MOST_SHARE, TOGETHER, ProbeWishes
-from tidy_crate.core.estimate.quote import Experience, Offer, Way, quoted
+from tidy_crate.core.estimate.quote import quoted
 from tidy_crate.core.estimate.timing import shot_times
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
 from tidy_crate.core.estimate.work import work_of_job
@@ -141,9 +142,8 @@ def main() -> None:
         error = statistics.median(abs(one.cost[1] / one.paid - 1) for one in some)
         width = statistics.median((one.cost[2] - one.cost[0]) / one.cost[1] for one in some)
         share = statistics.fmean(one.probed / one.frames for one in some)
-        print(
-            f"{law or 'all':>10} {len(some):>5} {held[0]:>10.1%} {held[1]:>10.1%} {error:>7.1%} {width:>7.1%} {share:>7.1%}"
-        )
+        figures = f"{held[0]:>10.1%} {held[1]:>10.1%} {error:>7.1%} {width:>7.1%} {share:>7.1%}"
+        print(f"{law or 'all':>10} {len(some):>5} {figures}")
 
 
 if __name__ == "__main__":

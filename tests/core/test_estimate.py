@@ -18,9 +18,9 @@ from tidy_crate.core.crate.test_frames import probe_folder, read_test_frames
 from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.estimate import Question, estimate
 from tidy_crate.core.estimate.model import Estimate, Quote, Wishes
+from tidy_crate.core.estimate.offer import Experience
 from tidy_crate.core.estimate.probe import ProbeWishes, probe
 from tidy_crate.core.estimate.probe_result import read_probe
-from tidy_crate.core.estimate.quote import Experience
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
 from tidy_crate.core.estimate.what_if import parse_change
 from tidy_crate.core.exchange import Exchange, ExchangeRate

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.estimate.model import Estimate, Quote, Wishes
+from tidy_crate.core.estimate.offer import Experience, Offer
 from tidy_crate.core.estimate.plan import (
     front_of,
     here_of,
@@ -17,7 +18,6 @@ from tidy_crate.core.estimate.plan import (
     search,
     splits,
 )
-from tidy_crate.core.estimate.quote import Experience, Offer
 from tidy_crate.core.estimate.timing import Array
 from tidy_crate.core.estimate.timings import PRACTICE, Timings
 from tidy_crate.core.estimate.what_if import Change, changed, every_second

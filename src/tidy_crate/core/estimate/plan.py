@@ -11,7 +11,9 @@ import numpy as np
 
 from tidy_crate.core.errors import Blocked, WrongUsage
 from tidy_crate.core.estimate.model import PROMISE, Here, Nearest, Pick, Quote, Share, Wishes
-from tidy_crate.core.estimate.quote import LOW_TO_HIGH, Offer, Way, best_batch, quoted, refusals, rough
+from tidy_crate.core.estimate.offer import Offer, Way
+from tidy_crate.core.estimate.quote import LOW_TO_HIGH, quoted, refusals
+from tidy_crate.core.estimate.rough import best_batch, rough
 from tidy_crate.core.estimate.timing import another_day
 from tidy_crate.core.estimate.work import JobWork
 from tidy_crate.core.exchange import Exchange

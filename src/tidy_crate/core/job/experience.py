@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from tidy_crate.core.database import kept
 from tidy_crate.core.estimate.model import Quote
-from tidy_crate.core.estimate.quote import AGAIN_SHARE, AGAIN_WEIGHT, OTHER_MACHINE, Experience
+from tidy_crate.core.estimate.offer import AGAIN_SHARE, AGAIN_WEIGHT, OTHER_MACHINE, Experience
 from tidy_crate.core.farm.protocol import JobOrder, JobState
 from tidy_crate.core.job.ledger import Ledger, all_jobs
 from tidy_crate.core.job.tables import AttemptRow, NodeRow, SubmissionRow, from_text
