@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 from typer.testing import CliRunner
 
 from tidy_crate.cli.app import app
@@ -29,6 +30,10 @@ from tidy_crate.core.process import without_tokens
 from tidy_crate.core.work.running import Commands
 from tidy_crate.core.work.trust import Agreed
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
+
+# how long an example takes says something about the machine, and nothing about the code
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 # as if the user had agreed to every command of every project
 ANY = Commands(trust=Agreed(), environment=without_tokens(os.environ))

@@ -197,6 +197,9 @@ def ask(
     every = requests if requests is not None else content.to_render()
     timings, positions = _timings(crate, content, source, every, ledger, user, job)
     own = user.own_machine
+    for name, number in (("--score-here", wanted.score_here), ("--upload-mbit", wanted.upload_mbit)):
+        if number is not None and not 1e-6 <= number <= 1e9:
+            raise WrongUsage("this is no number that a machine or a line can have", f"{name} {number}")
     currency = (wanted.currency or (cards_once[0].currency if cards_once else "EUR")).upper()
     exchange = Exchange.of(user.exchange)
     most_money = None

@@ -57,7 +57,7 @@ def line(text: str, wanted: str) -> str:
         ('name = "tern"', "", "lacks the key 'machine.0.name'", "add name = ..."),
         ("gpus = 1", 'gpus = 0\ndevices = ["gpu"]', "offers the device gpu and has no gpus", None),
         ('name = "brush"', 'name = "Quay"', "'quay' is there twice", None),
-        ("score = 100", "score = 0", "greater than 0", None),
+        ("score = 100", "score = 0", "greater than or equal to 0.000001", None),
     ],
 )
 def test_what_is_wrong_with_a_card_is_named_with_its_line(

@@ -116,6 +116,10 @@ CARD = {"name": "f", "currency": "EUR", "rates_from": "2026-11-01"}
         ({"machine": [MACHINE], "price": [{"per": "frame", "amount": "-1"}]}, "greater than or equal to 0"),
         ({"machine": [{**MACHINE, "price_per_hour": "1", "usually_free": [1, 5, 4]}]}, "goes up from 1 to 4"),
         ({"machine": [{**MACHINE, "price_per_hour": "1"}], "queue_seconds": [5, 1, 9]}, "go up"),
+        ({"machine": [{**MACHINE, "price_per_hour": "1", "score": float("inf")}]}, "finite|less than"),
+        ({"machine": [{**MACHINE, "price_per_hour": "1", "score": 1e-300}]}, "greater than"),
+        ({"machine": [{**MACHINE, "price_per_hour": "1", "billing_increment_seconds": 10**400}]}, "less than"),
+        ({"machine": [{**MACHINE, "price_per_hour": "1"}], "transfer": {"upload_mbit": float("nan")}}, "finite"),
     ],
 )  # fmt: skip
 def test_a_card_whose_prices_do_not_hold_together_is_refused(changes: dict[str, object], message: str) -> None:

@@ -17,12 +17,12 @@ FILE_NAME = "config.toml"
 class OwnMachine(Model):
     """What one's own machine is and costs."""
 
-    score: float | None = Field(default=None, gt=0)
+    score: float | None = Field(default=None, ge=1e-6, le=1e9)
     """By the benchmark that the farm cards use; 100 where it is not said."""
     price_per_hour: Amount | None = Field(default=None, ge=0)
     """For electricity and wear; None where rendering here costs nothing."""
     currency: Currency = "EUR"
-    upload_mbit: float | None = Field(default=None, gt=0)
+    upload_mbit: float | None = Field(default=None, ge=1e-6, le=1e9)
     """Measured speed of the line to the farms, where it is slower than theirs."""
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from tidy_crate.core.estimate.timing import Array, ShotTimes, shot_times
+from tidy_crate.core.estimate.timing import Array, ShotTimes, range_width, shot_times
 from tidy_crate.core.estimate.timings import Timings
 from tidy_crate.core.farm.fit import TILE_OVERHEAD
 from tidy_crate.core.scene.model import Output
@@ -55,8 +55,6 @@ class JobWork:
     @property
     def width(self) -> float:
         """How wide the 80 % range of all work is, as a share of its median."""
-        from tidy_crate.core.estimate.timing import range_width
-
         return range_width(self.tasks.sum(axis=1))
 
     def part(self, chosen: NDArray[np.int64]) -> JobWork:

@@ -11,9 +11,8 @@ from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from tidy_crate.core.context.rules import Country
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.farm.prices import Hardware, Price, Prices, Priority
+from tidy_crate.core.farm.prices import MOST_SECONDS, CardPart, Hardware, Price, Prices, Priority
 from tidy_crate.core.files import read_input
-from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.schema import Schema
 from tidy_crate.core.toml import read_toml
@@ -41,9 +40,10 @@ def _version(text: str) -> str:
 VersionText = Annotated[str, AfterValidator(_version)]
 RangeText = Annotated[str, AfterValidator(_range)]
 Positive = Annotated[float, Field(gt=0)]
+QueueSeconds = Annotated[float, Field(ge=0, le=MOST_SECONDS)]
 
 
-class SignIn(Model):
+class SignIn(CardPart):
     """Where the token is: never in the card itself. token_file: relative to the card. keyring: in the system's."""
 
     token_env: str | None = None
@@ -51,7 +51,7 @@ class SignIn(Model):
     keyring: bool = True
 
 
-class Reclaimable(Model):
+class Reclaimable(CardPart):
     """Machines that the farm may take back at any moment, for less money."""
 
     price: float = Field(default=0.5, ge=0, le=1)
@@ -60,7 +60,7 @@ class Reclaimable(Model):
     """How often a machine is taken back in an hour, on average. What it was rendering starts over on another one."""
 
 
-class Machine(Model):
+class Machine(CardPart):
     """One machine class. Memory and disk are in powers of 1024."""
 
     name: str = Field(min_length=1)
@@ -68,14 +68,14 @@ class Machine(Model):
     """How many there are."""
     usually_free: tuple[int, int, int] | None = None
     """How many of them one really gets at a time: few, usual, most. All of them where it is not said."""
-    score: float = Field(gt=0)
+    score: float = Field(ge=1e-6, le=1e9)
     """Speed, by the same benchmark as one's own machine's; with one GPU where `gpu_parallel` is said."""
     speeds: float = Field(default=0, ge=0, lt=1)
     """By which share the machines of the class differ in speed from each other: a standard deviation."""
     memory_gb: float = Field(gt=0)
     cores: int | None = Field(default=None, ge=1, le=4096)
     """Processor cores, for prices by the core."""
-    gpus: int = Field(default=0, ge=0)
+    gpus: int = Field(default=0, ge=0, le=1024)
     gpu_memory_gb: float | None = Field(default=None, gt=0)
     """Of each GPU."""
     gpu_parallel: float | None = Field(default=None, ge=0, le=1)
@@ -86,13 +86,13 @@ class Machine(Model):
     """Free for a crate and its frames."""
     price_per_hour: Amount | None = Field(default=None, ge=0)
     """Of one machine; None where only the `[[price]]` tables of the card apply."""
-    billing_increment_seconds: int = Field(default=1, ge=1)
+    billing_increment_seconds: int = Field(default=1, ge=1, le=MOST_SECONDS)
     """For `price_per_hour`: times are rounded up to whole increments."""
-    minimum_seconds: int = Field(default=0, ge=0)
+    minimum_seconds: int = Field(default=0, ge=0, le=MOST_SECONDS)
     """For `price_per_hour`: least time that is billed for each machine."""
-    startup_seconds: float = Field(default=0, ge=0)
+    startup_seconds: float = Field(default=0, ge=0, le=MOST_SECONDS)
     """From order to ready."""
-    arrive_seconds: float = Field(default=0, ge=0)
+    arrive_seconds: float = Field(default=0, ge=0, le=MOST_SECONDS)
     """Over which the machines of a job come one after another."""
     reclaimable: Reclaimable | None = None
     failures: float = Field(default=0, ge=0, le=0.5)
@@ -136,15 +136,15 @@ class Machine(Model):
         return self.devices or (("cpu", "gpu") if self.gpus else ("cpu",))
 
 
-class Transfer(Model):
+class Transfer(CardPart):
     """Speeds to and from the farm in megabits a second, and what it does with a crate before it starts, in seconds."""
 
-    upload_mbit: float = Field(default=50, gt=0)
-    download_mbit: float = Field(default=50, gt=0)
-    processing_seconds: float = Field(default=0, ge=0)
+    upload_mbit: float = Field(default=50, ge=1e-6)
+    download_mbit: float = Field(default=50, ge=1e-6)
+    processing_seconds: float = Field(default=0, ge=0, le=MOST_SECONDS)
 
 
-class Program(Model):
+class Program(CardPart):
     """A program that the nodes have. also: other names of it. versions: ranges; features: first version of each."""
 
     name: str = Field(min_length=1)
@@ -163,7 +163,7 @@ class Program(Model):
         return name.casefold() in {one.casefold() for one in (self.name, *self.also)}
 
 
-class OutputRules(Model):
+class OutputRules(CardPart):
     """What the farm takes as outputs.
 
     path: `any`; `name` only, without folders; `relative` to a folder of the farm's own; or on its `share`, whose path
@@ -185,7 +185,7 @@ class OutputRules(Model):
         return self
 
 
-class Limits(Model):
+class Limits(CardPart):
     """What a farm takes no more than, None for no limit. path_length: in characters, with the folder of the job."""
 
     minutes_per_frame: Positive | None = None
@@ -198,7 +198,7 @@ class Limits(Model):
     path_length: Annotated[int, Field(gt=0)] | None = None
 
 
-class Nodes(Model):
+class Nodes(CardPart):
     """What all nodes have in common. fonts: families installed, None while unknown. unpacked_in: folder of the crates.
 
     tiles: whether a frame may be shared out in tiles. lacks: features of scenes that they do not have, in any version.
@@ -211,7 +211,7 @@ class Nodes(Model):
     lacks: tuple[str, ...] = ()
 
 
-class Operator(Model):
+class Operator(CardPart):
     """Who runs the nodes, and where they stand.
 
     kind: one's `own` machines, a `partner` studio's, a service `provider`'s, or `private` persons' whom nobody knows.
@@ -224,7 +224,7 @@ class Operator(Model):
     agreement: bool = False
 
 
-class Balance(Model):
+class Balance(CardPart):
     """Money on an account at the farm, on a day."""
 
     account: str = "main"
@@ -255,7 +255,7 @@ class FarmCard(Prices):
     machine: tuple[Machine, ...] = Field(min_length=1)
     priority: tuple[Priority, ...] = ()
     """Ways to be served sooner or later; the first is the usual one."""
-    queue_seconds: tuple[Positive | Literal[0], Positive | Literal[0], Positive | Literal[0]] = (0, 0, 0)
+    queue_seconds: tuple[QueueSeconds, QueueSeconds, QueueSeconds] = (0, 0, 0)
     """How long jobs wait before they begin: short, usual, long."""
     program: tuple[Program, ...] = ()
     balance: tuple[Balance, ...] = ()

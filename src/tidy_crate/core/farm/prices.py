@@ -15,7 +15,7 @@ from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
+from pydantic import ConfigDict, Field
 
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount
@@ -27,7 +27,17 @@ GIB = Decimal(2**30)
 Percent = Annotated[Amount, Field(ge=0, le=1000)]
 
 
-class Price(Model):
+# ten years: no time on a card is longer
+MOST_SECONDS = 320_000_000
+
+
+class CardPart(Model):
+    """A part of a farm card: its numbers are finite."""
+
+    model_config = ConfigDict(allow_inf_nan=False)
+
+
+class Price(CardPart):
     """One price. A card may have several; all that apply to a machine class are added up."""
 
     per: Per
@@ -36,31 +46,31 @@ class Price(Model):
     """For one of them."""
     machines: tuple[str, ...] = ()
     """Machine classes that it applies to; empty for all."""
-    increment_seconds: int = Field(default=1, ge=1)
+    increment_seconds: int = Field(default=1, ge=1, le=MOST_SECONDS)
     """Times are rounded up to whole increments, for each machine by itself."""
-    minimum_seconds: int = Field(default=0, ge=0)
+    minimum_seconds: int = Field(default=0, ge=0, le=MOST_SECONDS)
     """Least time that is billed for each machine."""
     startup_billed: bool = True
     """Whether the time in which a machine starts up counts."""
     on_the_clock: tuple[Step, ...] = ("startup", "render")
     """For `rental`: steps during which the machine is paid for. It is paid from the first to the end of the last."""
-    block_hours: float = Field(default=1, gt=0)
+    block_hours: float = Field(default=1, ge=0.001, le=100_000)
     """For `rental`: hours of one block, which is paid as a whole; `amount` is for a block. 24 is a day, 168 a week."""
 
 
-class Priority(Model):
+class Priority(CardPart):
     """One way to be served sooner or later."""
 
     name: str = Field(min_length=1)
-    price: float = Field(default=1.0, gt=0, le=100)
+    price: float = Field(default=1.0, ge=0.001, le=100)
     """Factor on the price of machines and frames."""
     wait: float = Field(default=1.0, ge=0, le=100)
     """Factor on the time in the queue."""
-    nodes: float = Field(default=1.0, gt=0, le=100)
+    nodes: float = Field(default=1.0, ge=0.001, le=100)
     """Factor on the number of machines that one usually gets."""
 
 
-class Discount(Model):
+class Discount(CardPart):
     """A step of a volume discount."""
 
     over: Amount = Field(ge=0)
@@ -70,32 +80,32 @@ class Discount(Model):
     """Whether it applies to the whole sum once that is over the step, and not just to the part above."""
 
 
-class Storage(Model):
+class Storage(CardPart):
     """What keeping the crate and the frames at the farm costs."""
 
     per_gb_day: Amount = Field(ge=0)
     days: float = Field(default=7, ge=0, le=3650)
     """Days that files are kept."""
-    free_gb: float = Field(default=0, ge=0)
+    free_gb: float = Field(default=0, ge=0, le=1e12)
 
 
-class Egress(Model):
+class Egress(CardPart):
     """What bringing frames home costs."""
 
     per_gb: Amount = Field(ge=0)
-    free_gb: float = Field(default=0, ge=0)
+    free_gb: float = Field(default=0, ge=0, le=1e12)
 
 
-class Credits(Model):
+class Credits(CardPart):
     """Amounts of the card are in credits, which are bought for money."""
 
     price: Amount = Field(gt=0)
     """Of one credit, in the card's currency."""
-    pack: int = Field(default=1, ge=1)
+    pack: int = Field(default=1, ge=1, le=10**9)
     """Credits are sold in packs of so many."""
 
 
-class Prices(Model):
+class Prices(CardPart):
     """All that a card says of money apart from each machine's own price."""
 
     price: tuple[Price, ...] = ()
