@@ -183,7 +183,7 @@ def test_e11_batches_grow_with_loading_and_shrink_with_the_risk(content: Packing
 
 
 def test_e12_earlier_jobs_correct_the_next_estimate(content: PackingList) -> None:
-    learned = Experience(factor=1.5, spread=0.05, jobs=3)
+    learned = Experience(factor=1.5, spread=0.05, jobs=3, again=0.0)
     result = asked(content, experience=lambda farm, machine: learned)
     one = by_nodes(result, 1)
     assert one.seconds.likely == pytest.approx(100 + 48 * 45, rel=0.05)

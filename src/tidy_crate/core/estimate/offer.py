@@ -19,7 +19,7 @@ from tidy_crate.core.farm.prices import Priority
 OTHER_MACHINE = 0.08
 LINE = 0.15
 # frames that are rejected and rendered again, before anything is known of a farm: a share, and the frames it counts for
-AGAIN_SHARE, AGAIN_WEIGHT = 0.01, 50.0
+AGAIN_SHARE, AGAIN_WEIGHT = 0.02, 50.0
 # runs whose mean stands for all in a formula
 _FEW = 24
 
