@@ -20,7 +20,7 @@ import numpy as np
 from tidy_crate.core.estimate.choose import most_telling, spread_frames
 from tidy_crate.core.estimate.model import Wishes
 from tidy_crate.core.estimate.offer import Experience, Offer, Way
-from tidy_crate.core.estimate.probe import DRAWS, FIRST_FRAMES, MOST_FRAMES, MOST_SHARE, TOGETHER, ProbeWishes
+from tidy_crate.core.estimate.probe import DRAWS, FIRST_FRAMES, TOGETHER, ProbeWishes, most_frames
 from tidy_crate.core.estimate.quote import quoted
 from tidy_crate.core.estimate.timing import shot_times
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
@@ -89,7 +89,7 @@ def probed(request: RenderRequest, settings: FarmSettings, chance: np.random.Gen
     numbers = request.numbers()
     times = law_times(settings.synthetic_law, settings.seed, settings.synthetic_seconds, len(numbers))
     wishes = ProbeWishes()
-    most = max(FIRST_FRAMES, min(MOST_FRAMES, round(len(numbers) * MOST_SHARE)))
+    most = most_frames(len(numbers))
     known: dict[int, float] = {}
     chosen = spread_frames(numbers, FIRST_FRAMES)
     while True:

@@ -29,7 +29,7 @@ from tidy_crate.core.estimate.written import table_timings, typed_timings
 from tidy_crate.core.exchange import Exchange, ExchangeRate
 from tidy_crate.core.farm.card import SUFFIX, FarmCard, Machine, find_card, read_card
 from tidy_crate.core.job.experience import Experiences
-from tidy_crate.core.job.job_timings import Machines, farms_of_job, left_of_job, timings_of_job
+from tidy_crate.core.job.job_timings import Machines, left_of_job, timings_of_job
 from tidy_crate.core.job.ledger import Ledger, submissions_of
 from tidy_crate.core.job.own_quotes import ByName, with_own_quotes
 from tidy_crate.core.job.send import Sending
@@ -126,7 +126,8 @@ def find_timings(
     """
     named = {
         "--timings": source.table is not None,
-        "--seconds-per-frame and --timing": source.per_frame is not None or bool(source.single),
+        "--seconds-per-frame": source.per_frame is not None,
+        "--timing": bool(source.single),
         "--from-job": source.job is not None,
     }
     if sum(named.values()) > 1:
@@ -135,10 +136,6 @@ def find_timings(
     if source.table is not None:
         return table_timings(source.table, requests), {}
     if source.per_frame is not None or source.single:
-        if source.per_frame is not None and source.single:
-            raise WrongUsage(
-                "timings can come from one place only", "--seconds-per-frame and --timing", "give one of them"
-            )
         return typed_timings(source.per_frame, source.single, requests, source.load), {}
     if source.job is not None:
         return timings_of_job(ledger, source.job, _machines(cards), requests), {}
@@ -184,7 +181,7 @@ def ask(
                              "tidy-crate estimate --accuracy shows how its estimate did")  # fmt: skip
         delivered = frozenset(one.farm for one in submissions)
         known = {card.name for card in cards}
-        for one in farms_of_job(ledger, job):
+        for one in submissions:
             if one.farm not in known:
                 cards.append(read_card(find_card(one.card, user.card_folders)))
         if source == TimingSource():
@@ -298,6 +295,9 @@ def own_quote(sending: Sending, card: FarmCard, user: Asking, ledger: Ledger) ->
         nodes=sending.nodes,
         batch=sending.batch,
         score_here=user.own_machine.score or SCORE_HERE,
+        # an order names neither: the usual priority, on machines that stay
+        priority=card.priority[0].name if card.priority else None,
+        reclaimable=False,
     )
     question = Question(
         content, timings, (card,), wishes, experience=Experiences(ledger), requests=_ordered(sending),

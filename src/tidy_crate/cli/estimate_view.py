@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from tidy_crate.cli.show import cell, counted, duration, facts, heading, money, size, table
-from tidy_crate.core.estimate.model import Estimate, Here, Quote
+from tidy_crate.core.estimate.model import Estimate, Here, Quote, least_by
 from tidy_crate.core.estimate.probe_result import ProbeResult
 from tidy_crate.core.job.experience import Accuracy
 from tidy_crate.core.money import CENT
@@ -119,12 +119,7 @@ def _worth_showing(result: Estimate, *, every: bool) -> list[int]:
     """The front, the pick, and for each machine class the way with the least product of cost and time."""
     if every:
         return list(range(len(result.quotes)))
-    best: dict[tuple[str, str], int] = {}
-    for at, quote in enumerate(result.quotes):
-        key = (quote.farm, quote.machine)
-        other = best.get(key)
-        if other is None or _product(quote) < _product(result.quotes[other]):
-            best[key] = at
+    best = least_by(result.quotes, range(len(result.quotes)), lambda quote: (quote.farm, quote.machine))
     chosen = {*_thinned(result.front), *(at for at in best.values() if not result.quotes[at].shares)}
     if result.pick is not None:
         chosen.add(result.pick.index)
@@ -135,10 +130,6 @@ def _thinned(front: Sequence[int], most: int = 8) -> list[int]:
     if len(front) <= most:
         return list(front)
     return [front[round(at * (len(front) - 1) / (most - 1))] for at in range(most)]
-
-
-def _product(quote: Quote) -> float:
-    return float(quote.cost.likely) * quote.seconds.likely
 
 
 def _row(quote: Quote, result: Estimate, *, chosen: bool) -> tuple[str | Text, ...]:

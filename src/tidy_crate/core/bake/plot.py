@@ -5,17 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 
 from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.drawing import COLOURS, FAINT, INK, WARN, bare, need_ending, new_figure, save, title
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.files import write_whole
 from tidy_crate.core.scene.formats.baking import Curve
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState
 
-ENDINGS = (".png", ".svg", ".pdf")
 MOST_ROWS = 12
 MOST_CURVES = 8
 _WIDTH, _ROW = 12.8, 1.45
-_INK, _FAINT, _SOUND, _WARN = "#22303c", "#8a98a5", "#1f7a6d", "#b5482f"
-_CURVES = ("#2a5d8f", "#c17d11", "#5a8f2a", "#8f2a6b", "#4aa3a2", "#7a5c3e", "#6b6bb3", "#a34a4a")
+_SOUND = "#1f7a6d"
 
 
 def plot_bakes(context: SceneContext, target: Path) -> int:
@@ -23,62 +21,53 @@ def plot_bakes(context: SceneContext, target: Path) -> int:
 
     Raises WrongUsage when there is none, or the file's ending is not known.
     """
-    if target.suffix.lower() not in ENDINGS:
-        raise WrongUsage("no picture of that kind can be drawn", target, f"end its name in {', '.join(ENDINGS)}")
+    need_ending(target)
     survey = context.survey()
     shown = survey.simulations[:MOST_ROWS]
     if not shown:
         raise WrongUsage("nothing in this scene depends on the frame before", context.scene)
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.figure import Figure
-
     baker = context.format.baker()
-    figure = Figure(figsize=(_WIDTH, max(3.2, 1.3 + _ROW * len(shown))), dpi=100, layout="constrained")
-    FigureCanvasAgg(figure)
+    figure = new_figure(_WIDTH, max(3.2, 1.3 + _ROW * len(shown)))
     axes = figure.subplots(len(shown), 1, sharex=True, squeeze=False)[:, 0]
     for axis, one in zip(axes, shown, strict=True):
         _row(axis, one, survey.frames, baker.curves(one) if baker is not None and one.cache is not None else [])
-    axes[-1].set_xlabel("frame", color=_INK)
+    axes[-1].set_xlabel("frame", color=INK)
     more = len(survey.simulations) - len(shown)
-    title = f"{context.scene.name}: simulations and their caches" + (f" (and {more} more)" if more else "")
-    figure.suptitle(title, x=0.01, ha="left", color=_INK, fontsize=13, fontweight="bold")
+    title(figure, f"{context.scene.name}: simulations and their caches" + (f" (and {more} more)" if more else ""))
     figure.supxlabel(
         "shaded: frames to render     green: frames in the cache     red: frames it lacks     dotted: where it begins",
-        fontsize=8, color=_FAINT,
+        fontsize=8, color=FAINT,
     )  # fmt: skip
-    with write_whole(target) as stream:
-        figure.savefig(stream, format=target.suffix.lower().lstrip("."))
+    save(figure, target)
     return len(shown)
 
 
 def _row(axis, one: Simulation, frames: FrameRange, curves: list[Curve]) -> None:  # type: ignore[no-untyped-def]
-    axis.set_title(f"{one.name}   {one.kind}", loc="left", fontsize=10, color=_INK, pad=4)
+    axis.set_title(f"{one.name}   {one.kind}", loc="left", fontsize=10, color=INK, pad=4)
     good = one.state is SimulationState.CACHED
     word = one.state.value if one.covers is None else f"{one.state.value}, {one.covers[0]} to {one.covers[1]}"
-    axis.set_title(word, loc="right", fontsize=10, color=_SOUND if good else _WARN, pad=4)
+    axis.set_title(word, loc="right", fontsize=10, color=_SOUND if good else WARN, pad=4)
     if frames.start is not None and frames.end is not None:
         axis.axvspan(frames.start, frames.end, color="#eef3f6", zorder=0)
     for number, curve in enumerate(curves[:MOST_CURVES]):
         name = curve.prim.rpartition("/")[2] if len(curves) > 1 else None
-        axis.plot(curve.times, curve.values, color=_CURVES[number], linewidth=1.4, label=name)
+        axis.plot(curve.times, curve.values, color=COLOURS[number], linewidth=1.4, label=name)
     if len(curves) > MOST_CURVES:
         axis.plot([], [], color="none", label=f"and {len(curves) - MOST_CURVES} more")
     if curves:
-        axis.set_ylabel(curves[0].label, fontsize=8, color=_INK)
+        axis.set_ylabel(curves[0].label, fontsize=8, color=INK)
         if min(float(curve.values.min()) for curve in curves) >= 0:
             axis.set_ylim(bottom=0)
         if len(curves) > 1:
             axis.legend(fontsize=7, loc="upper left", bbox_to_anchor=(1.0, 1.05), frameon=False, ncols=1)
     else:
         axis.set_yticks([])
-        axis.text(0.5, 0.5, "not cached: nothing to show", transform=axis.transAxes, ha="center", color=_FAINT)
+        axis.text(0.5, 0.5, "not cached: nothing to show", transform=axis.transAxes, ha="center", color=FAINT)
     if one.covers is not None:
         axis.plot(one.covers, [0, 0], transform=axis.get_xaxis_transform(), color=_SOUND, linewidth=5, clip_on=False,
                   solid_capstyle="butt")  # fmt: skip
         for gap in one.gaps:
-            axis.plot([gap - 0.5, gap + 0.5], [0, 0], transform=axis.get_xaxis_transform(), color=_WARN, linewidth=5,
+            axis.plot([gap - 0.5, gap + 0.5], [0, 0], transform=axis.get_xaxis_transform(), color=WARN, linewidth=5,
                       clip_on=False, solid_capstyle="butt")  # fmt: skip
-    axis.axvline(one.start, color=_FAINT, linewidth=1, linestyle=":")
-    for side in ("top", "right"):
-        axis.spines[side].set_visible(False)
-    axis.tick_params(labelsize=8, colors=_INK)
+    axis.axvline(one.start, color=FAINT, linewidth=1, linestyle=":")
+    bare(axis, 8)

@@ -20,8 +20,9 @@ from tidy_crate.core.crate.origin import changed_since
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import probe_folder
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.estimate.model import PRACTICE, Quote, Wishes
+from tidy_crate.core.estimate.model import Quote, Wishes
 from tidy_crate.core.estimate.probe_result import ProbeResult, read_probe
+from tidy_crate.core.estimate.timings import PRACTICE
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.files import inside
 from tidy_crate.core.scene.formats.registry import format_of

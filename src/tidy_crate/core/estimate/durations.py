@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 
 from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.farm.prices import MOST_SECONDS
 
 UNITS = {"": 1.0, "s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
-LONGEST_SECONDS = 3.2e8
 _TIME = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|min|h|d)?", re.IGNORECASE)
 _COMMA = re.compile(r"[0-9]+,[0-9]+\s*(s|m|min|h|d)?", re.IGNORECASE)
 
@@ -42,6 +42,6 @@ def parse_seconds(text: str, what: str = "a time") -> float:
         what_else = "is not above zero" if text.startswith("-") else "is no time"
         raise WrongUsage(f"{what} {what_else}", repr(text[:40]), "write 80s, 1.5m or 2h; a bare number is seconds")
     found = float(match[1]) * UNITS[(match[2] or "").lower()]
-    if not 0 < found <= LONGEST_SECONDS:
+    if not 0 < found <= MOST_SECONDS:
         raise WrongUsage(f"{what} is not above zero, or longer than ten years", repr(text[:40]))
     return found

@@ -2,27 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from typing import TypeVar
 
-from tidy_crate.core.estimate.timings import PRACTICE
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Cost, Range
-
-__all__ = [
-    "PRACTICE",
-    "SCORE_HERE",
-    "Estimate",
-    "Here",
-    "MoneyParts",
-    "Nearest",
-    "OwnQuote",
-    "Parts",
-    "Pick",
-    "Quote",
-    "Share",
-    "Wishes",
-]
 
 # this machine's score where it is not known: that of the machine a score of 100 is defined by
 SCORE_HERE = 100.0
@@ -106,6 +92,29 @@ class Quote(Model):
     """Jobs that the factor rests on."""
     shares: tuple[Share, ...] = ()
     """Of a job that is split between farms."""
+
+    @property
+    def comparable(self) -> bool:
+        """Whether it can be taken, and its cost is known in the currency of the comparison."""
+        return self.eligible and self.cost_own is not None
+
+    @property
+    def product(self) -> float:
+        """Cost in the farm's currency times seconds: the less, the better both are together."""
+        return float(self.cost.likely) * self.seconds.likely
+
+
+K = TypeVar("K")
+
+
+def least_by(quotes: Sequence[Quote], among: Iterable[int], key: Callable[[Quote], K]) -> dict[K, int]:
+    """Return by key the place of the quote with the least product of cost and time, in the order of first sight."""
+    best: dict[K, int] = {}
+    for at in among:
+        other = best.setdefault(key(quotes[at]), at)
+        if quotes[at].product < quotes[other].product:
+            best[key(quotes[at])] = at
+    return best
 
 
 class Here(Model):

@@ -131,17 +131,10 @@ class Offer:
         return np.asarray(np.interp(self._luck[:, 0], [0, 0.1, 0.5, 0.9, 1], points) * priority.wait)
 
     @cached_property
-    def _again(self) -> Array:
-        return (
-            self._chance("again")
-            .binomial(self.work.tasks.shape[1], self.experience.again, self.work.runs)
-            .astype(float)
-        )
-
-    @property
     def again(self) -> Array:
         """Tasks that are rendered again after the review, shape (runs,)."""
-        return self._again
+        tasks = self.work.tasks.shape[1]
+        return self._chance("again").binomial(tasks, self.experience.again, self.work.runs).astype(np.float64)
 
     @property
     def most_nodes(self) -> int:

@@ -12,9 +12,9 @@ import numpy as np
 from tidy_crate.core.errors import Blocked, WrongUsage
 from tidy_crate.core.estimate.model import PROMISE, Here, Nearest, Pick, Quote, Share, Wishes
 from tidy_crate.core.estimate.offer import Offer, Way
-from tidy_crate.core.estimate.quote import LOW_TO_HIGH, quoted, refusals
+from tidy_crate.core.estimate.quote import quoted, refusals
 from tidy_crate.core.estimate.rough import best_batch, rough
-from tidy_crate.core.estimate.timing import another_day
+from tidy_crate.core.estimate.timing import LOW_TO_HIGH, another_day
 from tidy_crate.core.estimate.work import JobWork
 from tidy_crate.core.exchange import Exchange
 from tidy_crate.core.money import Cost, Range, rounded
@@ -105,7 +105,7 @@ def _compared(quote: Quote, exchange: Exchange, currency: str) -> Quote:
 
 def front_of(quotes: Sequence[Quote]) -> tuple[int, ...]:
     """Return the places of the eligible quotes for which no other is both cheaper and sooner, by cost."""
-    able = [at for at, quote in enumerate(quotes) if quote.eligible and quote.cost_own is not None]
+    able = [at for at, quote in enumerate(quotes) if quote.comparable]
     able.sort(key=lambda at: (_money(quotes[at]), quotes[at].seconds.likely))
     found: list[int] = []
     for at in able:
@@ -121,7 +121,7 @@ def _money(quote: Quote) -> Decimal:
 
 def pick_of(quotes: Sequence[Quote], front: Sequence[int], wishes: Wishes) -> Pick | None:
     """Return the quote to take, and why; None where nothing is eligible, or nothing keeps the wishes."""
-    able = [at for at, quote in enumerate(quotes) if quote.eligible and quote.cost_own is not None]
+    able = [at for at, quote in enumerate(quotes) if quote.comparable]
     if wishes.most_seconds is not None:
         able = [at for at in able if quotes[at].seconds.high <= wishes.most_seconds]
     if wishes.most_money is not None:
@@ -172,13 +172,13 @@ def splits(found: Found, front: Sequence[int], exchange: Exchange, currency: str
     """
     best: dict[str, int] = {}
     for at in sorted(
-        (at for at, quote in enumerate(found.quotes) if quote.eligible and quote.cost_own is not None),
+        (at for at, quote in enumerate(found.quotes) if quote.comparable),
         key=lambda at: found.quotes[at].seconds.likely * max(float(_money(found.quotes[at])), 0.01),
     ):
         best.setdefault(found.quotes[at].farm, at)
     fast: dict[str, int] = {}
     for at, quote in enumerate(found.quotes):
-        if quote.eligible and quote.cost_own is not None:
+        if quote.comparable:
             other = fast.get(quote.farm)
             if other is None or quote.seconds.likely < found.quotes[other].seconds.likely:
                 fast[quote.farm] = at
@@ -276,7 +276,7 @@ def nearest_of(
 
 
 def _relaxed(wishes: Wishes, quotes: Sequence[Quote]) -> Iterator[Nearest]:
-    able = [quote for quote in quotes if quote.eligible and quote.cost_own is not None]
+    able = [quote for quote in quotes if quote.comparable]
     if wishes.most_seconds is not None:
         within = [
             one

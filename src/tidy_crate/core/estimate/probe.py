@@ -18,8 +18,8 @@ from tidy_crate.core.errors import CommandFailed, TidyCrateError, UnreadableInpu
 from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames
 from tidy_crate.core.estimate.machine import this_machine
 from tidy_crate.core.estimate.probe_result import TIMINGS, Expected, ProbeFrame, ProbeResult
-from tidy_crate.core.estimate.timing import Array, ShotTimes, shot_times
-from tidy_crate.core.estimate.timings import PRACTICE, FrameTiming, Timings
+from tidy_crate.core.estimate.timing import LOW_TO_HIGH, Array, ShotTimes, shot_times
+from tidy_crate.core.estimate.timings import PRACTICE, Timings
 from tidy_crate.core.files import inside, write_json
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.formats.registry import format_of
@@ -118,7 +118,7 @@ def probe(
         load_seconds=statistics.median(load for one in requests for load in one.loads),
         cores_used=statistics.fmean(runs.cores),
         basis=command.basis,
-        renderer=f"{command.name} {command.version}".strip(),
+        renderer=command.program,
         contents=content.digest,
         command=command.command,
         machine=this_machine(),
@@ -189,6 +189,11 @@ def _camera(content: PackingList, request: RenderRequest) -> str:
     return next((camera for camera in named if camera), None) or ""
 
 
+def most_frames(frames: int) -> int:
+    """Return how many frames of a shot are tested at the most, unless asked for."""
+    return min(frames, max(FIRST_FRAMES, min(MOST_FRAMES, round(frames * MOST_SHARE))))
+
+
 def _first_frames(runs: _Runs, one: _Measuring, wishes: ProbeWishes) -> None:
     numbers = tuple(sorted(one.request.numbers()))
     count = wishes.count or FIRST_FRAMES
@@ -200,8 +205,7 @@ def _first_frames(runs: _Runs, one: _Measuring, wishes: ProbeWishes) -> None:
 def _further_frames(runs: _Runs, one: _Measuring, wishes: ProbeWishes, known: _Facts, began: float) -> None:
     if wishes.count is not None:
         return
-    frames = len(one.request.numbers())
-    most = min(frames, max(FIRST_FRAMES, min(MOST_FRAMES, round(frames * MOST_SHARE))))
+    most = most_frames(len(one.request.numbers()))
     while len(one.done) < most:
         shot = _look(one, known)
         slowest = max(frame.seconds for frame in one.done) + statistics.median(one.loads)
@@ -217,11 +221,7 @@ def _further_frames(runs: _Runs, one: _Measuring, wishes: ProbeWishes, known: _F
 
 def _look(one: _Measuring, known: _Facts) -> ShotTimes:
     """See what the frames measured so far say about all of them."""
-    frames = tuple(
-        FrameTiming(frame.request, frame.frame, max(frame.seconds, 1e-6), frame.width, frame.height, frame.samples)
-        for frame in one.done
-    )
-    timings = Timings(frames, None, "measured", noise_target=known.noise_target)
+    timings = Timings(tuple(frame.timing for frame in one.done), None, "measured", noise_target=known.noise_target)
     asked = one.request.model_copy(update={"samples": one.request.samples or known.samples})
     positions = one.positions if one.by_change else None
     one.shot = shot_times(asked, timings, np.random.default_rng(SEED), DRAWS, positions)
@@ -232,7 +232,7 @@ def _expected(one: _Measuring, whole: RenderRequest) -> Expected:
     assert one.shot is not None
     frames = len(whole.numbers())
     every = frames / len(one.request.numbers())
-    low, likely, high = np.quantile(one.shot.totals(np.random.default_rng(SEED)), (0.1, 0.5, 0.9)) * every
+    low, likely, high = np.quantile(one.shot.totals(np.random.default_rng(SEED)), LOW_TO_HIGH) * every
     return Expected(
         request=one.request.name, frames=frames, low=float(low), likely=float(likely),
         high=float(high), width=one.shot.width,

@@ -12,6 +12,7 @@ from tidy_crate.core.crate.test_frames import probe_folder
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.estimate.machine import ProbeMachine
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
+from tidy_crate.core.farm.prices import MOST_SECONDS
 from tidy_crate.core.files import read_json, write_json
 from tidy_crate.core.model import FrameNumber, Wire, validated
 from tidy_crate.core.schema import Schema
@@ -20,8 +21,7 @@ from tidy_crate.core.work.request import MOST_PIXELS, RenderRequest
 TIMINGS = "timings.json"
 VERSION = 3
 
-# ten years
-Seconds = Annotated[float, Field(ge=0, le=3.2e8)]
+Seconds = Annotated[float, Field(ge=0, le=MOST_SECONDS)]
 Count = Annotated[int, Field(ge=0, lt=2**63)]
 Place = Annotated[float, Field(ge=0, le=1)]
 
@@ -45,6 +45,14 @@ class ProbeFrame(Wire):
     """Of all files that it left; 0 while unknown."""
     why: str = ""
     """Why this frame was chosen."""
+
+    @property
+    def timing(self) -> FrameTiming:
+        """The same for the timing model."""
+        return FrameTiming(
+            self.request, self.frame, max(self.seconds, 1e-6), self.width, self.height, self.samples,
+            self.memory_bytes or None,
+        )  # fmt: skip
 
 
 class Expected(Wire):
@@ -98,7 +106,7 @@ class ProbeResult(Wire):
         if self.contents != content.digest:
             found.append("the crate was collected again since, and holds something else")
         command = content.render
-        if command is not None and f"{command.name} {command.version}".strip() != self.renderer:
+        if command is not None and command.program != self.renderer:
             found.append(f"they were made with {self.renderer or 'another renderer'}")
         if command is not None and command.command != self.command:
             found.append("they were made with another command line")
@@ -106,11 +114,6 @@ class ProbeResult(Wire):
 
     def timings(self, requests: tuple[RenderRequest, ...]) -> Timings:
         """Return them for an estimate."""
-        frames = tuple(
-            FrameTiming(one.request, one.frame, max(one.seconds, 1e-6), one.width, one.height, one.samples,
-                        one.memory_bytes or None)
-            for one in self.frames
-        )  # fmt: skip
         sizes: dict[str, list[float]] = {}
         by_name = {request.name: request for request in requests}
         for one in self.frames:
@@ -119,7 +122,7 @@ class ProbeResult(Wire):
                 pixels = asked.width * asked.height / (one.width * one.height)
                 sizes.setdefault(one.request, []).append(one.bytes * pixels)
         return Timings(
-            frames,
+            tuple(one.timing for one in self.frames),
             self.load_seconds if self.load_known else None,
             self.basis,
             self.source or f"{len(self.frames)} test frames of {self.renderer or 'a renderer'} on this machine",
@@ -149,7 +152,7 @@ def keep_timings(crate: Path, content: PackingList, timings: Timings) -> ProbeRe
         load_seconds=timings.load_seconds or 0.0,
         cores_used=0.0,
         basis=timings.basis,
-        renderer=f"{command.name} {command.version}".strip() if command is not None else "",
+        renderer=command.program if command is not None else "",
         contents=content.digest,
         command=command.command if command is not None else (),
         load_known=timings.load_seconds is not None,

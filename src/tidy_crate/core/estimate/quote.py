@@ -9,13 +9,13 @@ from decimal import Decimal
 import numpy as np
 
 from tidy_crate.core.estimate.farm_run import Array, FarmRuns, Fleet, batched, home, schedule
-from tidy_crate.core.estimate.model import PRACTICE, MoneyParts, Parts, Quote
+from tidy_crate.core.estimate.model import MoneyParts, Parts, Quote
 from tidy_crate.core.estimate.offer import Offer, Way
+from tidy_crate.core.estimate.timing import LOW_TO_HIGH
+from tidy_crate.core.estimate.timings import PRACTICE
 from tidy_crate.core.farm.fit import Need, fit
 from tidy_crate.core.farm.prices import Bill, Counted, Usage, bill, counted
 from tidy_crate.core.money import Cost, Range, rounded
-
-LOW_TO_HIGH = (0.1, 0.5, 0.9)
 
 
 @dataclass(frozen=True)
@@ -67,9 +67,9 @@ def _again(offer: Offer, way: Way, tasks: Array) -> tuple[Array, Array]:
 
 
 def _usage(offer: Offer, runs: FarmRuns, fleet: Fleet, again_node: Array, at_home: Array) -> Usage:
-    working = np.where(
-        runs.used, np.where(runs.used, runs.machine_ends, 0.0) - np.where(runs.used, fleet.ready, 0.0), 0.0
-    )
+    # a machine that a run does not get is never ready, and has no time to take from another
+    working = np.zeros(fleet.ready.shape)
+    np.subtract(runs.machine_ends, fleet.ready, out=working, where=runs.used)
     working = np.concatenate([working, again_node[:, None]], axis=1)
     starting = np.where(working > 0, offer.machine.startup_seconds, 0.0)
     steps = {
@@ -110,9 +110,9 @@ def _sum_of(one: Counted, at: float) -> Decimal:
     return Decimal(float(np.quantile(one.quantity, at, method="median_unbiased"))) * one.one
 
 
-def quoted(offer: Offer, way: Way, done: Outcome | None = None) -> Quote:
+def quoted(offer: Offer, way: Way) -> Quote:
     """Return the quote of one way of taking an offer."""
-    done = done or outcome(offer, way)
+    done = outcome(offer, way)
     bills, again = money(offer, way, done)
     likely = bills[1]
     low, middle, high = np.quantile(done.seconds, LOW_TO_HIGH)
@@ -163,12 +163,11 @@ def refusals(offer: Offer, way: Way) -> Iterator[str]:
         yield f"the farm has {machine.nodes} of these machines"
     elif way.nodes > offer.most_nodes:
         yield f"a job there may have {offer.most_nodes} machines at a time"
-    here = timings.score or offer.wishes.score_here
     need = Need(
         memory=timings.memory_bytes,
         disk=offer.work.upload_bytes,
-        frame_seconds=offer.work.slowest * here * offer.experience.factor * machine.score / machine.speed,
-        load_seconds=(timings.load_seconds or 0.0) * here * offer.experience.factor * machine.score / machine.speed,
+        frame_seconds=offer.work.slowest * offer.faster * machine.score,
+        load_seconds=(timings.load_seconds or 0.0) * offer.faster * machine.score,
     )
     found = fit(machine, need, card)
     yield from found.reasons

@@ -38,6 +38,8 @@ OUTLIER_TAIL = 1.6
 PRIOR_SHAPE, PRIOR_SCALE = 0.5, 0.002
 # frames between two of these are interpolated, in the smooth part
 MOST_KNOTS = 384
+# percentiles of low, likely and high
+LOW_TO_HIGH = (0.1, 0.5, 0.9)
 # by which share one machine is faster or slower than it was while it was measured: a standard deviation
 SAME_MACHINE = 0.03
 _TINY = 1e-9
@@ -78,7 +80,7 @@ def another_day(runs: int, chance: np.random.Generator) -> Array:
 
 def range_width(totals: Array) -> float:
     """Return the width of the 80 % range of some totals, as a share of their median."""
-    low, middle, high = np.quantile(totals, (0.1, 0.5, 0.9))
+    low, middle, high = np.quantile(totals, LOW_TO_HIGH)
     return float((high - low) / middle) if middle > 0 else 0.0
 
 

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Literal
 
-Basis = Literal["measured", "practice", "typed", "table", "job"]
 # of timings that say nothing about a real renderer
 PRACTICE = "practice"
 

@@ -25,7 +25,7 @@ BYTES_PER_CHANNEL = 1.5
 CHANNELS = 2.5
 # pixels and channels a second that this machine puts together, from tiles
 STITCH_RATE = 4e7
-# bytes of a frame's files differ by this share from the test frames'
+# by which share the time to load the scene differs from run to run: a standard deviation
 _LOAD_SPREAD = 0.1
 
 

@@ -13,7 +13,7 @@ from tidy_crate.core.estimate.timings import FrameTiming, Timings
 from tidy_crate.core.farm.card import Machine
 from tidy_crate.core.farm.protocol import JobOrder
 from tidy_crate.core.job.ledger import Ledger, submissions_of
-from tidy_crate.core.job.tables import AttemptRow, SubmissionRow
+from tidy_crate.core.job.tables import AttemptRow
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskState, tasks_of, whole
 
@@ -82,8 +82,3 @@ def left_of_job(ledger: Ledger, name: str) -> tuple[RenderRequest, ...]:
         if left:
             found.append(request.model_copy(update={"frames": format_frames(tuple(left))}))
     return tuple(found)
-
-
-def farms_of_job(ledger: Ledger, name: str) -> tuple[SubmissionRow, ...]:
-    """Return the submissions of a job."""
-    return submissions_of(ledger, name)[1]

@@ -9,7 +9,7 @@ from sqlalchemy import select
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.database import kept
 from tidy_crate.core.errors import FarmError
-from tidy_crate.core.estimate.model import Estimate, OwnQuote, Quote
+from tidy_crate.core.estimate.model import Estimate, OwnQuote, least_by
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import JobOrder
 from tidy_crate.core.job.ledger import Ledger, new_key
@@ -30,13 +30,10 @@ def with_own_quotes(
     """
     had = _delivered(ledger, content)
     found, notes = [], []
-    best: dict[str, Quote] = {}
-    for quote in estimate.quotes:
-        if quote.eligible and not quote.shares:
-            other = best.get(quote.farm)
-            if other is None or _product(quote) < _product(other):
-                best[quote.farm] = quote
-    for farm, quote in best.items():
+    quotes = estimate.quotes
+    able = [at for at, quote in enumerate(quotes) if quote.eligible and not quote.shares]
+    for farm, at in least_by(quotes, able, lambda quote: quote.farm).items():
+        quote = quotes[at]
         if farm not in had:
             notes.append(f"{farm} was not asked for a quote of its own: it does not have the crate")
             continue
@@ -71,7 +68,3 @@ def _delivered(ledger: Ledger, content: PackingList) -> dict[str, str]:
             for row in session.scalars(same.order_by(SubmissionRow.id))
             if row.order
         }
-
-
-def _product(quote: Quote) -> float:
-    return float(quote.cost.likely) * quote.seconds.likely

@@ -44,6 +44,11 @@ class RenderCommand(Model):
     version: str = ""
     """The renderer's version."""
 
+    @property
+    def program(self) -> str:
+        """Name and version."""
+        return f"{self.name} {self.version}".strip()
+
 
 def filled_runtime(command: tuple[str, ...]) -> list[str]:
     """Return the words with only the placeholder of this Python filled in."""
