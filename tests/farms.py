@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import pickle
-from collections.abc import Iterable
+from collections.abc import Sequence
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
 
@@ -14,12 +14,11 @@ from blake3 import blake3
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.card import FarmCard
-from tidy_crate.core.farm.links.interface import FarmLink, Moved
+from tidy_crate.core.farm.links.interface import Delivered, FarmLink, Moved
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
     Account,
     Action,
-    Blob,
     Changes,
     ControlOrder,
     Counts,
@@ -32,10 +31,30 @@ from tidy_crate.core.farm.protocol import (
     Registered,
     TaskChange,
 )
+from tidy_crate.core.files import inside
+from tidy_crate.core.job.send import Sending, prepare
+from tidy_crate.core.progress import Progress
+from tidy_crate.core.transfer.chunks import Chunk
+from tidy_crate.core.transfer.pack import Piece
+from tidy_crate.core.transfer.upload import Refused, Source, Upload
 from tidy_crate.core.work.attempt import Attempt, Product
+from tidy_crate.core.work.options import SendOptions
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
 
 BEGAN = datetime(2026, 11, 20, 8, tzinfo=UTC)
+
+
+TODAY = date(2026, 11, 20)
+
+
+def prepared(crate: Path, card: FarmCard, **wishes: object) -> Sending:
+    """A crate, prepared for a farm with some wishes."""
+    return prepare(crate, card, [("test", SendOptions.model_validate(wishes))], TODAY)
+
+
+def sources(crate: Path, content: PackingList) -> list[Source]:
+    """The files of a crate as an upload takes them."""
+    return [Source(file.blake3, file.bytes, inside(crate, file.path)) for file in content.files]
 
 
 class MemoryFarm:
@@ -49,6 +68,10 @@ class MemoryFarm:
     def __init__(self, name: str = "f", currency: str = "EUR") -> None:
         self.name, self.currency = name, currency
         self.blobs: dict[str, bytes] = {}
+        self.chunks: dict[str, bytes] = {}
+        self.parts: dict[str, dict[int, bytes]] = {}
+        self.packs: list[list[tuple[str, int, int]]] = []
+        """Every pack that came: file, offset and size of each piece."""
         self.balance = Decimal(100)
         self.order: JobOrder | None = None
         self.submissions = 0
@@ -80,12 +103,45 @@ class MemoryFarm:
     def account(self) -> Account:
         return Account(user="w", balance=self.balance, currency=self.currency)
 
-    def missing(self, blobs: Iterable[Blob]) -> set[str]:
-        return {blob.blake3 for blob in blobs} - set(self.blobs)
+    def missing(self, sources: Sequence[Source]) -> set[str]:
+        return {source.blake3 for source in sources} - set(self.blobs)
 
-    def upload(self, blob: Blob, path: Path, moved: Moved) -> None:
-        self.blobs[blob.blake3] = path.read_bytes()
-        moved(blob.bytes)
+    def lacking(self, source: Source, pieces: Sequence[Chunk]) -> list[Chunk]:
+        """See transfer.upload.Receiver: what another file or an earlier try has brought is put in its place."""
+        known = self.chunks | self.blobs
+        parts = self.parts.setdefault(source.blake3, {})
+        for piece in pieces:
+            if piece.blake3 in known:
+                parts[piece.offset] = known[piece.blake3]
+        return [piece for piece in pieces if piece.blake3 not in known]
+
+    def take(self, pieces: Sequence[Piece]) -> list[Refused]:
+        self.packs.append([(piece.file, piece.offset, len(piece.data)) for piece in pieces])
+        for piece in pieces:
+            data = bytes(piece.data)
+            assert blake3(data).hexdigest() == piece.blake3
+            if piece.file == piece.blake3:
+                self.blobs[piece.file] = data
+            else:
+                self.chunks[piece.blake3] = data
+                self.parts[piece.file][piece.offset] = data
+        return []
+
+    def finish(self, source: Source) -> bool:
+        parts = self.parts.get(source.blake3, {})
+        data = b"".join(parts[offset] for offset in sorted(parts))
+        if blake3(data).hexdigest() != source.blake3:
+            return False
+        self.blobs[source.blake3] = data
+        return True
+
+    def to_send(self, crate: Path, content: PackingList) -> int:
+        return sum(one.bytes for one in sources(crate, content) if one.blake3 not in self.blobs)
+
+    def deliver(self, crate: Path, content: PackingList, progress: Progress) -> Delivered:
+        done = Upload(self, progress).run(sources(crate, content))
+        registered = self.register(content)
+        return Delivered(registered.crate, done.sent, done.had, registered.reading)
 
     def register(self, content: PackingList) -> Registered:
         own = content.essentials

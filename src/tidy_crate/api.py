@@ -27,7 +27,7 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from tidy_crate.core.errors import TidyCrateError, WrongUsage
+from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.progress import Progress, silent
 
 if TYPE_CHECKING:
@@ -45,7 +45,6 @@ if TYPE_CHECKING:
     from tidy_crate.core.crate.collect import CollectResult
     from tidy_crate.core.crate.proving import Proof
     from tidy_crate.core.estimate.estimate import Answer
-    from tidy_crate.core.estimate.model import Quote
     from tidy_crate.core.estimate.probe_result import ProbeResult
     from tidy_crate.core.exchange import ExchangeRate
     from tidy_crate.core.farm.card import FarmCard
@@ -54,18 +53,19 @@ if TYPE_CHECKING:
     from tidy_crate.core.farm.sign_in import Keys
     from tidy_crate.core.job.experience import Accuracy
     from tidy_crate.core.job.ledger import Ledger
-    from tidy_crate.core.job.repeats import Earlier
     from tidy_crate.core.job.rerender import Rerender
     from tidy_crate.core.job.retrieve import Retrieved
-    from tidy_crate.core.job.send import Sending, Sent
+    from tidy_crate.core.job.send import Sent
     from tidy_crate.core.job.tables import SubmissionRow
     from tidy_crate.core.job.track import JobLine, JobView
     from tidy_crate.core.review.run import Review
     from tidy_crate.core.scene.model import Asset, Survey
+    from tidy_crate.core.work.options import FarmOptions, SendOptions
     from tidy_crate.core.work.running import Commands
-    from tidy_crate.core.work.task import Task, TaskRange
+    from tidy_crate.core.work.task import Task
     from tidy_crate.core.work.trust import Claim, Trust
     from tidy_crate.estimating import Ask, TimingSource
+    from tidy_crate.sending import Prepared
 
 HOME = "TIDY_CRATE_HOME"
 LEDGER = "TIDY_CRATE_LEDGER"
@@ -129,6 +129,11 @@ class User:
     def own_machine(self) -> OwnMachine:
         """What this machine is and costs, as far as the user's configuration says."""
         return self._configuration.here
+
+    @property
+    def send_options(self) -> FarmOptions:
+        """Wishes for submissions in the user's configuration."""
+        return self._configuration.send
 
     @property
     def exchange(self) -> tuple[ExchangeRate, ...]:
@@ -640,71 +645,93 @@ class FarmLinks:
             link.close()
 
 
-@dataclass(frozen=True)
-class Prepared:
-    """A job that could be sent."""
-
-    sending: Sending
-    card: FarmCard
-    card_path: Path
-    quote: Quote | None
-    """What this very submission will cost, where the crate was probed."""
-    no_quote: str = ""
-    """Why there is no quote."""
-    earlier: Earlier | None = None
-    """The submission that it would repeat."""
-
-
 def prepare(
     crate: Path,
     farm: str,
+    wanted: SendOptions | None = None,
     *,
-    machine: str | None = None,
-    nodes: int | None = None,
-    batch: int = USUAL_BATCH,
-    tasks: tuple[TaskRange, ...] = (),
+    views: tuple[str, ...] = (),
     user: User | None = None,
 ) -> Prepared:
-    """Check a crate against a farm and quote it. Nothing is sent. tasks: some of the crate's only."""
-    from tidy_crate.core.job.send import prepare as core
-    from tidy_crate.estimating import own_quote
+    """Check a crate against a farm, as it is asked for, and quote it. Nothing is sent.
+
+    views: some of the views that the wishes come to, by name; all of them where none is named.
+    """
+    from tidy_crate.core.work.options import SendOptions
+    from tidy_crate.sending import prepare as core
 
     user = user or User.here()
-    card, path = load_card(farm, user=user)
-    sending = core(crate, card, machine, nodes, batch, date.today(), user.origin_of(crate))
-    if tasks:
-        sending = sending.of(tasks)
-    quote, why = None, ""
-    try:
-        with ledger(user) as book:
-            quote = own_quote(sending, card, user, book)
-    except TidyCrateError as error:
-        why = f"{error.what}; run probe on it"
-    from tidy_crate.core.job.repeats import sent_before
-
     with ledger(user) as book:
-        earlier = sent_before(book, sending.packing, sending.ranges, card.name)
-    return Prepared(sending, card, path, quote, why, earlier)
+        return core(crate, farm, wanted or SendOptions(), user, book, views)
+
+
+def split(
+    prepared: Sequence[Prepared], weights: Mapping[str, float] | None = None, *, user: User | None = None
+) -> list[Prepared]:
+    """Share one crate's tasks out between farms, each task once. weights: by farm; by speed where nothing is said."""
+    from tidy_crate.sending import split as core
+
+    user = user or User.here()
+    with ledger(user) as book:
+        return core(prepared, weights or {}, user, book)
+
+
+def to_send(prepared: Prepared, *, user: User | None = None) -> int:
+    """Return how many bytes would be uploaded. Asks the farm; nothing is sent."""
+    from tidy_crate.sending import to_send as core
+
+    with FarmLinks(user) as links:
+        return core(prepared, links.to)
 
 
 def send(
-    prepared: Prepared,
+    prepared: Prepared | Sequence[Prepared],
     *,
     job: str | None = None,
     again: bool = False,
+    tell: Callable[[str], None] | None = None,
     user: User | None = None,
     progress: Progress = silent,
 ) -> Sent:
-    """Upload what the farm lacks and submit. This spends money.
+    """Upload what the farms lack and submit. This spends money.
 
     job: adds the submission to that job. again: sends although the farm has the same crate and frames already.
+    tell: is told of outages of a farm, which the upload outlives.
     """
-    from tidy_crate.core.job.send import send as core
+    from tidy_crate.core.job.outage import say_nothing
+    from tidy_crate.sending import Prepared as One
+    from tidy_crate.sending import send_all
+
+    every = (prepared,) if isinstance(prepared, One) else tuple(prepared)
+    with ledger(user) as book, FarmLinks(user) as links:
+        return send_all(every, links.to, book, progress, job=job, again=again, tell=tell or say_nothing)
+
+
+def prepare_rest(
+    job: str, farm: str, wanted: SendOptions | None = None, *, given_up: Sequence[str] = (), user: User | None = None
+) -> Prepared:
+    """Prepare what no farm renders of a job, and what the given-up farms have not delivered. Nothing is sent."""
+    from tidy_crate.core.work.options import SendOptions
+    from tidy_crate.sending import prepare_rest as core
+
+    user = user or User.here()
+    with ledger(user) as book:
+        return core(job, given_up, farm, wanted or SendOptions(), user, book)
+
+
+def hand_over(
+    prepared: Prepared, job: str, *, given_up: Sequence[str] = (), user: User | None = None, progress: Progress = silent
+) -> tuple[Sent, dict[str, str]]:
+    """Send the rest of a job to another farm, and give others up. This spends money.
+
+    Return what was sent, and by farm why it could not be told that the job is called off there.
+    """
+    from tidy_crate.core.job.handover import give_up
+    from tidy_crate.sending import send_all
 
     with ledger(user) as book, FarmLinks(user) as links:
-        link = links.to(str(prepared.card_path))
-        sending, card = prepared.sending, prepared.card
-        return core(sending, card, prepared.card_path, link, book, prepared.quote, progress, job=job, again=again)
+        trouble = give_up(book, job, given_up, links)
+        return send_all((prepared,), links.to, book, progress, job=job), trouble
 
 
 def jobs(*, user: User | None = None) -> tuple[JobLine, ...]:

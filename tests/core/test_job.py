@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import os
 from dataclasses import replace
-from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
 import pytest
 from sqlalchemy import select
 
-from farms import FolderFarm, MemoryFarm
+from farms import FolderFarm, MemoryFarm, prepared, sources
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
@@ -21,16 +20,16 @@ from tidy_crate.core.farm.protocol import TaskChange
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import Sending, Sent, prepare, send, upload
+from tidy_crate.core.job.send import Sending, Sent, send
 from tidy_crate.core.job.tables import SubmissionRow
 from tidy_crate.core.job.track import cancel, list_jobs, log_of, track
 from tidy_crate.core.review.run import review_job
+from tidy_crate.core.transfer.upload import Upload
 from tidy_crate.core.work.attempt import Attempt
 from tidy_crate.core.work.product import SET_ASIDE
 from tidy_crate.core.work.request import RenderRequest, View
 from tidy_crate.core.work.task import Task, TaskRange, TaskState, whole
 
-TODAY = date(2026, 11, 20)
 CARD = FarmCard.model_validate(
     {"name": "f", "url": "https://f.invalid", "currency": "EUR", "rates_from": "2026-11-01", "practice": True,
      "operator": {"kind": "own"},
@@ -53,7 +52,7 @@ def of_request(sending: Sending, **changes: object) -> Sending:
 @pytest.fixture
 def sending(packed: tuple[SceneContext, Path]) -> Sending:
     """The crate on three frames."""
-    return of_request(prepare(packed[1], CARD, None, None, 2, TODAY), frames="1001-1003")
+    return of_request(prepared(packed[1], CARD, batch=2), frames="1001-1003")
 
 
 @pytest.fixture
@@ -97,7 +96,7 @@ def test_c14_nothing_is_uploaded_to_a_farm_that_the_project_forbids(
     packed: tuple[SceneContext, Path], farm: MemoryFarm, ledger: Ledger
 ) -> None:
     elsewhere = CARD.model_copy(update={"operator": Operator(kind="provider", places=("IS",))})
-    sending = prepare(packed[1], elsewhere, None, None, 2, TODAY)
+    sending = prepared(packed[1], elsewhere, batch=2)
     with pytest.raises(Blocked, match="machines stand in IS, the project allows DE, NL"):
         start(sending, farm, ledger)
     assert farm.submissions == 0 and farm.blobs == {} and list_jobs(ledger) == ()
@@ -107,7 +106,7 @@ def test_c1_c12_the_order_has_the_farms_own_paths_and_what_is_known_to_be_wrong_
     packed: tuple[SceneContext, Path], farm: MemoryFarm, ledger: Ledger
 ) -> None:
     names = CARD.model_copy(update={"outputs": OutputRules(path="name")})
-    sent = send(prepare(packed[1], names, None, None, 2, TODAY), names, Path("f"), farm.link(), ledger)
+    sent = send(prepared(packed[1], names, batch=2), names, Path("f"), farm.link(), ledger)
     assert farm.order is not None and farm.order.outputs == {
         "Beauty": "lantern_quay_beauty.####.exr",
         "Matte": "lantern_quay_matte.####.exr",
@@ -121,13 +120,14 @@ def test_u2_a_file_that_changed_after_packing_is_not_uploaded_and_stops_no_other
     content, farm = read_packing_list(crate), MemoryFarm()
     (crate / "textures/sky.png").write_bytes(b"changed")
     with pytest.raises(Blocked, match="not as it was packed"):
-        upload(crate, content, farm)
+        Upload(farm).run(sources(crate, content))
     assert len(farm.blobs) == len({file.blake3 for file in content.files}) - 1
 
 
 def test_u2_progress_counts_bytes_up_to_the_whole(packed: tuple[SceneContext, Path]) -> None:
     content, seen = read_packing_list(packed[1]), []
-    upload(packed[1], content, MemoryFarm(), lambda step: seen.append((step.done, step.total)))
+    progress = lambda step: seen.append((step.done, step.total))  # noqa: E731
+    Upload(MemoryFarm(), progress).run(sources(packed[1], content))
     assert seen[-1] == (seen[-1][1], seen[-1][1]) and [done for done, _ in seen] == sorted(done for done, _ in seen)
 
 

@@ -12,16 +12,16 @@ from pathlib import Path
 
 import pytest
 from sqlalchemy import text
-from test_job import CARD, TODAY, links
+from test_job import CARD, links
 
 import postgres
-from farms import MemoryFarm
+from farms import MemoryFarm, prepared
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput
 from tidy_crate.core.job.ledger import LATEST, Ledger, new_job
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import prepare, send
+from tidy_crate.core.job.send import send
 from tidy_crate.core.job.tables import JobRow
 from tidy_crate.core.job.track import list_jobs, track
 from tidy_crate.core.review.run import review_job
@@ -59,7 +59,7 @@ def test_a_job_goes_its_whole_way_on_either(
     where: Path | str, packed: tuple[SceneContext, Path], tmp_path: Path
 ) -> None:
     ledger, farm = Ledger(where), MemoryFarm()
-    sending = prepare(packed[1], CARD, None, None, 2, TODAY)
+    sending = prepared(packed[1], CARD, batch=2)
     sending = sending.of((TaskRange(request="main", frames="1001-1010"),))
     job = send(sending, CARD, Path("f.farm.toml"), farm.link(), ledger).job
     assert len(retrieve(ledger, job, tmp_path / "f", links(farm)).retrieved) == 20
@@ -309,7 +309,7 @@ def test_no_transaction_is_open_while_a_farm_is_asked(tmp_path: Path, packed: tu
             super().fetch(*arguments)
 
     farm = Watching()
-    sending = prepare(packed[1], CARD, None, None, 2, TODAY)
+    sending = prepared(packed[1], CARD, batch=2)
     sending = sending.of((TaskRange(request="main", frames="1001-1002"),))
     job = send(sending, CARD, Path("f"), farm.link(), ledger).job
     assert len(retrieve(ledger, job, tmp_path / "f", links(farm)).retrieved) == 4

@@ -8,12 +8,14 @@ from pathlib import Path
 import httpx
 import pytest
 
-from tidy_crate.core.errors import FarmError, UnreadableInput
+from tidy_crate.core.errors import FarmBusy, FarmError, UnreadableInput
 from tidy_crate.core.farm.card import FarmCard, find_card
 from tidy_crate.core.farm.links.exchange import ATTEMPTS
 from tidy_crate.core.farm.links.http import HttpFarm
-from tidy_crate.core.farm.protocol import OLDEST, VERSION, Blob, Capability
+from tidy_crate.core.farm.protocol import OLDEST, VERSION, Capability
 from tidy_crate.core.farm.sign_in import Keys, open_link
+from tidy_crate.core.transfer.pack import Piece, unpacked
+from tidy_crate.core.transfer.upload import Source
 from tidy_crate.core.work.attempt import Product
 
 ACCOUNT = {"user": "a", "balance": "1.50", "currency": "EUR"}
@@ -100,21 +102,49 @@ def test_an_answer_that_makes_no_sense_is_one_clear_error(body: bytes) -> None:
         link(lambda _: httpx.Response(200, content=body)).account()
 
 
-def test_an_upload_says_how_long_it_is_and_is_repeated_whole(tmp_path: Path) -> None:
-    path = tmp_path / "x"
-    path.write_bytes(b"a" * 3_000_000)
-    got: list[int] = []
+def test_u2_a_pack_says_how_long_it_is_and_is_repeated_whole() -> None:
+    piece = Piece("0" * 64, 7, "1" * 64, b"a" * 3_000_000)
+    got: list[bytes] = []
 
     def answer(request: httpx.Request) -> httpx.Response:
-        assert request.headers["Content-Length"] == "3000000"
-        got.append(len(request.read()))
-        return httpx.Response(503 if len(got) == 1 else 201)
+        assert request.headers["Content-Length"] == "3000076"
+        got.append(request.read())
+        return httpx.Response(503) if len(got) == 1 else httpx.Response(200, json={"refused": []})
 
-    sent: list[int] = []
-    link(answer).upload(Blob(blake3="0" * 64, bytes=3_000_000), path, sent.append)
-    assert got == [3_000_000, 3_000_000]
-    # what went in vain is taken back, so that the bar never passes the end
-    assert sum(sent) == 3_000_000 and min(sent) < 0
+    assert link(answer).take([piece]) == []
+    assert len(got) == 2 and got[0] == got[1]
+    (again,) = unpacked(memoryview(got[1]))
+    assert (again.file, again.offset, again.blake3, bytes(again.data)) == (piece.file, 7, piece.blake3, piece.data)
+
+
+def test_u1_a_token_that_expires_is_asked_for_again_and_never_shown() -> None:
+    tokens = iter(["first-token", "second-token", "second-token"])
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        good = request.headers["Authorization"] == "Bearer second-token"
+        return httpx.Response(200, json=ACCOUNT) if good else httpx.Response(401, json={"detail": "first-token is old"})
+
+    def greeted(request: httpx.Request) -> httpx.Response:
+        return httpx.Response(200, json=HELLO) if request.url.path == "/hello" else answer(request)
+
+    farm = HttpFarm("harbour", "http://f", lambda: next(tokens), httpx.MockTransport(greeted), patience=0)
+    assert farm.account().user == "a"
+    same = HttpFarm("harbour", "http://f", lambda: "first-token", httpx.MockTransport(greeted), patience=0)
+    with pytest.raises(FarmError, match="does not accept the token") as caught:
+        same.account()
+    assert "goes on where it was" in (caught.value.remedy or "") and "first-token" not in str(caught.value)
+
+
+def test_u2_a_farm_without_room_is_told_at_once_and_not_asked_again() -> None:
+    seen = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        seen.append(request)
+        return httpx.Response(507, json={"detail": "the disk is full"})
+
+    with pytest.raises(FarmError, match="no room left") as caught:
+        link(answer).take([Piece("0" * 64, 0, "0" * 64, b"x")])
+    assert len(seen) == 1 and not isinstance(caught.value, FarmBusy)
 
 
 @pytest.mark.parametrize("understands", [True, False])
@@ -143,7 +173,7 @@ def test_x4_nothing_beyond_the_promised_size_is_written(tmp_path: Path) -> None:
     link(answer).fetch("a/b", product, tmp_path / "frame", 0, lambda _: None)
     assert (tmp_path / "frame").stat().st_size == 100
     # names of the farm are one part of a path each
-    assert seen == [b"/v2/jobs/a%2Fb/products/..%2Fk"]
+    assert seen == [b"/v3/jobs/a%2Fb/products/..%2Fk"]
 
 
 def test_many_contents_are_asked_about_in_pieces() -> None:
@@ -156,7 +186,7 @@ def test_many_contents_are_asked_about_in_pieces() -> None:
         asked.append(len(blobs))
         return httpx.Response(200, json={"blobs": blobs[:1]})
 
-    lacking = link(answer).missing(Blob(blake3=f"{n:064x}", bytes=n) for n in range(12_000))
+    lacking = link(answer).missing([Source(f"{n:064x}", n, Path("x")) for n in range(12_000)])
     assert sum(asked) == 12_000 and max(asked) <= 5000 and len(lacking) == len(asked)
 
 

@@ -13,6 +13,7 @@ import httpx
 import psutil
 import pytest
 
+from farms import prepared, sources
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError
@@ -20,7 +21,6 @@ from tidy_crate.core.farm.card import read_card
 from tidy_crate.core.farm.links.http import HttpFarm
 from tidy_crate.core.farm.protocol import (
     Action,
-    Blob,
     ControlOrder,
     JobOrder,
     JobState,
@@ -31,9 +31,11 @@ from tidy_crate.core.farm.protocol import (
 from tidy_crate.core.files import hash_file, read_json
 from tidy_crate.core.job.ledger import Ledger, new_key, submissions_of
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import Sending, compare, prepare, send, upload
+from tidy_crate.core.job.send import Sending, compare, send
 from tidy_crate.core.job.track import track
 from tidy_crate.core.review.run import review_job
+from tidy_crate.core.transfer.pack import Piece
+from tidy_crate.core.transfer.upload import Source, Upload, Uploaded
 from tidy_crate.core.work.product import SET_ASIDE
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskRange, TaskState, whole
@@ -72,6 +74,10 @@ def short(packed: tuple[SceneContext, Path]) -> tuple[Path, PackingList]:
     content = read_packing_list(packed[1])
     request = content.requests[0].model_copy(update={"frames": "1001-1006", "width": 64, "height": 36, "samples": 1})
     return packed[1], content.model_copy(update={"requests": (request,)})
+
+
+def upload(crate: Path, content: PackingList, link: HttpFarm) -> Uploaded:
+    return Upload(link).run(sources(crate, content))
 
 
 def order_for(link: HttpFarm, short: tuple[Path, PackingList], **changes: object) -> JobOrder:
@@ -116,7 +122,7 @@ def test_u1_a_wrong_token_is_refused_and_never_shown(link: HttpFarm, farm: Path)
     assert link.account().balance > 0
     token = (farm / "token").read_text()
     assert token not in (farm / "practice.farm.toml").read_text()
-    assert httpx.get(f"{url}/v2/jobs/000001", trust_env=False).status_code == 401
+    assert httpx.get(f"{url}/v3/jobs/000001", trust_env=False).status_code == 401
 
 
 def test_a_farm_that_is_not_there_is_one_clear_error() -> None:
@@ -128,13 +134,13 @@ def test_u2_only_what_the_farm_lacks_is_sent_and_verified(
     link: HttpFarm, short: tuple[Path, PackingList], tmp_path: Path
 ) -> None:
     upload(*short, link)
-    assert upload(*short, link)[0] == 0
-    path, other = tmp_path / "x", Blob(blake3="0" * 64, bytes=13)
+    assert upload(*short, link).sent == 0
+    path = tmp_path / "x"
     path.write_bytes(b"other content")
+    other = Source("0" * 64, 13, path)
     assert link.missing([other]) == {other.blake3}
-    with pytest.raises(FarmError, match="not what was announced"):
-        link.upload(other, path, lambda _: None)
-    assert link.missing([other]) == {other.blake3}
+    (refused,) = link.take([Piece(other.blake3, 0, other.blake3, path.read_bytes())])
+    assert "not what its digest says" in refused.why and link.missing([other]) == {other.blake3}
 
 
 def test_u10_the_farm_reads_the_crate_as_the_survey_did(link: HttpFarm, short: tuple[Path, PackingList]) -> None:
@@ -181,9 +187,9 @@ def test_x4_a_blob_is_as_large_as_it_was_announced(farm: Path, link: HttpFarm) -
     url = read_card(farm / "practice.farm.toml").url
     headers = {"Authorization": f"Bearer {(farm / 'token').read_text()}"}
     digest = blake3(b"x" * 32).hexdigest()
-    put = f"{url}/v2/blobs/{digest}"
+    put = f"{url}/v3/blobs/{digest}"
     assert httpx.put(put, content=b"x" * 32, headers=headers).status_code == 428
-    assert link.missing([Blob(blake3=digest, bytes=32)]) == {digest}
+    assert link.missing([Source(digest, 32, Path("x"))]) == {digest}
     sent = 0
 
     def endless() -> Iterator[bytes]:
@@ -203,7 +209,7 @@ def test_x4_nothing_is_told_without_a_token_and_a_crate_has_no_path(
     farm: Path, link: HttpFarm, short: tuple[Path, PackingList]
 ) -> None:
     url = read_card(farm / "practice.farm.toml").url
-    for path in ("/openapi.json", "/docs", "/v2/account", "/hello"):
+    for path in ("/openapi.json", "/docs", "/v3/account", "/hello"):
         assert httpx.get(f"{url}{path}").status_code in (401, 404)
     order = order_for(link, short)
     for name in (f"x/../{order.crate}", f"./{order.crate}", "..", "a" * 24):
@@ -276,7 +282,7 @@ def test_a_job_comes_home_verified_and_its_faults_are_found(
 ) -> None:
     card_path = farm / "practice.farm.toml"
     card, ledger, links = read_card(card_path), Ledger(tmp_path / "ledger.sqlite"), lambda _: link.link()
-    sending = on_six_frames(prepare(packed[1], card, None, None, 2, TODAY))
+    sending = on_six_frames(prepared(packed[1], card, batch=2))
     job = send(sending, card, card_path, link.link(), ledger).job
     result = retrieve(ledger, job, tmp_path / "frames", links, follow=True)
     # the one damaged in transit was fetched again
@@ -331,12 +337,12 @@ def test_the_same_changes_come_in_pages_since_a_cursor_and_as_events(
     )
     with httpx.Client(base_url=url, headers=headers, trust_env=False) as client:
         while more:
-            page = client.get(f"/v2/jobs/{job}/changes", params={"since": cursor, "limit": 2}).json()
+            page = client.get(f"/v3/jobs/{job}/changes", params={"since": cursor, "limit": 2}).json()
             seen, cursor, more = [*seen, *page["tasks"]], page["cursor"], page["more"]
         assert [one["task"]["frame"] for one in seen] == [one.task.frame for one in whole_list.tasks]
         assert cursor == whole_list.cursor
         middle = str(int(cursor) // 2)
-        with client.stream("GET", f"/v2/jobs/{job}/events", headers={"Last-Event-ID": middle}) as events:
+        with client.stream("GET", f"/v3/jobs/{job}/events", headers={"Last-Event-ID": middle}) as events:
             lines = []
             for line in events.iter_lines():
                 lines.append(line)
@@ -344,8 +350,8 @@ def test_the_same_changes_come_in_pages_since_a_cursor_and_as_events(
                     break
         assert lines[0] == f"id: {cursor}"
         assert lines[1] == f"data: {link.changes(job, middle).model_dump_json()}"
-        assert client.get(f"/v2/jobs/{job}/changes", params={"since": "999999"}).status_code == 422
-        assert client.get(f"/v2/jobs/{job}/changes", params={"since": "x"}).status_code == 422
+        assert client.get(f"/v3/jobs/{job}/changes", params={"since": "999999"}).status_code == 422
+        assert client.get(f"/v3/jobs/{job}/changes", params={"since": "x"}).status_code == 422
     began = time.monotonic()
     link.wait(job, middle, 20)
     assert time.monotonic() - began < 5
@@ -446,4 +452,4 @@ def test_a_crate_with_an_error_is_not_sent(context: SceneContext, farm: Path, tm
 
     collect(context, tmp_path / "c.crate")
     with pytest.raises(Blocked, match="lacks files"):
-        prepare(tmp_path / "c.crate", read_card(farm / "practice.farm.toml"), None, None, 4, TODAY)
+        prepared(tmp_path / "c.crate", read_card(farm / "practice.farm.toml"), batch=4)

@@ -8,6 +8,7 @@ from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
+from tidy_crate.core.check.asked import Asked, as_asked, eased, not_covered
 from tidy_crate.core.check.finding import Checked, OnFarm
 from tidy_crate.core.check.judge import run_checks
 from tidy_crate.core.check.mends import in_force
@@ -19,7 +20,7 @@ from tidy_crate.core.crate.layout import lay_out
 from tidy_crate.core.crate.origin import changed_since
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import probe_folder
-from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.model import Quote, Wishes
 from tidy_crate.core.estimate.probe_result import ProbeResult, read_probe
 from tidy_crate.core.estimate.timings import PRACTICE
@@ -83,13 +84,26 @@ def checked(context: SceneContext, against: Against = NOTHING) -> tuple[Checked,
     return staged, replace(staged, survey=found)
 
 
-def check_crate(crate: Path, against: Against = NOTHING, origin: Path | None = None) -> CheckResult:
+def check_crate(
+    crate: Path, against: Against = NOTHING, origin: Path | None = None, asked: Asked | None = None
+) -> CheckResult:
     """Check the staged scene inside a crate, by the rules and waivers it was packed with.
 
-    origin: where collecting noted what the crate was made from, see `origin`.
+    origin: where collecting noted what the crate was made from, see `origin`. asked: what a submission asks otherwise.
+    Raises Blocked where frames are asked for that the crate's caches do not cover.
     """
+    if asked is None:
+        return _check_crate(crate, against, origin, None)
+    packed = _check_crate(crate, NOTHING, None, None)
+    found = _check_crate(crate, against, origin, asked)
+    return found.model_copy(update={"findings": tuple(eased(found.findings, packed.findings))})
+
+
+def _check_crate(crate: Path, against: Against, origin: Path | None, asked: Asked | None) -> CheckResult:
     crate = crate.absolute()
     content = read_packing_list(crate)
+    if asked is not None:
+        content = content.model_copy(update={"requests": asked.requests})
     scene = inside(crate, content.scene)
     form = format_of(scene)
     request, maps = next(iter(content.requests), None), load_maps(maps=content.settings_maps)
@@ -97,6 +111,11 @@ def check_crate(crate: Path, against: Against = NOTHING, origin: Path | None = N
     excused = {one.path: one.because for one in content.missing if one.let_go}
     assets = tuple(_as_packed(asset, crate, excused) for asset in survey.assets)
     survey = survey.model_copy(update={"assets": assets})
+    if asked is not None:
+        survey = as_asked(survey, asked)
+        short = next(not_covered(survey, asked), None)
+        if short is not None:
+            raise Blocked(short, crate, "bake that range and collect again, or ask for fewer frames")
     rules = content.rules if against.brief is None else content.rules.model_copy(update={"brief": against.brief})
     changed = changed_since(origin) if origin is not None else ()
     staged = Checked(

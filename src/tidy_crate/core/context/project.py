@@ -16,6 +16,7 @@ from tidy_crate.core.context.rules import CheckLimits, CheckRules, Confidential
 from tidy_crate.core.model import Model
 from tidy_crate.core.toml import read_toml
 from tidy_crate.core.work.command import RenderCommand
+from tidy_crate.core.work.options import FarmOptions
 
 FILE_NAME = "tidy-crate.toml"
 
@@ -57,6 +58,8 @@ class ProjectFile(Model):
     confidential: Confidential = Confidential()
     naming: str | None = None
     brief: Path | None = None
+    send: FarmOptions = FarmOptions()
+    """What is wished of submissions where the command line does not say so."""
 
 
 class Project:

@@ -10,6 +10,7 @@ from tidy_crate.core.exchange import ExchangeRate
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.toml import read_toml
+from tidy_crate.core.work.options import FarmOptions
 
 FILE_NAME = "config.toml"
 
@@ -38,6 +39,8 @@ class UserFile(Model):
     """Rates of exchange, for comparing farms that bill in several currencies."""
     here: OwnMachine = OwnMachine()
     """This machine, for comparing farms with rendering here."""
+    send: FarmOptions = FarmOptions()
+    """What is wished of submissions where neither project nor command line say so."""
     token_variables: tuple[str, ...] = ()
     """Variables of the environment, beside `TIDY_CRATE_TOKEN_...`, that farm cards may take a token from."""
 

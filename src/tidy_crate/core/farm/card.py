@@ -17,6 +17,7 @@ from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.schema import Schema
 from tidy_crate.core.toml import read_toml
 from tidy_crate.core.versions import NotComparable, Offered, parse_version
+from tidy_crate.core.work.options import SendOptions
 
 SUFFIX = ".farm.toml"
 
@@ -259,6 +260,8 @@ class FarmCard(Prices):
     """How long jobs wait before they begin: short, usual, long."""
     program: tuple[Program, ...] = ()
     balance: tuple[Balance, ...] = ()
+    send: SendOptions = SendOptions()
+    """What is wished at this farm where nothing else is said."""
 
     @model_validator(mode="after")
     def _names_once(self) -> FarmCard:

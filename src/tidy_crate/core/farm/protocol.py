@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime
+from decimal import Decimal
 from enum import StrEnum
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -14,8 +15,8 @@ from tidy_crate.core.work.attempt import Attempt, Digest, Product
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskRange
 
-VERSION = 2
-OLDEST = 2
+VERSION = 3
+OLDEST = 3
 # tasks in one answer
 PAGE = 1000
 Key = Annotated[str, Field(min_length=8, max_length=80)]
@@ -69,6 +70,48 @@ class BlobList(Wire):
     blobs: tuple[Blob, ...]
 
 
+class ChunkPlace(Wire):
+    """A piece of a file, and where in it it is."""
+
+    offset: int = Field(ge=0, lt=2**63)
+    bytes: int = Field(ge=1, le=16 << 20)
+    blake3: Digest
+
+
+class ChunkList(Wire):
+    """Pieces of one file that are asked about."""
+
+    bytes: int = Field(ge=1, lt=2**63)
+    """Of the whole file."""
+    chunks: tuple[ChunkPlace, ...] = Field(max_length=4096)
+
+
+class Lacking(Wire):
+    """Which of the pieces that were asked about have to be sent, by their place in the question, from 0."""
+
+    lacking: tuple[Annotated[int, Field(ge=0, lt=4096)], ...]
+
+
+class RefusedPiece(Wire):
+    """A piece of a pack that was not taken."""
+
+    file: Digest
+    offset: int = Field(ge=0, lt=2**63)
+    why: str
+
+
+class Taken(Wire):
+    """What became of a pack: all that is not named here is safe at the farm."""
+
+    refused: tuple[RefusedPiece, ...] = ()
+
+
+class Finished(Wire):
+    """Whether a file that was sent in pieces is complete, by its own BLAKE3."""
+
+    complete: bool
+
+
 class Account(Wire):
     """Who is signed in, and what is left to spend."""
 
@@ -101,6 +144,23 @@ class Registered(Wire):
     reading: Reading
 
 
+class Start(StrEnum):
+    """When a job begins."""
+
+    AT_ONCE = "at-once"
+    HELD = "held"
+    """Not before `resume`."""
+    TESTED = "tested"
+    """The test frames at once; the rest not before `resume`."""
+
+
+class FileForm(Wire):
+    """In which form the files of an output are to be written, where another one is wanted than the scene says."""
+
+    format: Annotated[str, Field(pattern=r"^[a-z0-9]{1,8}$")] | None = None
+    compression: Annotated[str, Field(pattern=r"^[a-z0-9]{1,12}$")] | None = None
+
+
 class JobOrder(Wire):
     """A submission: the tasks that this farm is to render."""
 
@@ -115,6 +175,36 @@ class JobOrder(Wire):
     machine: Name
     outputs: dict[str, str] = Field(default_factory=dict)
     """By output, the path that the farm writes, in the form that its rules want; others as the scene says."""
+    forms: dict[str, FileForm] = Field(default_factory=dict)
+    """By output, another file format or compression than the scene's."""
+    retries: int = Field(default=2, ge=0, le=20)
+    """How often the farm tries a task again that fails."""
+    priority: Annotated[str, Field(max_length=60)] = ""
+    """By the farm's own name; empty for the usual one."""
+    reclaimable: bool = False
+    """Whether machines will do that the farm may take back at any moment."""
+    gpus: int | None = Field(default=None, ge=1, le=1024)
+    """GPUs that a node uses; None for all that it has."""
+    devices: tuple[Literal["cpu", "gpu"], ...] = ()
+    """Kinds of device that may be used; empty for any."""
+    memory_gb: float | None = Field(default=None, gt=0, le=32768)
+    """Least main memory of a node, in GiB."""
+    programs: dict[Name, Name] = Field(default_factory=dict)
+    """Exact versions, by program."""
+    start: Start = Start.AT_ONCE
+    tests: tuple[TaskRange, ...] = ()
+    """The test frames of a job that starts `tested`. They are among `tasks`."""
+    cap: Amount | None = Field(default=None, ge=0)
+    """The farm pauses the job before it costs more."""
+
+
+class FarmQuote(Wire):
+    """What a farm says that an order will cost and take. Not binding unless it says so."""
+
+    cost: Amount = Field(ge=0)
+    currency: Currency
+    seconds: float = Field(ge=0)
+    binding: bool = False
 
 
 class JobState(StrEnum):
@@ -123,6 +213,14 @@ class JobState(StrEnum):
     WAITING = "waiting"
     RENDERING = "rendering"
     PAUSED = "paused"
+    HELD = "held"
+    """Waits for `resume`: ordered so, or its test frames are done."""
+    QUOTING = "quoting"
+    """The farm is making its own quote."""
+    OFFERED = "offered"
+    """The farm's quote waits to be accepted, by `resume`."""
+    UNPAID = "unpaid"
+    """Waits for money on the account."""
     DONE = "done"
     FAILED = "failed"
     CANCELLED = "cancelled"
@@ -163,6 +261,12 @@ class JobSummary(Wire):
     counts: Counts
     cursor: Cursor
     """The last change that there is."""
+    refunded: Amount = Decimal(0)
+    """Taken off the bill again; `cost` is what is left."""
+    offer: FarmQuote | None = None
+    """The farm's own quote, where the job waits for it to be accepted, or was accepted for it."""
+    why: Annotated[str, Field(max_length=500)] = ""
+    """Why it is paused, where the farm itself did that."""
 
 
 class TaskChange(Wire):
@@ -184,6 +288,8 @@ class NodeChange(Wire):
     tasks: Count
     """How many it has finished."""
     cost: Amount
+    gone: bool = False
+    """Whether it is off the clock."""
 
 
 class Changes(Wire):
@@ -231,12 +337,3 @@ class ControlOrder(Wire):
     """For `rerender`: the tasks, on their own numbers. A task that has not ended is left alone."""
     priority: int | None = Field(default=None, ge=0, le=100)
     """For `priority`: 50 is usual, more is sooner."""
-
-
-class FarmQuote(Wire):
-    """What a farm says that an order will cost and take. Not binding unless it says so."""
-
-    cost: Amount
-    currency: Currency
-    seconds: float = Field(ge=0)
-    binding: bool = False

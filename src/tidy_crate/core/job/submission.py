@@ -117,12 +117,19 @@ def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, 
         row.cursor = page.cursor
         if not page.more:
             break
-    state, cost, began = summary.state.value, summary.cost, to_text(summary.submitted)
-    if (row.state, row.cost, row.began) != (state, cost, began):
+    offer = summary.offer.model_dump_json() if summary.offer is not None else None
+    # a reason of our own for a pause stays until it goes on
+    why = summary.why or (row.why if summary.state is JobState.PAUSED else "")
+    fresh = {
+        "state": summary.state.value, "cost": summary.cost, "began": to_text(summary.submitted),
+        "refunded": summary.refunded, "offer": offer, "why": why,
+    }  # fmt: skip
+    if any(getattr(row, name) != value for name, value in fresh.items()):
         with ledger.writing() as session:
             now = session.get_one(SubmissionRow, row.id)
-            now.state, now.cost, now.began = state, cost, began
-        row.state, row.cost, row.began = state, cost, began
+            for name, value in fresh.items():
+                setattr(now, name, value)
+                setattr(row, name, value)
     return summary
 
 
@@ -189,15 +196,17 @@ def _note_products(session: Session, rows: dict[AttemptRow, TaskChange]) -> None
             found = known.get((row.id, one.output))
             if found is None:
                 session.add(ProductRow(attempt_id=row.id, output=one.output, **_facts(one)))
-            elif found.blake3 != one.blake3:
+            elif found.blake3 != (one.blake3 or "") or (not one.blake3 and found.bytes != one.bytes):
                 # the farm has other bytes now than those that came home
-                found.key, found.bytes, found.blake3, found.home = one.key, one.bytes, one.blake3, False
+                found.key, found.bytes, found.blake3, found.home = one.key, one.bytes, one.blake3 or "", False
             else:
                 found.key = one.key
 
 
 def _facts(product: Product) -> dict[str, object]:
-    return {"key": product.key, "bytes": product.bytes, "blake3": product.blake3, "home": False, "in_use": False}
+    return {
+        "key": product.key, "bytes": product.bytes, "blake3": product.blake3 or "", "home": False, "in_use": False,
+    }  # fmt: skip
 
 
 def _note_nodes(session: Session, submission: int, changes: Iterable[NodeChange]) -> None:
@@ -215,7 +224,7 @@ def _note_nodes(session: Session, submission: int, changes: Iterable[NodeChange]
             row = NodeRow(submission_id=submission, name=name, began=began)
             session.add(row)
         row.until = to_text(change.until) or ""
-        row.tasks, row.cost = change.tasks, change.cost
+        row.tasks, row.cost, row.gone = change.tasks, change.cost, change.gone
 
 
 def wait_for_changes(ledger: Ledger, name: str, links: Links, seconds: float) -> None:

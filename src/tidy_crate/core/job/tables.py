@@ -80,6 +80,22 @@ class SubmissionRow(Base):
     """Up to where the farm's changes are known here."""
     began: Mapped[str | None] = mapped_column(String(40))
     """When the farm took it, by the farm's clock; UTC, ISO 8601."""
+    cap: Mapped[Decimal | None] = mapped_column(Money)
+    """What it may cost; None for no limit."""
+    refunded: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
+    """Taken off the bill again; `cost` is what is left."""
+    why: Mapped[str] = mapped_column(Text, default="")
+    """Why it is paused, where that was not asked for."""
+    offer: Mapped[str | None] = mapped_column(Text)
+    """The farm's own quote for it, as JSON."""
+    given_up: Mapped[bool] = mapped_column(default=False)
+    """Whether its tasks were handed over to other farms."""
+    released: Mapped[str | None] = mapped_column(String(40))
+    """When its rented machine was shut down, as the user says; UTC, ISO 8601."""
+    seen: Mapped[str | None] = mapped_column(String(40))
+    """When the farm was last heard; UTC, ISO 8601."""
+    told: Mapped[str] = mapped_column(String(40), default="")
+    """The state that was last told by mail or web hook."""
     estimate: Mapped[str | None] = mapped_column(Text)
     """The quote that it was sent with, as JSON; None where there was none."""
     job: Mapped[JobRow] = relationship(back_populates="submissions")
@@ -177,6 +193,8 @@ class NodeRow(Base):
     until: Mapped[str] = mapped_column(String(40))
     tasks: Mapped[int]
     cost: Mapped[Decimal] = mapped_column(Money)
+    gone: Mapped[bool] = mapped_column(default=False)
+    """Whether it is off the clock."""
 
 
 def to_text(time: datetime | None) -> str | None:

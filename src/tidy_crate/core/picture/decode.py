@@ -72,6 +72,18 @@ def frame_blocks(path: Path) -> Iterator[Block]:
             yield Block(first, image.width, image.height, planes)
 
 
+def reads_to_the_end(path: Path) -> bool:
+    """Return whether a frame can be decoded, all of it. A format that is not looked into here counts as readable."""
+    if path.suffix.lower() != ".exr" and path.suffix.lower() not in _FORMATS:
+        return path.stat().st_size > 0
+    try:
+        for _ in frame_blocks(path):
+            pass
+    except Exception:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
+        return False
+    return True
+
+
 def _pixel_bytes(image: Image.Image) -> int:
     # three bands are kept in four bytes
     return _WIDE.get(image.mode, 1 if len(image.getbands()) == 1 else 4)

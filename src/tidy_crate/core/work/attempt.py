@@ -53,4 +53,5 @@ class Product(Wire):
     key: Annotated[str, Field(min_length=1, max_length=2000), AfterValidator(printable)]
     """The farm's name for the file."""
     bytes: int = Field(ge=0, lt=2**63)
-    blake3: Digest
+    blake3: Digest | None = None
+    """None where the farm gives none: the file is verified by opening it."""

@@ -6,6 +6,7 @@ import subprocess
 import sys
 import time
 from dataclasses import dataclass
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -63,6 +64,29 @@ def start(folder: Path, settings: FarmSettings, port: int = 0) -> RunningFarm:
         time.sleep(0.05)
     last = (folder / LOG).read_text(encoding="utf-8", errors="replace").strip().splitlines()[-1:]
     raise FarmError(f"the practice farm did not start ({' '.join(last)[:200]})", folder, f"its log is {folder / LOG}")
+
+
+def switch_faults(folder: Path, faults: dict[str, float]) -> None:
+    """Switch faults of the line of a running farm; 0 switches one off. Raises FarmError when it does not run."""
+    _ask(folder, "/faults", json=faults)
+
+
+def pay(folder: Path, amount: Decimal) -> None:
+    """Pay money in at a running farm. Raises FarmError when it does not run."""
+    _ask(folder, f"/pay?amount={amount}")
+
+
+def _ask(folder: Path, path: str, **what: Any) -> None:
+    folder = folder.absolute()
+    file = folder / RUNNING
+    if not file.is_file():
+        raise FarmError("this practice farm does not run", folder, "start it: tidy-crate practice start")
+    url = str(read_json(file, "state of the practice farm")["url"])
+    try:
+        answer = httpx.post(url + path, headers=_headers(folder), timeout=10, trust_env=False, **what)
+        answer.raise_for_status()
+    except httpx.HTTPError as error:
+        raise FarmError(f"the practice farm does not answer ({error})", folder) from error
 
 
 def stop(folder: Path) -> bool:

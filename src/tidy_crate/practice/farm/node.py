@@ -11,16 +11,24 @@ import os
 import random
 import threading
 import time
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 
 from blake3 import blake3
 
+from tidy_crate.core.asset.frames import format_frames
+from tidy_crate.core.asset.sequences import STANDARD
+from tidy_crate.core.farm.protocol import FileForm
 from tidy_crate.core.files import hash_file, read_json, write_json
+from tidy_crate.core.process import run_program, without_tokens
+from tidy_crate.core.scene.formats.registry import format_of
+from tidy_crate.core.scene.rendering import products
+from tidy_crate.core.work.command import filled
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task
-from tidy_crate.practice.farm.settings import Fault
+from tidy_crate.practice.farm.settings import FarmProgram, Fault
 
 DONE = ".done.json"
 # bytes of a synthetic frame
@@ -39,6 +47,10 @@ class BatchOrder:
     spool: Path
     """Where finished tasks are reported."""
     faults: tuple[Fault, ...]
+    forms: Mapping[str, FileForm] = field(default_factory=dict)
+    """By output, another compression than the usual one."""
+    program: FarmProgram | None = None
+    """The farm's own program that renders it; None for the practice renderer."""
 
 
 @dataclass(frozen=True)
@@ -55,11 +67,15 @@ class Report:
 
 def render_batch(order: BatchOrder) -> None:
     """Render the tasks in order and report each as it is done. Runs in a node's process."""
+    if order.program is not None:
+        render_by_program(order, order.program)
+        return
     from tidy_crate.practice.render.renderer import Order, Rendered, render
 
     # as if the renderer were started for each batch, which is how farms run one: its start is part of loading
     last = time.process_time() - _start_seconds()
     index = 0
+    earlier: dict[str, Path] = {}
 
     def report(done: Rendered) -> None:
         nonlocal last, index
@@ -67,7 +83,8 @@ def render_batch(order: BatchOrder) -> None:
             for fault in order.faults:
                 wanted = fault.frame == done.task.frame and fault.output in (None, output)
                 if wanted and order.attempts[index] == 1:
-                    spoil(path, fault.kind)
+                    spoil(path, fault.kind, earlier.get(output))
+            earlier[output] = path
         now = time.process_time()
         files = {output: [str(path), hash_file(path), path.stat().st_size] for output, path in done.files.items()}
         document = {"index": index, "cpu_seconds": now - last, "files": files}
@@ -88,9 +105,38 @@ def render_batch(order: BatchOrder) -> None:
             views={view.name: view for view in request.views},
             tiles=request.tiles,
             shares=request.shares,
+            compression={name: form.compression for name, form in order.forms.items() if form.compression},
         ),
         report,
     )
+
+
+def render_by_program(order: BatchOrder, program: FarmProgram) -> None:
+    """Render a batch by the farm's own program, which writes its files where the outputs' names say."""
+    scene = order.scene
+    form = format_of(scene)
+    request = order.request
+    outputs = {output.name: output for output in form.read(scene, None).outputs}
+    view = request.view(order.tasks[0].view)
+    values = {
+        "scene": str(scene), "host_scene": str(form.opens(scene)),
+        "frames": format_frames(tuple(task.frame for task in order.tasks)),
+        "camera": view.camera if view else "", "width": str(request.width), "height": str(request.height),
+        "samples": str(request.samples or 0), "output_folder": str(order.spool),
+    }  # fmt: skip
+    limit = program.timeout_seconds * len(order.tasks)
+    ended = run_program(filled(program.command, values), order.spool, without_tokens(os.environ), limit, watch=True)
+    if ended.late or ended.code != 0:
+        what = f"took over {limit:g} s" if ended.late else f"ended with {ended.code}"
+        raise RuntimeError(f"{program.name} {what}\n{ended.text[-2000:]}")
+    each = ended.cpu_seconds / len(order.tasks)
+    for index, task in enumerate(order.tasks):
+        found = products(order.spool, tuple(outputs[name] for name in request.outputs), task, STANDARD)
+        if any(path is None for path in found.values()):
+            raise RuntimeError(f"{program.name} left no file for {task}\n{ended.text[-2000:]}")
+        files = {name: [str(path), hash_file(path), path.stat().st_size] for name, path in found.items() if path}
+        document = {"index": index, "cpu_seconds": each, "files": files}
+        write_json(order.spool / f"{index:06d}{DONE}", document)
 
 
 @lru_cache(1)
@@ -144,14 +190,20 @@ def synthetic_digest(data: bytes) -> str:
     return blake3(data).hexdigest()
 
 
-def spoil(path: Path, kind: str) -> None:
-    """Do to a frame what farms do to frames now and then."""
+def spoil(path: Path, kind: str, before: Path | None = None) -> None:
+    """Do to a frame what farms do to frames now and then. before: the frame that was rendered before it."""
     import numpy as np
     import OpenEXR
 
     if kind == "truncated":
         data = path.read_bytes()
         path.write_bytes(data[: len(data) // 2])
+    elif kind == "misnumbered" and before is not None:
+        path.write_bytes(before.read_bytes())
+    elif kind == "small":
+        whole = OpenEXR.File(str(path), separate_channels=True)
+        channels = {name: channel.pixels[::2, ::2].copy() for name, channel in whole.channels().items()}
+        OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, channels).write(str(path))
     elif kind in ("black", "invalid"):
         with_channels = OpenEXR.File(str(path), separate_channels=True)
         channels = {name: channel.pixels for name, channel in with_channels.channels().items()}

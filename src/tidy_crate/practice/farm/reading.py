@@ -2,13 +2,61 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
+from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.protocol import Reading
+from tidy_crate.practice.farm.settings import FarmProgram, FarmSettings
+
+
+def program_for(scene: Path, settings: FarmSettings) -> FarmProgram | None:
+    """Return the farm's own program for a scene sheet, by the renderer or host that the sheet names; None for others.
+
+    Raises WrongUsage for a sheet that none of its programs renders.
+    """
+    if not scene.name.endswith(".sheet.json"):
+        return None
+    sheet = json.loads(scene.read_bytes())
+    wanted = [one["name"] for one in (sheet.get("renderer"), sheet.get("host")) if one]
+    for name in wanted:
+        for program in settings.programs:
+            if program.name.casefold() == str(name).casefold():
+                return program
+    known = ", ".join(program.name for program in settings.programs) or "none but the practice renderer"
+    raise WrongUsage(f"this farm has no program for {' or '.join(wanted)}", scene.name, f"it has {known}")
 
 
 def read_scene(folder: Path, scene: str) -> Reading:
     """What the farm understands of a scene. Runs in a node's process, since a broken scene may end it."""
+    if scene.endswith(".sheet.json"):
+        return _read_sheet(folder, scene)
+    return _read_usd(folder, scene)
+
+
+def _read_sheet(folder: Path, scene: str) -> Reading:
+    """A scene sheet, as plain JSON."""
+    path = folder / scene
+    sheet = json.loads(path.read_bytes())
+    outputs = sheet.get("outputs", [])
+    frames = sheet.get("frames") or {}
+    size = sheet.get("resolution")
+    scale = size.get("scale", 1.0) if size else 1.0
+    first = outputs[0].get("camera") if outputs else None
+    cameras = sheet.get("cameras", [])
+    lost = [one["path"] for one in sheet.get("assets", []) if not (path.parent / one["path"]).exists()]
+    return Reading(
+        start=frames.get("start"),
+        end=frames.get("end"),
+        fps=frames.get("fps", 24.0),
+        outputs={one["name"]: tuple(each["name"] for each in one.get("passes", [])) for one in outputs},
+        resolution=(round(size["width"] * scale), round(size["height"] * scale)) if size else None,
+        camera=first or (cameras[0]["name"] if len(cameras) == 1 else None),
+        missing=tuple(sorted(lost)),
+    )
+
+
+def _read_usd(folder: Path, scene: str) -> Reading:
     from pxr import Sdf, Usd, UsdRender
 
     from tidy_crate.core.scene.formats.usd.quiet import usd_messages

@@ -8,18 +8,19 @@ import os
 import re
 import secrets
 import shutil
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Iterator
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Annotated, Any
 
-from blake3 import blake3
 from fastapi import Depends, FastAPI, Header, HTTPException, Query, Request, Response
 from fastapi.responses import FileResponse, JSONResponse, PlainTextResponse, StreamingResponse
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from tidy_crate import __version__
+from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.farm.protocol import (
@@ -28,7 +29,6 @@ from tidy_crate.core.farm.protocol import (
     VERSION,
     Account,
     Action,
-    BlobList,
     Capability,
     Changes,
     ControlOrder,
@@ -39,20 +39,24 @@ from tidy_crate.core.farm.protocol import (
     JobSummary,
     NodeChange,
     Registered,
+    Start,
     Submitted,
     TaskChange,
     TaskPage,
 )
 from tidy_crate.core.files import inside, os_reason, write_bytes
 from tidy_crate.core.work.attempt import Attempt, Product
-from tidy_crate.core.work.task import TaskState, tasks_of
+from tidy_crate.core.work.task import Task, TaskState, tasks_of
+from tidy_crate.practice.farm.blobs import Blobs
+from tidy_crate.practice.farm.line import Faulty, Line
 from tidy_crate.practice.farm.node import synthetic_product
-from tidy_crate.practice.farm.scheduler import Scheduler
-from tidy_crate.practice.farm.settings import FarmSettings, takes_path
+from tidy_crate.practice.farm.scheduler import NODE_LOST, Scheduler
+from tidy_crate.practice.farm.settings import FarmPriority, FarmSettings
 from tidy_crate.practice.farm.store import (
     AttemptRow,
     FarmJobRow,
     KeyRow,
+    PaymentRow,
     ProductRow,
     ShiftRow,
     Store,
@@ -61,14 +65,15 @@ from tidy_crate.practice.farm.store import (
     call_off,
     job_cost,
     move,
+    paid_in,
     shift_cost,
     shifts_of,
 )
+from tidy_crate.practice.farm.terms import own_quote, price_factor, refusal
+from tidy_crate.practice.farm.uploads import upload_routes
 
 _WITH = (joinedload(AttemptRow.task), selectinload(AttemptRow.products))
 _CRATE = re.compile(r"[0-9a-f]{24}")
-_DIGEST = re.compile(r"[0-9a-f]{64}")
-# the farm knows no further states of payment, so that much is offered
 OFFERS = tuple(capability.value for capability in Capability)
 # seconds between two looks for changes while somebody listens
 LISTEN = 0.1
@@ -86,8 +91,11 @@ def make_app(
 ) -> FastAPI:
     """The service. `stop` ends the program."""
 
+    line = Line(folder, settings)
+
     def signed_in(authorization: Annotated[str, Header()] = "") -> None:
-        if not hmac.compare_digest(authorization.encode(), f"Bearer {token}".encode()):
+        accepted = line.token(token)
+        if not hmac.compare_digest(authorization.encode(), f"Bearer {accepted}".encode()):
             raise HTTPException(401, "the token is not accepted")
 
     app = FastAPI(
@@ -95,22 +103,19 @@ def make_app(
         openapi_url=None,
         description="What the tool and a farm say to each other over HTTP.",
     )  # fmt: skip
-    # by digest, the size that was announced for a blob
-    announced: dict[str, int] = {}
-    blobs = folder / "blobs"
-    blobs.mkdir(parents=True, exist_ok=True)
+    app.add_middleware(Faulty, line=line)
+    blobs = Blobs(folder / "blobs", lambda: line.room)
     price, increment = settings.price_per_hour, settings.billing_increment_seconds
+    hostile = frozenset(fault.frame for fault in settings.faults if fault.kind == "hostile")
+
+    def jump() -> Decimal:
+        return Decimal(str(line.on.get("jump", 1.0)))
 
     def job_of(session: Session, name: str) -> FarmJobRow:
         job = session.get(FarmJobRow, name)
         if job is None:
             raise HTTPException(404, "there is no such job")
         return job
-
-    def blob_path(digest: str) -> Path:
-        if not _DIGEST.fullmatch(digest):
-            raise HTTPException(422, "not a BLAKE3")
-        return blobs / digest[:2] / digest
 
     @app.exception_handler(TidyCrateError)
     def _plain(_: Request, error: TidyCrateError) -> Response:
@@ -121,66 +126,34 @@ def make_app(
         """Say which versions of the protocol the farm speaks, and what it can do."""
         return Hello(protocol=VERSION, oldest=OLDEST, farm=f"practice farm {__version__}", offers=OFFERS)
 
-    @app.get("/v2/account", tags=["account"])
+    @app.get("/v3/account", tags=["account"])
     def account() -> Account:
         """Say who is signed in, and what is left to spend."""
         with store.reading() as session:
             jobs = session.scalars(select(FarmJobRow))
-            spent = sum((job_cost(session, job, price, increment) for job in jobs), Decimal(0))
-        return Account(user="wrangler", balance=(settings.balance - spent).quantize(Decimal("0.01")), currency="EUR")
+            spent = sum((job_cost(session, job, price * jump(), increment) for job in jobs), Decimal(0))
+            balance = settings.balance + paid_in(session) - spent
+        return Account(user="wrangler", balance=balance.quantize(Decimal("0.01")), currency="EUR")
 
-    @app.post("/v2/blobs/missing", tags=["deliver"])
-    def missing(asked: BlobList) -> BlobList:
-        """Say which of these blobs the farm does not have complete."""
-        lacking = tuple(blob for blob in asked.blobs if not blob_path(blob.blake3).is_file())
-        announced.update((blob.blake3, blob.bytes) for blob in lacking)
-        return BlobList(blobs=lacking)
+    app.include_router(upload_routes(blobs))
 
-    @app.put("/v2/blobs/{digest}", status_code=201, tags=["deliver"])
-    async def put_blob(digest: str, request: Request) -> Response:
-        """Take in a blob, and verify it. Its size is announced by asking whether it is missing."""
-        path = blob_path(digest)
-        most = announced.get(digest)
-        if most is None:
-            raise HTTPException(428, "say how large this blob is first: ask whether it is missing", _CLOSE)
-        if not 0 <= _length(request) <= most:
-            raise HTTPException(413, f"this blob was announced with {most} bytes", _CLOSE)
-        path.parent.mkdir(exist_ok=True)
-        draft = path.with_name(f".{digest[:16]}.{secrets.token_hex(4)}.part")
-        found = blake3()
-        try:
-            left = most
-            with draft.open("wb") as stream:
-                async for chunk in request.stream():
-                    left -= len(chunk)
-                    if left < 0:
-                        raise HTTPException(413, f"this blob was announced with {most} bytes", _CLOSE)
-                    found.update(chunk)
-                    stream.write(chunk)
-            if found.hexdigest() != digest:
-                raise HTTPException(422, "what arrived is not what was announced")
-            draft.replace(path)
-        finally:
-            draft.unlink(missing_ok=True)
-        return Response(status_code=201)
-
-    @app.post("/v2/crates", status_code=201, tags=["deliver"])
+    @app.post("/v3/crates", status_code=201, tags=["deliver"])
     def register(content: PackingList) -> Registered:
         """Assemble a crate from blobs that are there, and read its scene."""
         name = content.digest[:24]
         target = scheduler.crate_folder(name)
         if not (target / ".scene").is_file():
-            _assemble(content, target, blob_path)
+            _assemble(content, target, blobs.path)
+        blobs.sync()
         return Registered(crate=name, reading=scheduler.read(target, content.scene))
 
     def checked(order: JobOrder) -> None:
         if not _CRATE.fullmatch(order.crate) or not (scheduler.crate_folder(order.crate) / ".scene").is_file():
             raise HTTPException(404, "there is no such crate")
-        for output, path in order.outputs.items():
-            if not takes_path(settings.output_path, path):
-                raise HTTPException(422, f"the path of {output} is not {settings.output_path}: {path}")
+        if trouble := refusal(order, settings):
+            raise HTTPException(422, trouble)
 
-    @app.post("/v2/jobs", status_code=201, tags=["submit"])
+    @app.post("/v3/jobs", status_code=201, tags=["submit"])
     def submit(order: JobOrder) -> Submitted:
         """Take an order. The same key twice makes one job."""
         checked(order)
@@ -188,23 +161,24 @@ def make_app(
             known = session.scalar(select(FarmJobRow).where(FarmJobRow.key == order.key))
             if known is not None:
                 return Submitted(job=known.id)
-            name = add_job(session, order, tasks_of(order.tasks, order.requests)).id
+            job = add_job(session, order, _in_order(order))
+            job.factor = price_factor(order, settings)
+            job.priority = (settings.priority(order.priority) or FarmPriority(name="usual")).rank
+            job.tests = sum(1 for _ in tasks_of(order.tests, order.requests)) if order.start is Start.TESTED else 0
+            job.begins = (JobState.HELD if order.start is Start.HELD else JobState.WAITING).value
+            waits = {"quote": JobState.QUOTING, "payment": JobState.UNPAID}
+            job.state = next((waits[one].value for one in settings.waits_for), job.begins)
+            name = job.id
         scheduler.wake()
         return Submitted(job=name)
 
-    @app.post("/v2/quotes", tags=["quote"])
+    @app.post("/v3/quotes", tags=["quote"])
     def quote(order: JobOrder) -> FarmQuote:
         """Say what an order would cost. A synthetic farm knows its own law; a real one says what it would guess."""
         checked(order)
-        requests = {request.name: request for request in order.requests}
-        tasks = sum(one.count(requests[one.request]) for one in order.tasks if one.request in requests)
-        each = (settings.synthetic_seconds or settings.quoted_seconds) / settings.speed
-        nodes = min(order.nodes, settings.nodes, -(-tasks // order.batch))
-        seconds = settings.startup_seconds + each * tasks / nodes
-        cost = Decimal(str(round(nodes * seconds, 3))) * price / Decimal(3600)
-        return FarmQuote(cost=cost.quantize(Decimal("0.01")), currency="EUR", seconds=seconds)
+        return own_quote(order, settings)
 
-    @app.get("/v2/jobs/{name}", tags=["changes"])
+    @app.get("/v3/jobs/{name}", tags=["changes"])
     def summary(name: str) -> JobSummary:
         """Say how a job stands, in short."""
         with store.reading() as session:
@@ -215,13 +189,16 @@ def make_app(
                 state=JobState(job.state),
                 submitted=job.moment(0),
                 now=job.moment(latest),
-                cost=job_cost(session, job, price, increment).quantize(Decimal("0.0001")),
+                cost=job_cost(session, job, price * jump(), increment).quantize(Decimal("0.0001")),
                 currency="EUR",
                 counts=job.counts(),
                 cursor=str(job.cursor),
+                refunded=job.refunded.quantize(Decimal("0.0001")),
+                offer=FarmQuote.model_validate_json(job.offer) if job.offer else None,
+                why=job.why,
             )
 
-    @app.get("/v2/jobs/{name}/tasks", tags=["changes"])
+    @app.get("/v3/jobs/{name}/tasks", tags=["changes"])
     def tasks(
         name: str,
         begin: Annotated[int, Query(ge=0)] = 0,
@@ -238,8 +215,9 @@ def make_app(
             for attempt in attempts:
                 if attempt.task_id not in latest or latest[attempt.task_id].number < attempt.number:
                     latest[attempt.task_id] = attempt
+            number = _numbering(job, settings)
             found = [
-                _change(job, latest[row.id])
+                _change(job, latest[row.id], number, hostile)
                 if row.id in latest
                 else TaskChange(task=row.task(), attempt=Attempt(number=0, state=TaskState(row.state), cost=Decimal(0)))
                 for row in rows[:limit]
@@ -258,22 +236,23 @@ def make_app(
             changed = list(session.scalars(attempts.options(*_WITH).order_by(AttemptRow.changed).limit(limit + 1)))
             more = len(changed) > limit
             upto = changed[limit - 1].changed if more else job.cursor
+            number = _numbering(job, settings)
             shifts = select(ShiftRow).where(
                 ShiftRow.job_id == job.id, ShiftRow.changed > last, ShiftRow.changed <= upto
             )
             return Changes(
                 cursor=str(upto),
                 more=more,
-                tasks=tuple(_change(job, attempt) for attempt in changed[:limit]),
-                nodes=tuple(_node(job, shift, price, increment) for shift in session.scalars(shifts)),
+                tasks=tuple(_change(job, attempt, number, hostile) for attempt in changed[:limit]),
+                nodes=tuple(_node(job, shift, price * jump(), increment) for shift in session.scalars(shifts)),
             )
 
-    @app.get("/v2/jobs/{name}/changes", tags=["changes"])
+    @app.get("/v3/jobs/{name}/changes", tags=["changes"])
     def changes(name: str, since: str = "", limit: Annotated[int, Query(ge=1, le=PAGE)] = PAGE) -> Changes:
         """List what has changed since a cursor, the oldest first."""
         return changes_since(name, since, limit)
 
-    @app.get("/v2/jobs/{name}/events", tags=["changes"], response_class=StreamingResponse)
+    @app.get("/v3/jobs/{name}/events", tags=["changes"], response_class=StreamingResponse)
     def events(
         name: str,
         since: str = "",
@@ -301,7 +280,7 @@ def make_app(
 
         return StreamingResponse(stream(), media_type="text/event-stream")
 
-    @app.get("/v2/jobs/{name}/logs/{log}", tags=["changes"], response_class=PlainTextResponse)
+    @app.get("/v3/jobs/{name}/logs/{log}", tags=["changes"], response_class=PlainTextResponse)
     def log(name: str, log: int) -> str:
         """Give out the log of an attempt."""
         with store.reading() as session:
@@ -310,18 +289,18 @@ def make_app(
                 raise HTTPException(404, "there is no such log")
             return row.log or ""
 
-    @app.post("/v2/jobs/{name}/control", tags=["control"])
+    @app.post("/v3/jobs/{name}/control", tags=["control"])
     def control(name: str, order: ControlOrder) -> Response:
         """Carry out one action on a job. The same key twice is carried out once."""
         with store.writing() as session:
             job = job_of(session, name)
             if session.get(KeyRow, order.key) is None:
                 session.add(KeyRow(key=order.key))
-                _carry_out(session, job, order)
+                _carry_out(session, job, order, price, increment)
         scheduler.wake()
         return Response(status_code=204)
 
-    @app.get("/v2/jobs/{name}/products/{key}", tags=["fetch"])
+    @app.get("/v3/jobs/{name}/products/{key:path}", tags=["fetch"])
     def product(name: str, key: str, range_header: Annotated[str, Header(alias="range")] = "") -> Response:
         """Give out a product. Byte ranges are understood."""
         # how often it was asked for matters to faults in transit alone
@@ -351,6 +330,20 @@ def make_app(
             return Response(bytes(spoilt), media_type="application/octet-stream")
         return FileResponse(path, media_type="application/octet-stream", headers={"ETag": f'"{digest}"'})
 
+    @app.post("/faults", include_in_schema=False)
+    def faults(switched: dict[str, float]) -> Response:
+        """Switch faults of the line on and off."""
+        line.switch(switched)
+        return Response(status_code=204)
+
+    @app.post("/pay", include_in_schema=False)
+    def pay(amount: Annotated[str, Query()]) -> Response:
+        """Pay money in."""
+        with store.writing() as session:
+            session.add(PaymentRow(amount=Decimal(amount)))
+        scheduler.wake()
+        return Response(status_code=204)
+
     @app.get("/openapi.json", include_in_schema=False)
     def described() -> dict[str, Any]:
         return app.openapi()
@@ -363,22 +356,56 @@ def make_app(
     return app
 
 
-def _carry_out(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
+def _carry_out(session: Session, job: FarmJobRow, order: ControlOrder, price: Decimal, increment: int) -> None:
     under_way = job.state in (JobState.WAITING.value, JobState.RENDERING.value)
     match order.action:
         case Action.PAUSE if under_way:
             job.state = JobState.PAUSED.value
-        case Action.RESUME if job.state == JobState.PAUSED.value:
-            job.state = JobState.RENDERING.value
+        case Action.RESUME if job.state == JobState.OFFERED.value:
+            # the offer is accepted
+            job.state = JobState.UNPAID.value
+        case Action.RESUME if job.state in (JobState.PAUSED.value, JobState.HELD.value):
+            job.state, job.why = JobState.RENDERING.value, ""
         case Action.CANCEL if not JobState(job.state).ended:
+            _refund(session, job, price, increment)
             job.state = JobState.CANCELLED.value
             call_off(session, job)
             for shift in shifts_of(session, job):
-                shift.over = True
+                shift.over, shift.changed = True, job.next_change()
         case Action.PRIORITY:
             job.priority = 50 if order.priority is None else order.priority
         case Action.RERENDER:
             _rerender(session, job, order)
+
+
+def _refund(session: Session, job: FarmJobRow, price: Decimal, increment: int) -> None:
+    """What was paid in advance comes back by progress; all of it where the farm itself lost a node of the job."""
+    lost = select(AttemptRow.id).where(AttemptRow.job_id == job.id, AttemptRow.error == NODE_LOST).limit(1)
+    spent = job_cost(session, job, price, increment)
+    if session.scalar(lost) is not None:
+        job.refunded += spent
+    elif job.fixed is not None:
+        counts = job.counts()
+        job.refunded += (job.fixed * (counts.total - counts.done) / max(1, counts.total)).quantize(Decimal("0.01"))
+
+
+def _in_order(order: JobOrder) -> Iterator[Task]:
+    """The tasks of an order, test frames first."""
+    first = dict.fromkeys(tasks_of(order.tests, order.requests)) if order.start is Start.TESTED else {}
+    yield from first
+    yield from (task for task in tasks_of(order.tasks, order.requests) if task not in first)
+
+
+def _numbering(job: FarmJobRow, settings: FarmSettings) -> Callable[[Task], Task]:
+    """How this farm names a task: by its own number, or by the frame's place in the order, from zero."""
+    if not settings.from_zero:
+        return lambda task: task
+    order = job.job_order()
+    places: dict[str, dict[int, int]] = {}
+    for request in order.requests:
+        frames = {frame for one in order.tasks if one.request == request.name for frame in parse_frames(one.frames)}
+        places[request.name] = {frame: place for place, frame in enumerate(sorted(frames))}
+    return lambda task: replace(task, frame=places[task.request][task.frame])
 
 
 def _rerender(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
@@ -424,8 +451,6 @@ def _assemble(content: PackingList, target: Path, blob_path: Callable[[str], Pat
         shutil.rmtree(draft, ignore_errors=True)
 
 
-# what is still on its way is not taken in
-_CLOSE = {"Connection": "close"}
 # characters of a path in a crate, and bytes of one name in it
 MOST_PATH, MOST_NAME = 1000, 255
 
@@ -450,19 +475,15 @@ def _impossible(content: PackingList) -> str | None:
     return None
 
 
-def _length(request: Request) -> int:
-    """The length that a request states; -1 for none."""
-    text = request.headers.get("content-length", "")
-    return int(text) if text.isascii() and text.isdigit() and len(text) < 19 else -1
-
-
-def _change(job: FarmJobRow, row: AttemptRow) -> TaskChange:
+def _change(job: FarmJobRow, row: AttemptRow, number: Callable[[Task], Task], hostile: frozenset[int]) -> TaskChange:
+    """hostile: frames whose node has a name that leads elsewhere."""
+    node = row.node if row.task.frame not in hostile or row.node is None else f"../../{row.node}"
     return TaskChange(
-        task=row.task.task(),
+        task=number(row.task.task()),
         attempt=Attempt(
             number=row.number,
             state=TaskState(row.state),
-            node=row.node,
+            node=node,
             began=None if row.began is None else job.moment(row.began),
             ended=None if row.ended is None else job.moment(row.ended),
             billed=row.seconds,
@@ -480,5 +501,6 @@ def _node(job: FarmJobRow, shift: ShiftRow, price: Decimal, increment: int) -> N
         began=job.moment(shift.began),
         until=job.moment(shift.free_at),
         tasks=shift.frames,
-        cost=shift_cost(shift, price, increment).quantize(Decimal("0.0001")),
+        gone=shift.over,
+        cost=shift_cost(shift, price * job.factor, increment).quantize(Decimal("0.0001")),
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import secrets
@@ -19,11 +20,26 @@ from tidy_crate.practice.farm.laws import Law
 FILE_NAME = "settings.json"
 TOKEN_FILE = "token"
 CARD_NAME = "practice.farm.toml"
-_FAULT = re.compile(r"(black|invalid|truncated|damaged):(-?\d+)(?::([\w./-]+))?")
+SPOILT = ("black", "invalid", "truncated", "damaged", "small", "misnumbered", "hostile", "lost")
+_FAULT = re.compile(rf"({'|'.join(SPOILT)}):(-?\d+)(?::([\w./-]+))?")
+# faults of the line, each with what its value means
+LINE_FAULTS = {
+    "drop": "share of requests whose connection breaks off",
+    "error": "share of requests that are answered with 500",
+    "busy": "share of requests that are answered with 429 and Retry-After",
+    "slow": "bytes a second at which a product is given out",
+    "room": "bytes of files that the farm's disk holds",
+    "expire": "requests after which the token is no longer accepted, until `token.next` takes its place",
+    "jump": "factor on every price from now on",
+}
 
 
 class Fault(Model):
-    """One planted fault, on the first attempt of a frame. damaged: in transit, so that the farm's own hash is right."""
+    """One planted fault, on the first attempt of a frame.
+
+    damaged: in transit, so that the farm's own hash is right. small: of half the size. misnumbered: the frame before,
+    under this number. hostile: names that lead elsewhere. lost: its node goes away while it renders it.
+    """
 
     kind: str
     frame: int
@@ -34,10 +50,41 @@ def parse_fault(text: str) -> Fault:
     """Read `KIND:FRAME` or `KIND:FRAME:OUTPUT`."""
     match = _FAULT.fullmatch(text)
     if not match:
-        raise WrongUsage(
-            "not a fault", repr(text), "write black:FRAME, invalid:FRAME, truncated:FRAME or damaged:FRAME"
-        )
+        raise WrongUsage("not a fault", repr(text), f"write KIND:FRAME with one of {', '.join(SPOILT)}")
     return Fault(kind=match[1], frame=int(match[2]), output=match[3])
+
+
+def parse_line_fault(text: str) -> tuple[str, float]:
+    """Read `KIND=VALUE`, a fault of the line; see LINE_FAULTS."""
+    kind, _, value = text.partition("=")
+    try:
+        number = float(value)
+    except ValueError:
+        number = -1.0
+    if kind not in LINE_FAULTS or not 0 <= number < 1e15:
+        known = ", ".join(f"{name}=N ({what})" for name, what in LINE_FAULTS.items())
+        raise WrongUsage("not a fault of the line", repr(text), f"write one of {known}")
+    return kind, number
+
+
+class FarmProgram(Model):
+    """A program of the farm's own, that renders scene sheets: never a command line that a crate brings."""
+
+    name: str = Field(min_length=1)
+    version: str = Field(min_length=1)
+    command: tuple[str, ...] = Field(min_length=1)
+    """The program and its arguments, with the placeholders of render commands."""
+    frame_done: str | None = None
+    """See RenderCommand."""
+    timeout_seconds: float = Field(default=600, gt=0)
+
+
+class FarmPriority(Model):
+    """A way to be served sooner or later. price: factor. rank: 50 is usual, more is sooner."""
+
+    name: str = Field(min_length=1, max_length=60)
+    price: float = Field(default=1.0, gt=0, le=100)
+    rank: int = Field(default=50, ge=0, le=100)
 
 
 class FarmSettings(Model):
@@ -48,24 +95,42 @@ class FarmSettings(Model):
 
     nodes: int = Field(default=4, ge=1, le=10_000)
     speed: float = Field(default=1.0, gt=0)
+    node_speeds: tuple[float, ...] = ()
+    """Factors on the speed of the nodes, in turn: unequal machines."""
     startup_seconds: float = Field(default=40, ge=0)
+    arrive_seconds: float = Field(default=0, ge=0)
+    """Over which the nodes of a job come one after another."""
     price_per_hour: Amount = Field(default="24.00", ge=0, validate_default=True)
     billing_increment_seconds: int = Field(default=1, ge=1)
     balance: Amount = Field(default="250.00", ge=0, validate_default=True)
+    priorities: tuple[FarmPriority, ...] = ()
+    reclaimable_price: float = Field(default=0.5, ge=0, le=1)
+    """Factor on the price of reclaimable machines."""
+    reclaims_per_hour: float = Field(default=0, ge=0, le=3600)
+    """How often a reclaimable machine is taken back in an hour of farm time, on average."""
+    waits_for: tuple[Literal["quote", "payment"], ...] = ()
+    """What a job waits for before it begins. With `quote` its price is fixed, and paid in advance."""
     output_path: Literal["any", "name", "relative"] = "relative"
+    from_zero: bool = False
+    """It numbers the frames of every job from zero."""
+    programs: tuple[FarmProgram, ...] = ()
     synthetic_seconds: float = Field(default=0, ge=0)
     """Mean seconds of a frame on nodes that render nothing, for tests of large jobs; 0 for real nodes."""
     synthetic_law: Law | None = None
     """How synthetic frames of a shot differ; None for a spread around the mean that knows no shot."""
     synthetic_load: float = Field(default=0, ge=0)
     """Seconds in which a synthetic node loads the scene, for each batch."""
+    clock: float = Field(default=0, ge=0)
+    """Seconds of farm time in a second, for synthetic nodes; 0 for as fast as they can."""
     node_spread: float = Field(default=0, ge=0, lt=1)
     """By which share synthetic nodes differ in speed."""
     quoted_seconds: float = Field(default=10, gt=0)
     """Seconds of a frame that its own quotes assume."""
     seed: int = 1
-    """For the times of synthetic nodes."""
+    """For the times of synthetic nodes, for reclaiming and for faults of the line."""
     faults: tuple[Fault, ...] = ()
+    line_faults: dict[str, float] = Field(default_factory=dict)
+    """Faults of the line, see LINE_FAULTS. They are switched on and off while it runs, too."""
 
     @field_validator("faults", mode="before")
     @classmethod
@@ -73,6 +138,12 @@ class FarmSettings(Model):
         if isinstance(value, list | tuple):
             return tuple(parse_fault(one) if isinstance(one, str) else one for one in value)
         return value
+
+    def priority(self, name: str) -> FarmPriority | None:
+        """A priority by name; the usual one for an empty name, None for one that the farm does not have."""
+        if not name:
+            return self.priorities[0] if self.priorities else FarmPriority(name="usual")
+        return next((one for one in self.priorities if one.name == name), None)
 
 
 def load_settings(folder: Path) -> FarmSettings:
@@ -126,7 +197,8 @@ kind = "own"
 
 [outputs]
 path = "{settings.output_path}"
-formats = ["exr"]
+{"" if settings.programs else 'formats = ["exr"]'}
+from_zero = {str(settings.from_zero).lower()}
 
 [limits]
 pixels = 33177600
@@ -144,7 +216,16 @@ memory_gb = 8
 price_per_hour = "{settings.price_per_hour}"
 billing_increment_seconds = {settings.billing_increment_seconds}
 startup_seconds = {settings.startup_seconds:g}
+arrive_seconds = {settings.arrive_seconds:g}
 """
+    if settings.reclaims_per_hour:
+        rate = f"price = {settings.reclaimable_price:g}, per_hour = {settings.reclaims_per_hour:g}"
+        text += f"reclaimable = {{ {rate} }}\n"
+    for one in settings.priorities:
+        text += f"\n[[priority]]\nname = {json.dumps(one.name)}\nprice = {one.price:g}\n"
+    for program in settings.programs:
+        name, version = json.dumps(program.name), json.dumps(program.version)
+        text += f'\n[[program]]\nname = {name}\nrole = "renderer"\nversions = [{version}]\n'
     path = folder / CARD_NAME
     write_bytes(path, text.encode())
     return path

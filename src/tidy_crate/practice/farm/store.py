@@ -34,6 +34,19 @@ class FarmJobRow(Base):
     priority: Mapped[int] = mapped_column(default=50)
     cursor: Mapped[int] = mapped_column(default=0)
     """Number of the last change."""
+    factor: Mapped[Decimal] = mapped_column(Money, default=Decimal(1))
+    """On every price: of its priority, and of reclaimable machines."""
+    tests: Mapped[int] = mapped_column(default=0)
+    """How many of its first tasks are test frames, after which it is held; 0 for none."""
+    begins: Mapped[str] = mapped_column(default="")
+    """The state in which it goes on once its quote is accepted and it is paid."""
+    offer: Mapped[str | None] = mapped_column(Text)
+    """The farm's own quote, as JSON."""
+    fixed: Mapped[Decimal | None] = mapped_column(Money)
+    """What it was paid in advance; None where its time is billed."""
+    refunded: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
+    why: Mapped[str] = mapped_column(Text, default="")
+    """Why the farm paused it."""
     waiting: Mapped[int] = mapped_column(default=0)
     rendering: Mapped[int] = mapped_column(default=0)
     done: Mapped[int] = mapped_column(default=0)
@@ -141,7 +154,19 @@ class ShiftRow(Base):
     frames: Mapped[int] = mapped_column(default=0)
     busy: Mapped[bool] = mapped_column(default=False)
     over: Mapped[bool] = mapped_column(default=False)
+    speed: Mapped[float] = mapped_column(default=1.0)
+    """Factor on the speed of the farm's nodes."""
+    lost_at: Mapped[float | None]
+    """When it is taken back; None where it stays."""
     changed: Mapped[int] = mapped_column(default=0)
+
+
+class PaymentRow(Base):
+    """Money that was paid in."""
+
+    __tablename__ = "payment"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    amount: Mapped[Decimal] = mapped_column(Money)
 
 
 class KeyRow(Base):
@@ -173,7 +198,8 @@ def add_job(session: Session, order: JobOrder, tasks: Iterable[Task]) -> FarmJob
     submitted = datetime.now(UTC).isoformat(timespec="milliseconds")
     job = FarmJobRow(
         id=f"{number:06d}", key=order.key, order=order.model_dump_json(), state=JobState.WAITING.value,
-        submitted=submitted, cursor=0, waiting=0, rendering=0, done=0, failed=0, cancelled=0,
+        submitted=submitted, cursor=0, waiting=0, rendering=0, done=0, failed=0, cancelled=0, factor=Decimal(1),
+        tests=0, begins="", refunded=Decimal(0), why="",
     )  # fmt: skip
     session.add(job)
     session.flush()
@@ -222,14 +248,37 @@ def open_jobs(session: Session) -> list[FarmJobRow]:
     return list(session.scalars(query))
 
 
+def every_job(session: Session) -> list[FarmJobRow]:
+    """All jobs, the oldest first."""
+    return list(session.scalars(select(FarmJobRow).order_by(FarmJobRow.id)))
+
+
+def jobs_to_price(session: Session) -> list[FarmJobRow]:
+    """Jobs that wait for the farm's quote, or for money."""
+    states = (JobState.QUOTING.value, JobState.UNPAID.value)
+    return list(session.scalars(select(FarmJobRow).where(FarmJobRow.state.in_(states)).order_by(FarmJobRow.id)))
+
+
 def shifts_of(session: Session, job: FarmJobRow) -> list[ShiftRow]:
     """The shifts of a job, in the order in which they began."""
     return list(session.scalars(select(ShiftRow).where(ShiftRow.job_id == job.id).order_by(ShiftRow.id)))
 
 
 def job_cost(session: Session, job: FarmJobRow, price_per_hour: Decimal, increment: int) -> Decimal:
-    """What a job has cost: every shift in whole billing increments."""
-    return sum((shift_cost(shift, price_per_hour, increment) for shift in shifts_of(session, job)), Decimal(0))
+    """What a job has cost: what was paid in advance, else every shift in whole billing increments. Refunds are off it.
+
+    price_per_hour: of a machine, before the job's own factor.
+    """
+    if job.fixed is not None:
+        return job.fixed - job.refunded
+    price = price_per_hour * job.factor
+    spent = sum((shift_cost(shift, price, increment) for shift in shifts_of(session, job)), Decimal(0))
+    return max(Decimal(0), spent - job.refunded)
+
+
+def paid_in(session: Session) -> Decimal:
+    """What was paid in since the farm began."""
+    return sum(session.scalars(select(PaymentRow.amount)), Decimal(0))
 
 
 def shift_cost(shift: ShiftRow, price_per_hour: Decimal, increment: int) -> Decimal:

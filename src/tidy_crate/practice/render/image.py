@@ -13,10 +13,17 @@ from tidy_crate.core.work.parts import Window
 from tidy_crate.practice.render.shade import Picture
 
 
-def write_exr(path: Path, output: Output, picture: Picture, pixels: Window, size: tuple[int, int]) -> None:
+def write_exr(
+    path: Path,
+    output: Output,
+    picture: Picture,
+    pixels: Window,
+    size: tuple[int, int],
+    compression: str | None = None,
+) -> None:
     """Write the passes that an output asks for, a tile with its place in the whole picture of that size.
 
-    A pass this renderer does not know is left out, and review sees it.
+    compression: see formats.COMPRESSIONS. A pass this renderer does not know is left out, and review sees it.
     """
     channels: dict[str, np.ndarray] = {}
     for variable in output.variables:
@@ -26,7 +33,7 @@ def write_exr(path: Path, output: Output, picture: Picture, pixels: Window, size
     path.parent.mkdir(parents=True, exist_ok=True)
     draft = path.with_name(f".{path.stem}.{secrets.token_hex(3)}.exr")
     header = {
-        "compression": OpenEXR.ZIP_COMPRESSION,
+        "compression": getattr(OpenEXR, f"{(compression or 'zip').upper()}_COMPRESSION"),
         "type": OpenEXR.scanlineimage,
         "dataWindow": _box(pixels.left, pixels.top, pixels.right, pixels.bottom),
         "displayWindow": _box(0, 0, *size),

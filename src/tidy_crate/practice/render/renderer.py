@@ -60,6 +60,8 @@ class Order:
     """Into how many parts the samples of each picture are split."""
     tokens: FrameTokens = STANDARD
     """The frame tokens that count in output paths."""
+    compression: Mapping[str, str] = field(default_factory=dict)
+    """By output, another compression of its files than the usual one."""
     by_request: bool = False
     """Whether the job has several requests, so that each gets a folder of its own."""
 
@@ -117,7 +119,7 @@ class _Scene:
             path = below(
                 order.into, product_path(naming(output), task, by_request=order.by_request, tokens=order.tokens)
             )
-            write_exr(path, output, pictures[key], pixels, (width, height))
+            write_exr(path, output, pictures[key], pixels, (width, height), order.compression.get(output.name))
             files[output.name] = path
         return files
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
-from typing import TypeVar
+from typing import TypeVar, cast
 
 import httpcore
 import httpx
@@ -29,6 +29,8 @@ SLOWEST = 64.0
 PATIENCE_WITH_SLOW = 30.0
 # a shorter text is part of too many words to be taken out of a message
 SHORTEST_TOKEN = 8
+# of a request, or what makes it for each try
+Body = Callable[[], Iterable["bytes | memoryview"]] | bytes
 T = TypeVar("T")
 
 
@@ -44,19 +46,26 @@ class Passing(Exception):
 class Exchange:
     """A farm at a URL, by plain requests.
 
-    transport: replaces the network in tests. patience: seconds before a failed request is sent again, doubled each
+    token: or what gives it; asked again when the farm refuses the one that it gave. transport: replaces the network in
+    tests. patience: seconds before a failed request is sent again, doubled each
     time.
     """
 
     def __init__(
-        self, name: str, url: str, token: str, transport: httpx.BaseTransport | None = None, patience: float = 0.2
+        self,
+        name: str,
+        url: str,
+        token: str | Callable[[], str],
+        transport: httpx.BaseTransport | None = None,
+        patience: float = 0.2,
     ) -> None:
         self.name, self.url = name, url
-        self._token, self._patience = token, patience
+        self._renew = token if callable(token) else lambda: token
+        self._tokens, self._patience = [self._renew()], patience
         self._client = httpx.Client(
             base_url=url,
             # what is not compressed cannot unfold without end
-            headers={"Authorization": f"Bearer {token}", "Accept-Encoding": "identity"},
+            headers={"Accept-Encoding": "identity"},
             timeout=httpx.Timeout(60, connect=5),
             transport=transport or _paced(),
             # a proxy of the environment has no business between this machine and the farm's own address
@@ -71,7 +80,7 @@ class Exchange:
         self,
         method: str,
         path: str,
-        content: Callable[[], Iterable[bytes]] | bytes | None = None,
+        content: Body | None = None,
         headers: Mapping[str, str] | None = None,
         *,
         cut: int | None = None,
@@ -119,20 +128,23 @@ class Exchange:
         self,
         method: str,
         path: str,
-        content: Iterable[bytes] | bytes | None,
+        content: Iterable[bytes | memoryview] | bytes | None,
         headers: Mapping[str, str] | None,
         timeout: httpx.Timeout | None = None,
     ) -> Iterator[httpx.Response]:
         limits = timeout or self._client.timeout
         try:
             try:
-                request = self._client.build_request(method, path, content=content, headers=headers, timeout=limits)
+                token = self._tokens[-1]
+                signed = {**(headers or {}), "Authorization": f"Bearer {token}"}
+                body = cast("Iterable[bytes] | bytes | None", content)
+                request = self._client.build_request(method, path, content=body, headers=signed, timeout=limits)
                 response = self._client.send(request, stream=True)
             except (httpx.InvalidURL, ValueError) as error:
                 what = self.redacted(f"the address of the farm is wrong ({error})")
                 raise FarmError(what, self.url, "correct the url on its card") from None
             try:
-                self._refused(response)
+                self._refused(response, token)
                 yield response
             finally:
                 response.close()
@@ -151,7 +163,7 @@ class Exchange:
                 raise Passing(f"the farm's answer takes longer than {SECONDS_ANSWER:.0f} s")
         return bytes(found)
 
-    def _refused(self, response: httpx.Response) -> None:
+    def _refused(self, response: httpx.Response, token: str) -> None:
         if response.is_success:
             if response.headers.get("Content-Encoding", "identity").lower() not in ("", "identity"):
                 raise FarmError("the farm compresses what was asked for as it is", self.name, _STRANGE)
@@ -159,16 +171,33 @@ class Exchange:
         if response.is_redirect:
             raise FarmError("the farm sends to another address, which is not followed", self.name, _STRANGE)
         if response.status_code in (401, 403):
-            raise FarmError("the farm does not accept the token", self.name, "sign in again, or correct the token")
+            if response.status_code == 401 and self._renewed(token):
+                raise Passing("the token has expired", 0.0)
+            remedy = "sign in again, or correct the token; then run the command again, it goes on where it was"
+            raise FarmError("the farm does not accept the token", self.name, remedy)
         detail = self.redacted(_detail(response))
+        if response.status_code == 507:
+            remedy = "ask the farm for more room, then run the command again: it goes on where it was"
+            raise FarmError(f"the farm has no room left ({detail})", self.name, remedy)
         if response.status_code >= 500 or response.status_code == 429:
             after = _retry_after(response.headers.get("Retry-After"))
             raise Passing(f"the farm answers with an error ({response.status_code} {detail})", after)
         raise FarmError(f"the farm refuses ({detail})", self.name)
 
+    def _renewed(self, refused: str) -> bool:
+        """Return whether there is another token than the one that was refused, which is used from now on."""
+        if self._tokens[-1] == refused:
+            fresh = self._renew()
+            if fresh == refused or fresh in self._tokens:
+                return False
+            self._tokens.append(fresh)
+        return True
+
     def redacted(self, text: str) -> str:
-        """Return a text without the token, which an answer may echo."""
-        return text.replace(self._token, "[token]") if len(self._token) >= SHORTEST_TOKEN else text
+        """Return a text without the tokens, which an answer may echo."""
+        for token in self._tokens:
+            text = text.replace(token, "[token]") if len(token) >= SHORTEST_TOKEN else text
+        return text
 
     def _pause(self, state: RetryCallState) -> float:
         error = state.outcome.exception() if state.outcome is not None else None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TypeVar
 from urllib.parse import quote
@@ -16,7 +16,7 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.exchange import Exchange, Passing, pieces
-from tidy_crate.core.farm.links.interface import FarmLink, Moved, needed
+from tidy_crate.core.farm.links.interface import Delivered, FarmLink, Moved, needed
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
     OLDEST,
@@ -27,16 +27,25 @@ from tidy_crate.core.farm.protocol import (
     BlobList,
     Capability,
     Changes,
+    ChunkList,
+    ChunkPlace,
     ControlOrder,
     FarmQuote,
+    Finished,
     Hello,
     JobOrder,
     JobSummary,
+    Lacking,
     Registered,
     Submitted,
+    Taken,
     TaskPage,
 )
-from tidy_crate.core.files import CHUNK
+from tidy_crate.core.files import inside
+from tidy_crate.core.progress import Progress
+from tidy_crate.core.transfer.chunks import Chunk
+from tidy_crate.core.transfer.pack import Piece, packed, size_of
+from tidy_crate.core.transfer.upload import Refused, Source, Upload
 from tidy_crate.core.work.attempt import Product
 
 ASK_ABOUT = 5000
@@ -47,7 +56,7 @@ M = TypeVar("M", bound=BaseModel)
 
 def open_link(card: FarmCard, token: Token) -> FarmLink:
     """Open the link to the farm at a card's http or https address. See registry.Opener."""
-    return HttpFarm(card.name, card.url, token()).link()
+    return HttpFarm(card.name, card.url, token).link()
 
 
 class HttpFarm:
@@ -59,7 +68,7 @@ class HttpFarm:
         self,
         name: str,
         url: str,
-        token: str,
+        token: str | Token,
         transport: httpx.BaseTransport | None = None,
         patience: float = 0.2,
     ) -> None:
@@ -91,66 +100,74 @@ class HttpFarm:
 
     def account(self) -> Account:
         """See Accounting.account."""
-        return self._model(Account, "GET", "/v2/account", of=Capability.ACCOUNT)
+        return self._model(Account, "GET", "/v3/account", of=Capability.ACCOUNT)
 
-    def missing(self, blobs: Iterable[Blob]) -> set[str]:
-        """See Delivering.missing."""
-        every, lacking = list(blobs), set()
-        for at in range(0, len(every), ASK_ABOUT):
-            body = BlobList(blobs=tuple(every[at : at + ASK_ABOUT]))
-            found = self._model(BlobList, "POST", "/v2/blobs/missing", body, of=Capability.DELIVER)
+    def to_send(self, crate: Path, content: PackingList) -> int:
+        """See Delivering.to_send. Of a large file that the farm has a part of, all of it counts."""
+        lacking = self.missing(_sources(crate, content))
+        return sum(source.bytes for source in _sources(crate, content) if source.blake3 in lacking)
+
+    def deliver(self, crate: Path, content: PackingList, progress: Progress) -> Delivered:
+        """See Delivering.deliver."""
+        done = Upload(self, progress).run(_sources(crate, content))
+        registered = self.register(content)
+        return Delivered(registered.crate, done.sent, done.had, registered.reading)
+
+    def register(self, content: PackingList) -> Registered:
+        """Tell the farm of a crate whose files it has; it reads the scene and says what it understood."""
+        return self._model(Registered, "POST", "/v3/crates", content, of=Capability.DELIVER)
+
+    def missing(self, sources: Sequence[Source]) -> set[str]:
+        """See transfer.upload.Receiver.missing."""
+        lacking = set()
+        for at in range(0, len(sources), ASK_ABOUT):
+            blobs = tuple(Blob(blake3=one.blake3, bytes=one.bytes) for one in sources[at : at + ASK_ABOUT])
+            found = self._model(BlobList, "POST", "/v3/blobs/missing", BlobList(blobs=blobs), of=Capability.DELIVER)
             lacking |= {blob.blake3 for blob in found.blobs}
         return lacking
 
-    def upload(self, blob: Blob, path: Path, moved: Moved) -> None:
-        """See Delivering.upload."""
+    def lacking(self, source: Source, pieces: Sequence[Chunk]) -> list[Chunk]:
+        """See transfer.upload.Receiver.lacking."""
+        places = tuple(ChunkPlace.model_construct(offset=p.offset, bytes=p.bytes, blake3=p.blake3) for p in pieces)
+        body = ChunkList.model_construct(bytes=source.bytes, chunks=places)
+        found = self._model(Lacking, "POST", f"/v3/blobs/{source.blake3}/chunks", body)
+        if any(number >= len(pieces) for number in found.lacking):
+            raise FarmError("the farm asks for a part of a file that it was not told of", self.name, _STRANGE)
+        return [pieces[number] for number in sorted(set(found.lacking))]
 
-        sent = 0
+    def take(self, pieces: Sequence[Piece]) -> list[Refused]:
+        """See transfer.upload.Receiver.take."""
+        headers = {"Content-Length": str(size_of(pieces)), "Content-Type": "application/octet-stream"}
+        answer = self._exchange.ask("POST", "/v3/packs", lambda: packed(pieces), headers)
+        found = self._read(Taken, answer, "/v3/packs")
+        return [Refused(one.file, one.offset, one.why) for one in found.refused]
 
-        def whole() -> Iterator[bytes]:
-            nonlocal sent
-            # what went in vain is taken back, so that a progress bar never passes the end
-            moved(-sent)
-            sent = 0
-            with path.open("rb") as stream:
-                while chunk := stream.read(CHUNK):
-                    yield chunk
-                    sent += len(chunk)
-                    moved(len(chunk))
-
-        headers = {"Content-Length": str(blob.bytes), "Content-Type": "application/octet-stream"}
-        try:
-            self._exchange.ask("PUT", f"/v2/blobs/{blob.blake3}", whole, headers)
-        except BaseException:
-            moved(-sent)
-            raise
-
-    def register(self, content: PackingList) -> Registered:
-        """See Delivering.register."""
-        return self._model(Registered, "POST", "/v2/crates", content, of=Capability.DELIVER)
+    def finish(self, source: Source) -> bool:
+        """See transfer.upload.Receiver.finish."""
+        return self._model(Finished, "POST", f"/v3/blobs/{source.blake3}/finish").complete
 
     def submit(self, order: JobOrder) -> str:
         """See Submitting.submit."""
-        return self._model(Submitted, "POST", "/v2/jobs", order, of=Capability.SUBMIT).job
+        return self._model(Submitted, "POST", "/v3/jobs", order, of=Capability.SUBMIT).job
 
     def quote(self, order: JobOrder) -> FarmQuote:
         """See Quoting.quote."""
-        return self._model(FarmQuote, "POST", "/v2/quotes", order, of=Capability.QUOTE)
+        return self._model(FarmQuote, "POST", "/v3/quotes", order, of=Capability.QUOTE)
 
     def summary(self, job: str) -> JobSummary:
         """See Telling.summary."""
-        return self._model(JobSummary, "GET", f"/v2/jobs/{_part(job)}", of=Capability.CHANGES)
+        return self._model(JobSummary, "GET", f"/v3/jobs/{_part(job)}", of=Capability.CHANGES)
 
     def changes(self, job: str, cursor: str) -> Changes:
         """See Telling.changes."""
-        path = f"/v2/jobs/{_part(job)}/changes?since={_part(cursor)}"
+        path = f"/v3/jobs/{_part(job)}/changes?since={_part(cursor)}"
         return self._model(Changes, "GET", path, of=Capability.CHANGES)
 
     def pages(self, job: str) -> Iterator[TaskPage]:
         """Yield all tasks of a job in their order, page by page."""
         at: int | None = 0
         while at is not None:
-            page = self._model(TaskPage, "GET", f"/v2/jobs/{_part(job)}/tasks?begin={at}", of=Capability.CHANGES)
+            page = self._model(TaskPage, "GET", f"/v3/jobs/{_part(job)}/tasks?begin={at}", of=Capability.CHANGES)
             yield page
             if page.next is not None and page.next <= at:
                 raise FarmError("the farm's pages of tasks have no end", self.name, "report it to the farm")
@@ -159,7 +176,7 @@ class HttpFarm:
     def wait(self, job: str, cursor: str, seconds: float) -> None:
         """See Telling.wait: by the farm's stream of events, or just by time where there is none."""
         began = time.monotonic()
-        url = f"/v2/jobs/{_part(job)}/events?since={_part(cursor)}&limit=1"
+        url = f"/v3/jobs/{_part(job)}/events?since={_part(cursor)}&limit=1"
         limits = httpx.Timeout(max(0.05, seconds), connect=5)
         last = b""
         with (
@@ -174,13 +191,13 @@ class HttpFarm:
 
     def log(self, job: str, log: str) -> str:
         """See Telling.log."""
-        path = f"/v2/jobs/{_part(job)}/logs/{_part(log)}"
+        path = f"/v3/jobs/{_part(job)}/logs/{_part(log)}"
         return self._exchange.ask("GET", path, cut=MOST_LOG).decode("utf-8", "replace")
 
     def fetch(self, job: str, product: Product, target: Path, offset: int, moved: Moved) -> None:
         """See Fetching.fetch. Nothing beyond the promised size is written."""
         headers = {"Range": f"bytes={offset}-"} if offset else {}
-        path = f"/v2/jobs/{_part(job)}/products/{_part(product.key)}"
+        path = f"/v3/jobs/{_part(job)}/products/{_part(product.key)}"
         try:
             with self._exchange.stream(path, headers) as response:
                 # a farm that ignores the range sends all of it again
@@ -200,7 +217,7 @@ class HttpFarm:
     def control(self, job: str, order: ControlOrder) -> None:
         """See Controlling.control."""
         body = order.model_dump_json().encode()
-        self._exchange.ask("POST", f"/v2/jobs/{_part(job)}/control", body, _JSON)
+        self._exchange.ask("POST", f"/v3/jobs/{_part(job)}/control", body, _JSON)
 
     def close(self) -> None:
         """Close the connections."""
@@ -218,7 +235,9 @@ class HttpFarm:
         if of is not None and of.value not in self.hello().offers:
             needed(None, self.link(), of)
         content = body.model_dump_json().encode() if body is not None else None
-        answer = self._exchange.ask(method, path, content, _JSON)
+        return self._read(kind, self._exchange.ask(method, path, content, _JSON), path)
+
+    def _read(self, kind: type[M], answer: bytes, path: str) -> M:
         try:
             return kind.model_validate_json(answer)
         except ValidationError as error:
@@ -226,12 +245,19 @@ class HttpFarm:
             at = ".".join(str(part) for part in found["loc"])[:80] or path
             what = f"the farm's answer makes no sense ({found['msg'].lower()[:160]}, at {at})"
             # without the answer: it may hold what was sent
-            raise FarmError(self._exchange.redacted(what), self.name, "is this really the farm?") from None
+            raise FarmError(self._exchange.redacted(what), self.name, _STRANGE) from None
 
 
+_STRANGE = "is this really the farm?"
 _JSON = {"Content-Type": "application/json"}
 # bytes of a piece that a word may have begun in
 _CARRY = 4
+
+
+def _sources(crate: Path, content: PackingList) -> list[Source]:
+    """The files of a crate, each contents once."""
+    found = {file.blake3: Source(file.blake3, file.bytes, inside(crate, file.path)) for file in content.files}
+    return list(found.values())
 
 
 def _part(text: str) -> str:

@@ -6,7 +6,7 @@ says plainly what a farm without it cannot do.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol, TypeVar
@@ -16,32 +16,44 @@ from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.protocol import (
     Account,
     Action,
-    Blob,
     Capability,
     Changes,
     ControlOrder,
     FarmQuote,
     JobOrder,
     JobSummary,
-    Registered,
+    Reading,
 )
+from tidy_crate.core.progress import Progress
 from tidy_crate.core.work.attempt import Product
 
 # is told the bytes that have just gone or come
 Moved = Callable[[int], None]
 
 
+@dataclass(frozen=True)
+class Delivered:
+    """A crate that a farm has complete."""
+
+    crate: str
+    """The farm's name for it."""
+    uploaded_bytes: int
+    reused_bytes: int
+    reading: Reading | None
+    """What the farm itself understood of it; None where nothing there reads it."""
+
+
 class Delivering(Protocol):
     """Takes a crate. Every call raises FarmError when the farm cannot be reached or refuses; so below."""
 
-    def missing(self, blobs: Iterable[Blob]) -> set[str]:
-        """Return the BLAKE3 of those blobs that the farm does not have complete."""
+    def to_send(self, crate: Path, content: PackingList) -> int:
+        """Return how many bytes the farm does not have, as far as can be told before anything is sent."""
 
-    def upload(self, blob: Blob, path: Path, moved: Moved) -> None:
-        """Send one blob, which the farm verifies."""
+    def deliver(self, crate: Path, content: PackingList, progress: Progress) -> Delivered:
+        """Send what the farm lacks of a crate and verify it there; after a break, what is still lacking.
 
-    def register(self, content: PackingList) -> Registered:
-        """Tell the farm of a crate whose blobs it has; it reads the scene and says what it understood."""
+        Raises Blocked for a file that is not as it was packed. One such file keeps no other away.
+        """
 
 
 class Submitting(Protocol):
