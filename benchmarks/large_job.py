@@ -124,7 +124,7 @@ def _curl(farm: Path, folder: Path, count: int) -> None:
     target = folder / "curl"
     target.mkdir()
     for number, key in enumerate(keys):
-        lines += [f'url = "{url}/v2/jobs/000001/products/{key}"', f'output = "{target / str(number)}"']
+        lines += [f'url = "{url}/v3/jobs/000001/products/{key}"', f'output = "{target / str(number)}"']
     config = folder / "curl.txt"
     config.write_text("\n".join(lines))
     token = (farm / "token").read_text()

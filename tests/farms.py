@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pickle
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
@@ -14,7 +14,7 @@ from blake3 import blake3
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.card import FarmCard
-from tidy_crate.core.farm.links.interface import Delivered, FarmLink, Moved
+from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
     Account,
@@ -34,7 +34,7 @@ from tidy_crate.core.farm.protocol import (
 from tidy_crate.core.files import inside
 from tidy_crate.core.job.send import Sending, prepare
 from tidy_crate.core.progress import Progress
-from tidy_crate.core.transfer.chunks import Chunk
+from tidy_crate.core.transfer.chunks import Chunk, chunks
 from tidy_crate.core.transfer.pack import Piece
 from tidy_crate.core.transfer.upload import Refused, Source, Upload
 from tidy_crate.core.work.attempt import Attempt, Product
@@ -109,6 +109,9 @@ class MemoryFarm:
     def lacking(self, source: Source, pieces: Sequence[Chunk]) -> list[Chunk]:
         """See transfer.upload.Receiver: what another file or an earlier try has brought is put in its place."""
         known = self.chunks | self.blobs
+        if source.like in self.blobs:
+            data = self.blobs[source.like]
+            known |= {one.blake3: data[one.offset :][: one.bytes] for one in chunks(memoryview(data))}
         parts = self.parts.setdefault(source.blake3, {})
         for piece in pieces:
             if piece.blake3 in known:
@@ -138,7 +141,9 @@ class MemoryFarm:
     def to_send(self, crate: Path, content: PackingList) -> int:
         return sum(one.bytes for one in sources(crate, content) if one.blake3 not in self.blobs)
 
-    def deliver(self, crate: Path, content: PackingList, progress: Progress) -> Delivered:
+    def deliver(
+        self, crate: Path, content: PackingList, progress: Progress, earlier: Mapping[str, str] = NOTHING
+    ) -> Delivered:
         done = Upload(self, progress).run(sources(crate, content))
         registered = self.register(content)
         return Delivered(registered.crate, done.sent, done.had, registered.reading)

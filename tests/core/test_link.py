@@ -113,7 +113,7 @@ def test_u2_a_pack_says_how_long_it_is_and_is_repeated_whole() -> None:
 
     assert link(answer).take([piece]) == []
     assert len(got) == 2 and got[0] == got[1]
-    (again,) = unpacked(memoryview(got[1]))
+    (again,) = unpacked(got[1])
     assert (again.file, again.offset, again.blake3, bytes(again.data)) == (piece.file, 7, piece.blake3, piece.data)
 
 

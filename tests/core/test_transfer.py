@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,9 +15,9 @@ from hypothesis import strategies as st
 
 from farms import MemoryFarm
 from tidy_crate.core.errors import Blocked, FarmBusy
-from tidy_crate.core.transfer.chunks import GREATEST, LEAST, WINDOW, candidates, chunks
+from tidy_crate.core.transfer.chunks import GREATEST, LEAST, WINDOW, chunks, first_cut, scratch
 from tidy_crate.core.transfer.pack import MOST_PIECES, BadPack, Piece, packed, size_of, unpacked
-from tidy_crate.core.transfer.upload import Refused, Source, Upload, segments
+from tidy_crate.core.transfer.upload import STRETCH, Refused, Source, Upload, segments
 
 NOISE = np.random.default_rng(3).bytes(12 << 20)
 
@@ -38,8 +39,12 @@ def slow_candidates(data: bytes) -> list[int]:
 
 
 def test_u2_cuts_are_where_the_definition_puts_them_also_across_blocks() -> None:
-    data = NOISE[:700_003]
-    assert candidates(memoryview(data)).tolist() == slow_candidates(data)
+    data = NOISE[:1_900_003]
+    view, wanted, at = memoryview(data), slow_candidates(data), WINDOW
+    for each in [*wanted, None]:
+        assert first_cut(view, at, len(data), scratch()) == each
+        at = (each or 0) + 1
+    assert len(wanted) > 1
 
 
 @pytest.mark.parametrize("data", [b"", b"x", bytes(9 << 20), NOISE, b"ab" * (3 << 20)])
@@ -63,7 +68,8 @@ def test_u2_a_file_is_cut_alike_whether_at_once_or_in_stretches(
 ) -> None:
     path = tmp_path / "cache"
     path.write_bytes(NOISE)
-    found = [one for _, some in segments(Source("0" * 64, len(NOISE), path), 2_500_001) for one in some]
+    source = Source("0" * 64, len(NOISE), path, like="1" * 64)
+    found = [one for _, some in segments(source, 2_500_001) for one in some]
     assert found == chunks(memoryview(NOISE))
 
 
@@ -72,7 +78,7 @@ def test_u2_a_pack_comes_out_as_it_went_in(parts: list[tuple[int, bytes]]) -> No
     pieces = [Piece(blake3(b"f").hexdigest(), offset, blake3(data).hexdigest(), data) for offset, data in parts]
     body = b"".join(bytes(part) for part in packed(pieces))
     assert len(body) == size_of(pieces)
-    assert [(p.file, p.offset, p.blake3, bytes(p.data)) for p in unpacked(memoryview(body))] == [
+    assert [(p.file, p.offset, p.blake3, bytes(p.data)) for p in unpacked(body)] == [
         (p.file, p.offset, p.blake3, p.data) for p in pieces
     ]
 
@@ -81,7 +87,7 @@ def test_x4_a_body_that_is_no_pack_is_refused() -> None:
     body = b"".join(bytes(part) for part in packed([Piece("0" * 64, 0, "0" * 64, b"abc")]))
     for wrong in (body[:40], body[:-1], body + b"x", body * (MOST_PIECES + 1)):
         with pytest.raises(BadPack):
-            list(unpacked(memoryview(wrong)))
+            list(unpacked(wrong))
 
 
 def write(folder: Path, name: str, data: bytes) -> Source:
@@ -104,15 +110,17 @@ def test_u2_small_files_go_together_and_large_ones_in_chunks(tmp_path: Path) -> 
 
 def test_u2_of_a_changed_file_only_the_change_is_sent(tmp_path: Path) -> None:
     farm = MemoryFarm()
-    Upload(farm).run([write(tmp_path, "a", NOISE)])
-    done = Upload(farm).run([write(tmp_path, "b", NOISE[: 6 << 20] + b"inserted" * 5000 + NOISE[6 << 20 :])])
+    before = write(tmp_path, "a", NOISE)
+    Upload(farm).run([before])
+    after = write(tmp_path, "b", NOISE[: 6 << 20] + b"inserted" * 5000 + NOISE[6 << 20 :])
+    done = Upload(farm).run([replace(after, like=before.blake3)])
     assert done.sent < 40_000 + 3 * GREATEST and done.sent + done.had == len(NOISE) + 40_000
 
 
 def test_u2_the_same_bytes_in_several_places_are_sent_once(tmp_path: Path) -> None:
     farm = MemoryFarm()
     done = Upload(farm).run([write(tmp_path, "zeros", bytes(40 << 20)), write(tmp_path, "twice", NOISE + NOISE)])
-    assert done.sent < GREATEST + len(NOISE) + 2 * GREATEST
+    assert done.sent == STRETCH + len(NOISE)
     assert len(farm.blobs) == 2
 
 

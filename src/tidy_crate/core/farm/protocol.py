@@ -84,6 +84,9 @@ class ChunkList(Wire):
     bytes: int = Field(ge=1, lt=2**63)
     """Of the whole file."""
     chunks: tuple[ChunkPlace, ...] = Field(max_length=4096)
+    like: Digest | None = None
+    """An earlier state of the file, which the farm may have: most chunks are expected to be in it. None where they are
+    plain stretches of a file that is new."""
 
 
 class Lacking(Wire):

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
 from pathlib import Path
+
+from sqlalchemy import select
 
 from tidy_crate.core.check.asked import Asked
 from tidy_crate.core.check.finding import Finding, Severity
@@ -303,7 +305,7 @@ def send(
                 f"the balance is {account.balance} {account.currency}, the job will cost about {quote.cost.likely}",
                 card.name,
             )
-    delivered = _deliver(deliver, sending, progress, Outage(tell))
+    delivered = _deliver(deliver, sending, delivered_before(ledger, card.name, sending), progress, Outage(tell))
     differs = compare(sending.delivered, delivered.reading) if delivered.reading is not None else []
     if differs:
         raise Blocked("the farm reads the crate otherwise: " + "; ".join(differs), card.name, "nothing was submitted")
@@ -386,11 +388,27 @@ def _same_job(ledger: Ledger, name: str, sending: Sending) -> None:
             raise WrongUsage("the job was made of another crate", name, "send this crate as a job of its own")
 
 
-def _deliver(deliver: Delivering, sending: Sending, progress: Progress, outage: Outage) -> Delivered:
+def delivered_before(ledger: Ledger, farm: str, sending: Sending) -> dict[str, str]:
+    """Return by path in the crate the BLAKE3 of what a farm got of it last."""
+    last = (
+        select(JobRow)
+        .join(SubmissionRow)
+        .where(JobRow.name == sending.packing.name, SubmissionRow.farm == farm)
+        .order_by(SubmissionRow.id.desc())
+        .limit(1)
+    )
+    with ledger.reading() as session:
+        job = session.scalars(last).first()
+        return {} if job is None else {file.path: file.blake3 for file in job.packing_list().files}
+
+
+def _deliver(
+    deliver: Delivering, sending: Sending, earlier: Mapping[str, str], progress: Progress, outage: Outage
+) -> Delivered:
     """Deliver the crate, through times in which the farm does not answer. What has arrived is not sent again."""
     while True:
         try:
-            return deliver.deliver(sending.crate, sending.delivered, progress)
+            return deliver.deliver(sending.crate, sending.delivered, progress, earlier)
         except FarmBusy as error:
             outage.wait(error)
 

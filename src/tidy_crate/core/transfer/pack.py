@@ -47,18 +47,65 @@ def size_of(pieces: Iterable[Piece]) -> int:
     return sum(HEADER.size + len(piece.data) for piece in pieces)
 
 
-def unpacked(body: memoryview) -> Iterator[Piece]:
-    """Yield the pieces of a body. Raises BadPack where it ends in the middle of one, or holds too many."""
-    at = count = 0
-    while at < len(body):
-        count += 1
-        if count > MOST_PIECES:
+@dataclass(frozen=True, slots=True)
+class Head:
+    """What a piece's header says."""
+
+    file: str
+    offset: int
+    bytes: int
+    blake3: str
+
+
+class Unpacking:
+    """Takes a body apart as it arrives: what is read a moment ago is still in the processor's cache."""
+
+    def __init__(self) -> None:
+        self._header = bytearray()
+        self._left = 0
+        self._count = 0
+
+    def feed(self, part: bytes | memoryview) -> Iterator[Head | memoryview]:
+        """Yield each header as it is complete, then its bytes as they come. Raises BadPack for too many pieces."""
+        view = memoryview(part)
+        while view:
+            if self._left:
+                taken, view = view[: self._left], view[self._left :]
+                self._left -= len(taken)
+                yield taken
+                continue
+            wanted = HEADER.size - len(self._header)
+            self._header += view[:wanted]
+            view = view[wanted:]
+            if len(self._header) == HEADER.size:
+                yield self._begin()
+
+    def _begin(self) -> Head:
+        self._count += 1
+        if self._count > MOST_PIECES:
             raise BadPack(f"a pack holds {MOST_PIECES} pieces at most")
-        if at + HEADER.size > len(body):
+        file, offset, size, digest = HEADER.unpack(self._header)
+        self._header.clear()
+        self._left = size
+        return Head(file.hex(), offset, size, digest.hex())
+
+    def end(self) -> None:
+        """Raise BadPack where the body ended in the middle of a piece."""
+        if self._header:
             raise BadPack("the pack ends in the middle of a header")
-        file, offset, size, digest = HEADER.unpack_from(body, at)
-        at += HEADER.size
-        if at + size > len(body):
+        if self._left:
             raise BadPack("the pack ends in the middle of a piece")
-        yield Piece(file.hex(), offset, digest.hex(), body[at : at + size])
-        at += size
+
+
+def unpacked(body: bytes) -> Iterator[Piece]:
+    """Yield the pieces of a whole body. Raises BadPack where it is none."""
+    unpacking, head, data = Unpacking(), None, bytearray()
+    for part in unpacking.feed(body):
+        if isinstance(part, Head):
+            head, data = part, bytearray()
+        else:
+            data += part
+        if head is not None and len(data) == head.bytes:
+            yield Piece(head.file, head.offset, head.blake3, bytes(data))
+            head = None
+    unpacking.end()

@@ -5,7 +5,7 @@ Nothing that a farm has acknowledged is sent again. After a break the farm is as
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,12 +22,14 @@ from tidy_crate.core.transfer.pack import MOST_BYTES, MOST_PIECES, Piece
 
 # bytes up to which a file is one piece
 SMALL = 512 << 10
+# bytes of the stretches of a large file that is new: where nothing is like it, no cut need be found
+STRETCH = 4 << 20
 # bytes of a large file that are cut and asked about at a time
 SEGMENT = 16 << 20
 # packs on their way at a time, and packs in memory at a time
 CONNECTIONS, IN_MEMORY = 4, 6
 # files that are read and cut at a time
-READERS = 4
+READERS = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +39,8 @@ class Source:
     blake3: str
     bytes: int
     path: Path
+    like: str | None = None
+    """BLAKE3 of an earlier state of the file that the far end may have."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,7 +108,7 @@ class Upload:
         with ThreadPoolExecutor(CONNECTIONS) as senders, ThreadPoolExecutor(READERS) as readers:
             runs: list[Future[None]] = []
             small = [source for source in wanted if source.bytes <= SMALL]
-            runs += [readers.submit(self._small, group, senders) for group in _groups(small)]
+            runs += [senders.submit(self._small, group) for group in _groups(small)]
             large = sorted((source for source in wanted if source.bytes > SMALL), key=lambda one: -one.bytes)
             runs += [readers.submit(self._large, source, senders) for source in large]
             for run in as_completed(runs):
@@ -124,8 +128,9 @@ class Upload:
 
     # ---- small files
 
-    def _small(self, group: Sequence[Source], senders: ThreadPoolExecutor) -> None:
+    def _small(self, group: Sequence[Source]) -> None:
         """Send small files as one pack."""
+        self._halt()
         pieces: list[Piece] = []
         failed: TidyCrateError | None = None
         for source in group:
@@ -134,7 +139,7 @@ class Upload:
             except TidyCrateError as error:
                 failed = error
         if pieces:
-            self._send(pieces, senders, group[0].path.name).result()
+            self._take(pieces, group[0].path.name)
         if failed is not None:
             raise failed
 
@@ -252,7 +257,7 @@ def _packs(pieces: Sequence[Piece]) -> Iterator[list[Piece]]:
 
 
 def segments(source: Source, size: int = SEGMENT) -> Iterator[tuple[memoryview, list[Chunk]]]:
-    """Yield a large file stretch by stretch: bytes, and the chunks in them. Each begins at a cut.
+    """Yield a large file part by part: bytes, and the chunks in them, content-defined where something is like the file.
 
     size: bytes that are read at a time. Raises Blocked for a file that is not as long as it was packed.
     """
@@ -267,13 +272,20 @@ def segments(source: Source, size: int = SEGMENT) -> Iterator[tuple[memoryview, 
                     raise _changed(source)
                 seen += len(fresh)
                 data = memoryview(rest + fresh if rest else fresh)
-                found = chunks(data, offset, last=seen == source.bytes)
+                last = seen == source.bytes
+                found = chunks(data, offset, last=last) if source.like is not None else _stretches(data, offset)
                 used = found[-1].offset + found[-1].bytes - offset if found else 0
                 if found:
                     yield data, found
                 rest, offset = bytes(data[used:]), offset + used
     except OSError as error:
         raise Blocked(f"the file cannot be read ({os_reason(error)})", source.path, "collect again") from error
+
+
+def _stretches(data: memoryview, offset: int) -> list[Chunk]:
+    """Return a part of a file as stretches of one size."""
+    parts = ((at, data[at : at + STRETCH]) for at in range(0, len(data), STRETCH))
+    return [Chunk(offset + at, len(part), blake3(part).hexdigest()) for at, part in parts]
 
 
 def _read_small(source: Source) -> bytes:
@@ -302,8 +314,3 @@ def _size(path: Path) -> int:
 
 def _changed(source: Source) -> Blocked:
     return Blocked("a file of the crate is not as it was packed", source.path, "collect again")
-
-
-def to_sources(files: Mapping[str, tuple[int, Path]]) -> list[Source]:
-    """Return sources from size and path by BLAKE3."""
-    return [Source(digest, size, path) for digest, (size, path) in files.items()]

@@ -11,14 +11,17 @@ import secrets
 import shutil
 import sqlite3
 import threading
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import BinaryIO
 
 from blake3 import blake3
 
 from tidy_crate.core.farm.protocol import ChunkPlace
-from tidy_crate.core.transfer.pack import Piece, unpacked
+from tidy_crate.core.transfer.pack import Head
+from tidy_crate.core.transfer.upload import Source, segments
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS draft (file TEXT PRIMARY KEY, bytes INTEGER NOT NULL);
@@ -27,6 +30,11 @@ CREATE TABLE IF NOT EXISTS chunk (
     PRIMARY KEY (file, offset)
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS chunk_by_contents ON chunk (blake3);
+CREATE TABLE IF NOT EXISTS cut (
+    blake3 TEXT NOT NULL, file TEXT NOT NULL, offset INTEGER NOT NULL, bytes INTEGER NOT NULL,
+    PRIMARY KEY (blake3, file, offset)
+) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS cut_by_file ON cut (file);
 """
 # bytes that are left free on the disk
 RESERVE = 64 << 20
@@ -83,10 +91,15 @@ class Blobs:
         if full or shutil.disk_usage(self._folder).free < size + RESERVE:
             raise NoRoom("the disk of the farm is full")
 
-    def lacking(self, file: str, total: int, places: Sequence[ChunkPlace]) -> list[int]:
-        """Return which of these chunks of a file are nowhere here. The others are put into its draft."""
+    def lacking(self, file: str, total: int, places: Sequence[ChunkPlace], like: str | None = None) -> list[int]:
+        """Return which of these chunks of a file are nowhere here. The others are put into its draft.
+
+        like: another file that may be here; it is cut into chunks first, unless that was done.
+        """
         if self.has(file):
             return []
+        if like is not None and self.has(like):
+            self._cut(like)
         with self._only(file):
             return self._lacking(file, total, places)
 
@@ -123,11 +136,28 @@ class Blobs:
         self._note(copied)
         return lacking
 
+    def _cut(self, file: str) -> None:
+        """Find the chunks of a complete file, once."""
+        with self._only(file):
+            with self._lock:
+                if self._index.execute("SELECT 1 FROM cut WHERE file = ? LIMIT 1", (file,)).fetchone():
+                    return
+            path = self.path(file)
+            source = Source(file, path.stat().st_size, path, like=file)
+            rows = [(one.blake3, file, one.offset, one.bytes) for _, found in segments(source) for one in found]
+            with self._lock, self._index:
+                self._index.execute("BEGIN")
+                self._index.executemany("INSERT OR REPLACE INTO cut VALUES (?, ?, ?, ?)", rows)
+
     def _anywhere(self, place: ChunkPlace) -> bytes | None:
         """The bytes of a chunk from any file that has it."""
         with self._lock:
+            same = (place.blake3, place.bytes)
             rows = self._index.execute(
-                "SELECT file, offset FROM chunk WHERE blake3 = ? AND bytes = ? LIMIT 3", (place.blake3, place.bytes)
+                "SELECT file, offset FROM chunk WHERE blake3 = ? AND bytes = ? LIMIT 3", same
+            ).fetchall()
+            rows += self._index.execute(
+                "SELECT file, offset FROM cut WHERE blake3 = ? AND bytes = ? LIMIT 3", same
             ).fetchall()
         for file, offset in [*rows, (place.blake3, 0)]:
             for path in (self.path(file), self._draft_of(file)):
@@ -141,45 +171,23 @@ class Blobs:
                     return data
         return None
 
-    def take(self, body: memoryview) -> list[tuple[Piece, str]]:
-        """Take in a pack. Return the pieces that are refused, each with the reason. Raises BadPack and NoRoom."""
-        refused: list[tuple[Piece, str]] = []
-        rows: list[tuple[str, int, int, str]] = []
-        for piece in unpacked(body):
-            why = self._piece(piece, rows)
-            if why:
-                refused.append((piece, why))
-        self._note(rows)
-        return refused
+    @contextmanager
+    def taking(self, size: int) -> Iterator[Taking]:
+        """Take in a pack of so many bytes. Raises NoRoom."""
+        self.need_room(size)
+        with ExitStack() as stack:
+            found = Taking(self, stack)
+            stack.callback(found.close)
+            yield found
+        # noted only after the bytes have left this process
+        self._note(found.rows)
+        self._used += size
 
-    def _piece(self, piece: Piece, rows: list[tuple[str, int, int, str]]) -> str:
-        if blake3(piece.data).hexdigest() != piece.blake3:
-            return "its bytes are not what its digest says"
-        if self.has(piece.file):
-            return ""
-        if piece.file == piece.blake3 and piece.offset == 0:
-            self.need_room(len(piece.data))
-            draft = self.draft(piece.file)
-            try:
-                draft.write_bytes(piece.data)
-                self.put(piece.file, draft)
-            except OSError as error:
-                draft.unlink(missing_ok=True)
-                raise NoRoom(f"the disk of the farm does not take it ({error.strerror})") from error
-            self._used += len(piece.data)
-            return ""
+    def opened(self, file: str) -> tuple[int, BinaryIO] | None:
+        """The size and the open draft of a file that was announced; None for another."""
         with self._lock:
-            known = self._index.execute("SELECT bytes FROM draft WHERE file = ?", (piece.file,)).fetchone()
-        if known is None or piece.offset + len(piece.data) > known[0]:
-            return "it belongs to no file that was announced"
-        self.need_room(len(piece.data))
-        try:
-            _write_at(self._draft_of(piece.file), piece.offset, piece.data)
-        except OSError as error:
-            raise NoRoom(f"the disk of the farm does not take it ({error.strerror})") from error
-        self._used += len(piece.data)
-        rows.append((piece.file, piece.offset, len(piece.data), piece.blake3))
-        return ""
+            known = self._index.execute("SELECT bytes FROM draft WHERE file = ?", (file,)).fetchone()
+        return None if known is None else (known[0], self._draft_of(file).open("rb+", buffering=0))
 
     def finish(self, file: str) -> bool:
         """Verify a file that came in chunks. Return whether it is complete and right.
@@ -202,14 +210,12 @@ class Blobs:
             for offset, size, _ in rows:
                 end = offset + size if offset == end else end
             if end == known[0]:
-                found = blake3(max_threads=blake3.AUTO)
-                found.update_mmap(draft)
+                found = _hash(draft)
                 if found.hexdigest() == file:
-                    with draft.open("rb+") as stream:
-                        os.fsync(stream.fileno())
                     self.put(file, draft)
                     with self._lock:
                         self._index.execute("DELETE FROM draft WHERE file = ?", (file,))
+                        self._index.execute("DELETE FROM chunk WHERE file = ?", (file,))
                     return True
             self._forget(file, draft, rows, complete=end == known[0])
         return False
@@ -227,10 +233,16 @@ class Blobs:
             self._index.executemany("DELETE FROM chunk WHERE file = ? AND offset = ?", wrong)
 
     def sync(self) -> None:
-        """A checkpoint: what is here now is on the disk, and is not verified again at the next start."""
+        """Make a checkpoint in the background: what is here now is then not verified again at the next start."""
+        threading.Thread(target=self._sync, daemon=True).start()
+
+    def _sync(self) -> None:
+        began = time.time()
         if hasattr(os, "sync"):
             os.sync()
-        (self._folder / "synced").write_bytes(b"")
+            mark = self._folder / "synced"
+            mark.write_bytes(b"")
+            os.utime(mark, (began, began))
 
     def _check_what_was_not_synced(self) -> None:
         """Read again what came after the last checkpoint: a power cut may have taken its bytes."""
@@ -239,8 +251,7 @@ class Blobs:
         for path in self._folder.glob("??/*"):
             if path.stat().st_mtime < since:
                 continue
-            found = blake3()
-            found.update_mmap(path)
+            found = _hash(path)
             if found.hexdigest() != path.name:
                 path.unlink()
 
@@ -260,6 +271,91 @@ class Blobs:
             own = self._files.setdefault(file, threading.Lock())
         with own:
             yield
+
+
+class Taking:
+    """A pack as it comes in: every part is hashed and written at once."""
+
+    def __init__(self, store: Blobs, stack: ExitStack) -> None:
+        self._store, self._stack = store, stack
+        self.rows: list[tuple[str, int, int, str]] = []
+        self.refused: list[tuple[Head, str]] = []
+        self._drafts: dict[str, tuple[int, BinaryIO] | None] = {}
+        self._head: Head | None = None
+        self._found = blake3()
+        self._out: BinaryIO | None = None
+        self._left = 0
+        self._path: Path | None = None
+        self._why = ""
+
+    def feed(self, part: Head | memoryview) -> None:
+        """Take in a header or bytes. Raises NoRoom where the disk does not take them."""
+        try:
+            if isinstance(part, Head):
+                self._begin(part)
+            else:
+                self._found.update(part)
+                self._left -= len(part)
+                while self._out is not None and part:
+                    part = part[self._out.write(part) :]
+            if self._left == 0:
+                self._end()
+        except OSError as error:
+            raise NoRoom(f"the disk of the farm does not take it ({error.strerror})") from error
+
+    def close(self) -> None:
+        """Leave nothing of a piece that did not arrive whole."""
+        if self._head is not None and self._path is not None and self._out is not None:
+            self._out.close()
+            self._path.unlink(missing_ok=True)
+
+    def _begin(self, head: Head) -> None:
+        self._head, self._left, self._found = head, head.bytes, blake3()
+        self._out, self._path, self._why = None, None, ""
+        if head.file == head.blake3 and head.offset == 0:
+            if not self._store.has(head.file):
+                self._path = self._store.draft(head.file)
+                self._out = self._path.open("wb", buffering=0)
+            return
+        if head.file not in self._drafts:
+            opened = self._store.opened(head.file)
+            self._drafts[head.file] = opened
+            if opened is not None:
+                self._stack.enter_context(opened[1])
+        draft = self._drafts[head.file]
+        if draft is not None and head.offset + head.bytes > draft[0]:
+            self._why = "it reaches beyond the end of its file"
+        elif draft is not None:
+            self._out = draft[1]
+            self._out.seek(head.offset)
+        elif not self._store.has(head.file):
+            self._why = "it belongs to no file that was announced"
+
+    def _end(self) -> None:
+        head, self._head = self._head, None
+        if head is None:
+            return
+        if self._path is not None and self._out is not None:
+            self._out.close()
+        if self._found.hexdigest() != head.blake3:
+            self._why = "its bytes are not what its digest says"
+        if self._why:
+            self.refused.append((head, self._why))
+            if self._path is not None:
+                self._path.unlink()
+        elif self._path is not None:
+            self._store.put(head.file, self._path)
+        elif self._out is not None:
+            self.rows.append((head.file, head.offset, head.bytes, head.blake3))
+
+
+def _hash(path: Path) -> blake3:
+    """Read all of a file, into the same memory again and again."""
+    found, room = blake3(max_threads=2), bytearray(1 << 20)
+    with path.open("rb", buffering=0) as stream, memoryview(room) as view:
+        while count := stream.readinto(room):
+            found.update(view[:count])
+    return found
 
 
 def _write_at(path: Path, offset: int, data: bytes | memoryview) -> None:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
-from typing import TypeVar
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 from blake3 import blake3
 from fastapi import APIRouter, HTTPException, Request, Response
-from fastapi.concurrency import run_in_threadpool
 
 from tidy_crate.core.farm.protocol import (
     BlobList,
@@ -18,13 +17,12 @@ from tidy_crate.core.farm.protocol import (
     RefusedPiece,
     Taken,
 )
-from tidy_crate.core.transfer.pack import MOST_BODY, BadPack
+from tidy_crate.core.transfer.pack import MOST_BODY, BadPack, Unpacking
 from tidy_crate.practice.farm.blobs import Blobs, NoRoom, Refusal
 
 _DIGEST = re.compile(r"[0-9a-f]{64}")
 # what is still on its way is not taken in
 _CLOSE = {"Connection": "close"}
-T = TypeVar("T")
 
 
 def upload_routes(blobs: Blobs) -> APIRouter:
@@ -48,7 +46,8 @@ def upload_routes(blobs: Blobs) -> APIRouter:
             raise HTTPException(428, "say how large this blob is first: ask whether it is missing", _CLOSE)
         if not 0 <= _length(request) <= most:
             raise HTTPException(413, f"this blob was announced with {most} bytes", _CLOSE)
-        _answered(lambda: blobs.need_room(most))
+        with _answering():
+            blobs.need_room(most)
         draft = blobs.draft(digest)
         found, left = blake3(), most
         try:
@@ -69,7 +68,8 @@ def upload_routes(blobs: Blobs) -> APIRouter:
     @routes.post("/v3/blobs/{digest}/chunks")
     def chunks(digest: str, asked: ChunkList) -> Lacking:
         """Say which chunks of a file have to be sent. Those that are anywhere at the farm are copied into place."""
-        lacking = _answered(lambda: blobs.lacking(_digest(digest), asked.bytes, asked.chunks))
+        with _answering():
+            lacking = blobs.lacking(_digest(digest), asked.bytes, asked.chunks, asked.like)
         return Lacking(lacking=tuple(lacking))
 
     @routes.post("/v3/blobs/{digest}/finish")
@@ -83,29 +83,30 @@ def upload_routes(blobs: Blobs) -> APIRouter:
         size = _length(request)
         if not 0 <= size <= MOST_BODY:
             raise HTTPException(413, f"a pack has {MOST_BODY} bytes at most, and says how many", _CLOSE)
-        body = bytearray(size)
-        at = 0
-        async for part in request.stream():
-            if at + len(part) > size:
-                raise HTTPException(413, "the pack is longer than it says", _CLOSE)
-            body[at : at + len(part)] = part
-            at += len(part)
-        if at != size:
-            raise HTTPException(422, "the pack is shorter than it says")
-        refused = await run_in_threadpool(lambda: _answered(lambda: blobs.take(memoryview(body))))
-        return Taken(refused=tuple(RefusedPiece(file=p.file, offset=p.offset, why=why) for p, why in refused))
+        unpacking, left = Unpacking(), size
+        with _answering(), blobs.taking(size) as taking:
+            async for part in request.stream():
+                left -= len(part)
+                if left < 0:
+                    raise HTTPException(413, "the pack is longer than it says", _CLOSE)
+                for one in unpacking.feed(part):
+                    taking.feed(one)
+            unpacking.end()
+        refused = taking.refused
+        return Taken(refused=tuple(RefusedPiece(file=head.file, offset=head.offset, why=why) for head, why in refused))
 
     return routes
 
 
-def _answered(work: Callable[[], T]) -> T:
-    """Do something, and turn what the store cannot do into the right answer."""
+@contextmanager
+def _answering() -> Iterator[None]:
+    """Turn what the store cannot do into the right answer."""
     try:
-        return work()
+        yield
     except NoRoom as error:
         raise HTTPException(507, str(error), _CLOSE) from error
     except (Refusal, BadPack) as error:
-        raise HTTPException(422, str(error)) from error
+        raise HTTPException(422, str(error), _CLOSE) from error
 
 
 def _digest(text: str) -> str:

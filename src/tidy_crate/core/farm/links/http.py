@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TypeVar
 from urllib.parse import quote
@@ -16,7 +16,7 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.exchange import Exchange, Passing, pieces
-from tidy_crate.core.farm.links.interface import Delivered, FarmLink, Moved, needed
+from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, needed
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
     OLDEST,
@@ -107,9 +107,11 @@ class HttpFarm:
         lacking = self.missing(_sources(crate, content))
         return sum(source.bytes for source in _sources(crate, content) if source.blake3 in lacking)
 
-    def deliver(self, crate: Path, content: PackingList, progress: Progress) -> Delivered:
+    def deliver(
+        self, crate: Path, content: PackingList, progress: Progress, earlier: Mapping[str, str] = NOTHING
+    ) -> Delivered:
         """See Delivering.deliver."""
-        done = Upload(self, progress).run(_sources(crate, content))
+        done = Upload(self, progress).run(_sources(crate, content, earlier))
         registered = self.register(content)
         return Delivered(registered.crate, done.sent, done.had, registered.reading)
 
@@ -129,7 +131,7 @@ class HttpFarm:
     def lacking(self, source: Source, pieces: Sequence[Chunk]) -> list[Chunk]:
         """See transfer.upload.Receiver.lacking."""
         places = tuple(ChunkPlace.model_construct(offset=p.offset, bytes=p.bytes, blake3=p.blake3) for p in pieces)
-        body = ChunkList.model_construct(bytes=source.bytes, chunks=places)
+        body = ChunkList.model_construct(bytes=source.bytes, chunks=places, like=source.like)
         found = self._model(Lacking, "POST", f"/v3/blobs/{source.blake3}/chunks", body)
         if any(number >= len(pieces) for number in found.lacking):
             raise FarmError("the farm asks for a part of a file that it was not told of", self.name, _STRANGE)
@@ -254,9 +256,12 @@ _JSON = {"Content-Type": "application/json"}
 _CARRY = 4
 
 
-def _sources(crate: Path, content: PackingList) -> list[Source]:
+def _sources(crate: Path, content: PackingList, earlier: Mapping[str, str] = NOTHING) -> list[Source]:
     """The files of a crate, each contents once."""
-    found = {file.blake3: Source(file.blake3, file.bytes, inside(crate, file.path)) for file in content.files}
+    found = {
+        file.blake3: Source(file.blake3, file.bytes, inside(crate, file.path), earlier.get(file.path))
+        for file in content.files
+    }
     return list(found.values())
 
 

@@ -6,9 +6,10 @@ says plainly what a farm without it cannot do.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 from typing import Protocol, TypeVar
 
 from tidy_crate.core.crate.packing import PackingList
@@ -29,6 +30,7 @@ from tidy_crate.core.work.attempt import Product
 
 # is told the bytes that have just gone or come
 Moved = Callable[[int], None]
+NOTHING: Mapping[str, str] = MappingProxyType({})
 
 
 @dataclass(frozen=True)
@@ -49,9 +51,12 @@ class Delivering(Protocol):
     def to_send(self, crate: Path, content: PackingList) -> int:
         """Return how many bytes the farm does not have, as far as can be told before anything is sent."""
 
-    def deliver(self, crate: Path, content: PackingList, progress: Progress) -> Delivered:
+    def deliver(
+        self, crate: Path, content: PackingList, progress: Progress, earlier: Mapping[str, str] = NOTHING
+    ) -> Delivered:
         """Send what the farm lacks of a crate and verify it there; after a break, what is still lacking.
 
+        earlier: by path in the crate, the BLAKE3 of what was delivered there before: a changed file is mostly like it.
         Raises Blocked for a file that is not as it was packed. One such file keeps no other away.
         """
 
