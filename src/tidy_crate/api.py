@@ -51,7 +51,10 @@ if TYPE_CHECKING:
     from tidy_crate.core.farm.links.interface import FarmLink
     from tidy_crate.core.farm.protocol import Account
     from tidy_crate.core.farm.sign_in import Keys
+    from tidy_crate.core.job.actions import Refund
+    from tidy_crate.core.job.balances import FarmBalance
     from tidy_crate.core.job.experience import Accuracy
+    from tidy_crate.core.job.grid import Grid
     from tidy_crate.core.job.ledger import Ledger
     from tidy_crate.core.job.rerender import Rerender
     from tidy_crate.core.job.retrieve import Retrieved
@@ -778,12 +781,72 @@ def track(
             wait_for_changes(book, job, links, pause)
 
 
+def frame_grid(job: str, most: int, *, user: User | None = None) -> Grid:
+    """Return all frames of a job in at most `most` cells, as far as the ledger knows."""
+    from tidy_crate.core.job.grid import frame_grid as core
+
+    with ledger(user) as book:
+        return core(book, job, most)
+
+
+def act(job: str, action: str, *, priority: int | None = None, user: User | None = None) -> tuple[str, ...]:
+    """Pause, resume, or give another priority to a job. Return the farms at which that was done.
+
+    action: `pause`, `resume` or `priority`.
+    """
+    from tidy_crate.core.farm.protocol import Action
+    from tidy_crate.core.job.actions import act as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return core(book, job, Action(action), links, priority=priority)
+
+
+def refunds(job: str, *, user: User | None = None) -> tuple[Refund, ...]:
+    """Work out what cancelling a job would bring back at each farm."""
+    from tidy_crate.core.job.actions import refunds as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return core(book, job, links)
+
+
+def resubmit_failed(job: str, *, user: User | None = None) -> tuple[Task, ...]:
+    """Ask the farms again for the tasks that failed there. This spends money."""
+    from tidy_crate.core.job.actions import resubmit_failed as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return core(book, job, links)
+
+
 def cancel(job: str, *, user: User | None = None) -> JobView:
     """Stop a job at all its farms. What has rendered stays there."""
     from tidy_crate.core.job.track import cancel as core
 
     with ledger(user) as book, FarmLinks(user) as links:
         return core(book, job, links)
+
+
+def release(job: str, *, user: User | None = None) -> JobView:
+    """Note that the machines that were rented for a job are shut down."""
+    from tidy_crate.core.job.track import release as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return core(book, job, links)
+
+
+def balances(*, user: User | None = None) -> tuple[FarmBalance, ...]:
+    """Ask every farm that jobs were sent to what is left to spend there."""
+    from tidy_crate.core.job.balances import balances as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return core(book, links)
+
+
+def first_request(job: str, *, user: User | None = None) -> str:
+    """Return the name of a job's first request."""
+    from tidy_crate.core.job.ledger import submissions_of
+
+    with ledger(user) as book:
+        return submissions_of(book, job)[0].packing_list().requests[0].name
 
 
 def log(job: str, task: Task, *, user: User | None = None) -> str:

@@ -71,11 +71,26 @@ def register(app: typer.Typer) -> None:
             raise typer.Exit(1)
 
     @command(app, "rerender")
-    def rerender(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
+    def rerender(
+        talk: Talk,
+        job: JobArgument,
+        failed: Annotated[
+            bool, typer.Option("--failed", help="Only the frames that failed at a farm; no review is needed.")
+        ] = False,
+        yes: YesOption = False,
+    ) -> None:
         """Render again only what the review rejected or missed."""
         from tidy_crate.cli.show import counted
         from tidy_crate.core.asset.frames import format_frames
 
+        if failed:
+            talk.agree(f"Render the failed frames of {job} again?", yes)
+            tasks = api.resubmit_failed(job)
+            talk.result(
+                {"job": job, "tasks": [str(task) for task in tasks]},
+                lambda console: console.print(f"{len(tasks)} frames are rendered again: track {job} --follow"),
+            )
+            return
         wanted = api.to_rerender(job)
         if wanted.tasks:
             numbers = format_frames(sorted({task.frame for task in wanted.tasks}))

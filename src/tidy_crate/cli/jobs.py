@@ -1,8 +1,9 @@
-"""tidy-crate track, jobs, cancel"""
+"""tidy-crate track, jobs, pause, resume, priority, cancel, release, log"""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -10,28 +11,16 @@ from tidy_crate import api
 from tidy_crate.cli.talk import Talk, YesOption, command
 
 if TYPE_CHECKING:
-    from rich.console import Console, Group, RenderableType
-    from rich.table import Table
-    from rich.text import Text
+    from collections.abc import Callable
 
-    from tidy_crate.core.job.track import JobLine, JobView
+    from rich.console import Console
+
+    from tidy_crate.core.job.track import JobView
 
 JobArgument = Annotated[str, typer.Argument(metavar="JOB", help="The job's name, as send and jobs show it.")]
-REFRESH = 0.5
-ACROSS = 24
-# tasks of a job whose every frame is drawn while it is followed
-MOST_DRAWN = 5000
-# one letter per frame: what it says must not hang on a colour
-MARKS = {
-    "waiting": (".", "dim"), "rendering": ("~", "cyan"), "done": ("d", "green"), "failed": ("F", "bold red"),
-    "retrieved": ("h", "green"), "good": ("g", "bold green"), "suspect": ("s", "yellow"),
-    "bad": ("B", "bold red"), "missing": ("M", "bold red"), "cancelled": ("x", "dim"),
-}  # fmt: skip
-MEANINGS = {
-    ".": "waiting", "~": "rendering", "d": "done", "h": "at home", "g": "good", "s": "suspect", "B": "bad",
-    "M": "missing", "F": "failed", "x": "cancelled",
-}  # fmt: skip
-_PRECEDENCE = ("failed", "bad", "missing", "suspect", "cancelled", "waiting", "rendering", "done", "retrieved", "good")
+# seconds between two looks; longer for a job of many frames, whose grid costs more
+REFRESH, REFRESH_LARGE = 0.5, 3.0
+LARGE = 20_000
 
 
 def register(app: typer.Typer) -> None:
@@ -47,145 +36,191 @@ def register(app: typer.Typer) -> None:
         frames: Annotated[
             bool, typer.Option("--frames", help="List every frame with node, time, cost and attempt.")
         ] = False,
+        page: Annotated[
+            Path | None,
+            typer.Option("--page", metavar="FILE.html", help="Write the same as a page that refreshes itself."),
+        ] = None,
     ) -> None:
-        """Show how a job stands: frames, nodes, cost so far and to come."""
+        """Show how a job stands: frames, machines, cost so far and to come.
+
+        A job that will break its cap is paused. Closing the terminal changes nothing: the job goes on, and the next
+        track catches up.
+
+        Examples:
+          tidy-crate track quay-3 --follow
+          tidy-crate track quay-3 --follow --page quay.html
+        """
         if job is None:
-            lines = api.jobs()
-            talk.result({"jobs": [line.model_dump(mode="json") for line in lines]}, lambda c: _show_jobs(c, lines))
+            _list(talk, balances=True)
             return
-        view = _follow(talk, job) if follow else api.track(job)
+        view = _follow(talk, job, page) if follow else api.track(job)
+        if page is not None and not follow:
+            _write_page(page, view)
         talk.result(view, lambda console: _show(console, view, frames or talk.verbose))
         if view.state == "failed":
             raise typer.Exit(1)
 
     @command(app, "jobs")
-    def jobs(talk: Talk) -> None:
+    def jobs(
+        talk: Talk,
+        balance: Annotated[bool, typer.Option("--balance", help="Ask each farm what is left to spend.")] = False,
+    ) -> None:
         """List all jobs at all farms, as far as the ledger knows."""
-        lines = api.jobs()
-        talk.result({"jobs": [line.model_dump(mode="json") for line in lines]}, lambda c: _show_jobs(c, lines))
+        _list(talk, balances=balance)
+
+    @command(app, "pause")
+    def pause(talk: Talk, job: JobArgument) -> None:
+        """Pause a job: no further frame begins."""
+        _act(talk, job, "pause", "is paused at")
+
+    @command(app, "resume")
+    def resume(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
+        """Let a job go on that is paused, held, or waits for the farm's quote to be accepted."""
+        view = api.track(job, frames=False)
+        offers = [one for one in view.at if one.state == "offered" and one.offer is not None]
+        quoted = " and ".join(f"{one.offer.cost} {one.offer.currency} at {one.farm}" for one in offers if one.offer)
+        talk.agree(f"Accept the quote of {quoted}?" if quoted else f"Let {job} go on? Its frames are paid.", yes)
+        _act(talk, job, "resume", "goes on at")
+
+    @command(app, "priority")
+    def priority(
+        talk: Talk,
+        job: JobArgument,
+        rank: Annotated[int, typer.Argument(metavar="0-100", min=0, max=100, help="50 is usual, more is sooner.")],
+    ) -> None:
+        """Serve a job sooner or later than others."""
+        farms = api.act(job, "priority", priority=rank)
+        talk.result({"job": job, "farms": farms}, lambda console: console.print(f"{job} has priority {rank} now."))
 
     @command(app, "cancel")
     def cancel(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
-        """Stop a job. What has rendered stays and can still be retrieved."""
-        talk.agree(f"Stop {job}? What was rendered is paid.", yes)
+        """Stop a job. What has rendered stays and can still be retrieved; what comes back is said first."""
+        back = api.refunds(job)
+        if not talk.as_json:
+            for one in back:
+                spent, back_again = f"{one.spent:.2f} {one.currency} spent", f"about {one.likely:.2f} comes back"
+                talk.say(f"{one.farm}: {spent}, {back_again} ({one.because})")
+        talk.agree(f"Stop {job}?", yes)
         view = api.cancel(job)
         talk.result(view, lambda console: _show(console, view, frames=False))
 
+    @command(app, "release")
+    def release(talk: Talk, job: JobArgument) -> None:
+        """Say that the machines that were rented for a job are shut down: their time is over."""
+        view = api.release(job)
+        talk.result(view, lambda console: _show(console, view, frames=False))
 
-def _follow(talk: Talk, job: str) -> JobView:
-    """Draw the job until it has ended; without a terminal just wait for it."""
+    @command(app, "log")
+    def log(
+        talk: Talk,
+        job: JobArgument,
+        frame: Annotated[int, typer.Argument(metavar="FRAME", help="The frame's number.")],
+        request: Annotated[str, typer.Option("--request", help="The request, where a job has several.")] = "",
+        view: Annotated[str, typer.Option("--view", help="The camera or variant, where there are several.")] = "",
+        tile: Annotated[int | None, typer.Option("--tile", min=0, help="The tile, where pictures are split.")] = None,
+        share: Annotated[int | None, typer.Option("--share", min=0, help="The sample share.")] = None,
+    ) -> None:
+        """Show what a node said while it rendered a frame, the last try at it."""
+        from tidy_crate.core.work.task import Task
+
+        name = request or api.first_request(job)
+        text = api.log(job, Task(name, frame, view, tile, share))
+        talk.result(
+            {"job": job, "frame": frame, "log": text},
+            lambda console: console.print(text.rstrip(), markup=False, soft_wrap=True),
+        )
+
+
+def _act(talk: Talk, job: str, action: str, words: str) -> None:
+    farms = api.act(job, action)
+    talk.result(
+        {"job": job, "farms": farms},
+        lambda console: console.print(f"{job} {words} {', '.join(farms)}.", markup=False, soft_wrap=True),
+    )
+
+
+def _list(talk: Talk, *, balances: bool) -> None:
+    lines = api.jobs()
+    left = api.balances() if balances else ()
+    document: dict[str, Any] = {"jobs": [line.model_dump(mode="json") for line in lines]}
+    if balances:
+        document["balances"] = [one.model_dump(mode="json") for one in left]
+
+    def show(console: Console) -> None:
+        from tidy_crate.cli.show import cell, money
+        from tidy_crate.cli.track_view import jobs_table
+
+        if not lines:
+            console.print("No job has been sent yet.")
+            return
+        console.print(jobs_table(lines))
+        for one in left:
+            known = one.balance is not None
+            text = f"{money(one.balance, one.currency)} left" if known and one.balance is not None else one.trouble
+            console.print(cell(f"{one.farm}: {text}"), style="" if known else "dim")
+
+    talk.result(document, show)
+
+
+def _follow(talk: Talk, job: str, page: Path | None) -> JobView:
+    """Draw the job until it has ended; without a terminal say a line whenever something has changed."""
     from rich.live import Live
 
+    large = api.track(job, frames=False).total > LARGE
+    pause = REFRESH_LARGE if large else REFRESH
+
+    def also_page(view: JobView) -> None:
+        if page is not None:
+            _write_page(page, view)
+
     if not talk.err.is_terminal or talk.quiet or talk.as_json:
-        api.track(job, frames=False, follow=lambda view: None, pause=REFRESH, tell=talk.say)
+        api.track(job, frames=False, follow=_plain(talk, also_page), pause=pause, tell=talk.say)
     else:
-        # drawing every frame of a large job would take longer than asking for it
-        few = api.track(job, frames=False).total <= MOST_DRAWN
-        with Live(console=talk.err, refresh_per_second=4, transient=True) as live:
+        from tidy_crate.cli.track_view import Room, job_view
+
+        with Live(console=talk.err, screen=True, auto_refresh=False) as live:
 
             def draw(view: JobView) -> None:
-                live.update(_drawn(view, frames=False))
+                room = Room(talk.err.width, talk.err.height)
+                live.update(job_view(view, api.frame_grid(job, room.cells), room), refresh=True)
+                also_page(view)
 
-            api.track(job, frames=few, follow=draw, pause=REFRESH, tell=talk.say)
-    return api.track(job)
+            api.track(job, frames=False, follow=draw, pause=pause, tell=talk.say)
+    view = api.track(job)
+    also_page(view)
+    return view
+
+
+def _plain(talk: Talk, also: Callable[[JobView], None]) -> Callable[[JobView], None]:
+    from tidy_crate.cli.track_view import plain_line
+
+    last = ""
+
+    def say(view: JobView) -> None:
+        nonlocal last
+        line = plain_line(view)
+        if line != last:
+            talk.say(line)
+            last = line
+        also(view)
+
+    return say
+
+
+def _write_page(path: Path, view: JobView) -> None:
+    from datetime import UTC, datetime
+
+    from tidy_crate.cli.track_page import CELLS, page
+    from tidy_crate.core.files import write_bytes
+
+    write_bytes(path.absolute(), page(view, api.frame_grid(view.job, CELLS), datetime.now(UTC)))
 
 
 def _show(console: Console, view: JobView, frames: bool) -> None:
-    console.print(_drawn(view, frames))
+    from tidy_crate.cli.track_view import Room, frame_table, job_view
 
-
-def _drawn(view: JobView, frames: bool) -> Group:
-    from rich.console import Group
-    from rich.table import Table
-    from rich.text import Text
-
-    from tidy_crate.cli.show import cell, duration, money, state, sums, table
-
-    head = Table.grid(padding=(0, 2, 0, 0))
-    left = duration(view.forecast.seconds_left)
-    heading = {"done": "the job has ended", "failed": "the job has ended", "cancelled": "the job was stopped"}
-    coming = heading.get(view.state) or f"about {left} of farm time to go"
-    if view.forecast.cost is not None and view.state not in heading:
-        coming += f", {money(view.forecast.cost, view.forecast.currency)} in the end"
-    head.add_row(Text("job", style="dim"), Text.assemble(view.job, "  ", state(view.state)))
-    head.add_row(Text("farm", style="dim"), cell(", ".join(view.farms)))
-    head.add_row(Text("frames", style="dim"), Text(f"{view.done} of {view.total} rendered"))
-    head.add_row(
-        Text("cost", style="dim"),
-        Text(f"{sums(view.costs)} in {duration(view.clock)} of farm time; {coming}"),
-    )
-    nodes = table("node", "frames", "farm time", "cost", right=("frames", "farm time", "cost"))
-    for node in view.nodes:
-        nodes.add_row(
-            cell(node.name),
-            str(node.frames),
-            duration(node.seconds),
-            money(node.cost, node.currency),
-        )
-    parts: list[RenderableType] = [head, Text(""), *_grid(view), Text(""), nodes]
-    for row in view.troubles[:5]:
-        parts.append(Text(f"frame {row.frame}: ", style="red") + cell(row.error or ""))
+    room = Room(console.width)
+    console.print(job_view(view, api.frame_grid(view.job, room.cells), room))
     if frames:
-        parts += [Text(""), _frame_table(view)]
-    return Group(*parts)
-
-
-def _grid(view: JobView) -> list[Text]:
-    """A letter per frame, the worst of its outputs, in rows that start with their first frame's number."""
-    from rich.text import Text
-
-    if not view.frames:
-        return [Text(f"{len(view.nodes)} nodes at work on {view.total} tasks", style="dim")]
-    states: dict[tuple[str, str, int], str] = {}
-    for row in view.frames:
-        key = (row.request, row.view, row.frame)
-        worst = states.get(key, row.state)
-        states[key] = min(worst, row.state, key=lambda one: _PRECEDENCE.index(one) if one in _PRECEDENCE else 0)
-    lines, used = [], []
-    keys = sorted(states)
-    for at in range(0, len(keys), ACROSS):
-        line = Text(f"{keys[at][2]:>8}  ", style="dim")
-        for place, key in enumerate(keys[at : at + ACROSS]):
-            mark, style = MARKS.get(states[key], ("?", ""))
-            line.append(mark + (" " if place % 6 == 5 else ""), style=style)
-            used.append(mark)
-        lines.append(line)
-    legend = "   ".join(f"{mark} {word}" for mark, word in MEANINGS.items() if mark in used)
-    return [*lines, Text(f"          {legend}", style="dim")]
-
-
-def _frame_table(view: JobView) -> Table:
-    from tidy_crate.cli.show import cell, duration, money, state, table
-
-    rows = table(
-        "frame",
-        "output",
-        "state",
-        "node",
-        "time",
-        "cost",
-        "attempt",
-        right=("frame", "time", "cost", "attempt"),
-    )
-    for row in view.frames:
-        rows.add_row(
-            str(row.frame), cell(row.output), state(row.state), cell(row.node or "-"),
-            duration(row.seconds) if row.seconds else "-",
-            money(row.cost, view.currency) if view.currency else str(row.cost), str(row.attempt),
-        )  # fmt: skip
-    return rows
-
-
-def _show_jobs(console: Console, lines: tuple[JobLine, ...]) -> None:
-    from tidy_crate.cli.show import cell, state, sums, table
-
-    if not lines:
-        console.print("No job has been sent yet.")
-        return
-    rows = table("job", "sent", "farm", "state", "at home", "cost", "frames in", right=("at home", "cost"))
-    for line in lines:
-        rows.add_row(
-            cell(line.job), line.created[:16].replace("T", " "), cell(", ".join(line.farms)), state(line.state),
-            f"{line.at_home} of {line.products}", sums(line.costs), cell(line.into or "-"),
-        )  # fmt: skip
-    console.print(rows)
+        console.print()
+        console.print(frame_table(view))

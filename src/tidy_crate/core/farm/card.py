@@ -52,6 +52,28 @@ class SignIn(CardPart):
     keyring: bool = True
 
 
+class PlaceAccess(CardPart):
+    """How to reach a place for files, where a farm has no interface for programs. Secrets never stand here."""
+
+    user: str | None = None
+    """Name to sign in with on an SFTP server."""
+    key_file: str | None = None
+    """Private key for an SFTP server; the agent's keys where neither this nor a password is used."""
+    key_password: bool = False
+    """Whether the key has a password, which is then the token."""
+    password: bool = False
+    """Whether the token is the password for an SFTP server."""
+    known_hosts: str | None = None
+    """File with the host keys of servers; the user's own `~/.ssh/known_hosts` where nothing is said."""
+    endpoint: str | None = None
+    """Address of an S3 service other than the usual one."""
+    region: str | None = None
+    archive: Literal["zip", "tar.zst"] = "zip"
+    """What the crate is packed as."""
+    rented: bool = False
+    """Whether its machines are rented by us, and paid for until somebody shuts them down."""
+
+
 class Reclaimable(CardPart):
     """Machines that the farm may take back at any moment, for less money."""
 
@@ -249,6 +271,7 @@ class FarmCard(Prices):
     practice: bool = False
     sign_in: SignIn = SignIn()
     transfer: Transfer = Transfer()
+    place: PlaceAccess = PlaceAccess()
     operator: Operator = Operator()
     nodes: Nodes = Nodes()
     outputs: OutputRules = OutputRules()

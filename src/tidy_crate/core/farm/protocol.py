@@ -268,6 +268,8 @@ class JobSummary(Wire):
     """Taken off the bill again; `cost` is what is left."""
     offer: FarmQuote | None = None
     """The farm's own quote, where the job waits for it to be accepted, or was accepted for it."""
+    billing: bool = False
+    """Whether machines that were rented for it are still paid for."""
     why: Annotated[str, Field(max_length=500)] = ""
     """Why it is paused, where the farm itself did that."""
 
@@ -328,6 +330,8 @@ class Action(StrEnum):
     CANCEL = "cancel"
     PRIORITY = "priority"
     RERENDER = "rerender"
+    RELEASE = "release"
+    """Rented machines are shut down: their time is over."""
 
 
 class ControlOrder(Wire):

@@ -122,7 +122,8 @@ def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, 
     why = summary.why or (row.why if summary.state is JobState.PAUSED else "")
     fresh = {
         "state": summary.state.value, "cost": summary.cost, "began": to_text(summary.submitted),
-        "refunded": summary.refunded, "offer": offer, "why": why,
+        "refunded": summary.refunded, "offer": offer, "why": why, "billing": summary.billing,
+        "seen": to_text(summary.now),
     }  # fmt: skip
     if any(getattr(row, name) != value for name, value in fresh.items()):
         with ledger.writing() as session:

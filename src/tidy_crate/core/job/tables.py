@@ -90,8 +90,8 @@ class SubmissionRow(Base):
     """The farm's own quote for it, as JSON."""
     given_up: Mapped[bool] = mapped_column(default=False)
     """Whether its tasks were handed over to other farms."""
-    released: Mapped[str | None] = mapped_column(String(40))
-    """When its rented machine was shut down, as the user says; UTC, ISO 8601."""
+    billing: Mapped[bool] = mapped_column(default=False)
+    """Whether machines that were rented for it are still paid for."""
     seen: Mapped[str | None] = mapped_column(String(40))
     """When the farm was last heard; UTC, ISO 8601."""
     told: Mapped[str] = mapped_column(String(40), default="")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -12,14 +13,20 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.farm.links.interface import controlling, needed
-from tidy_crate.core.farm.protocol import Action, Capability, ControlOrder, Counts, JobState
-from tidy_crate.core.job.ledger import Ledger, all_jobs, new_key, products_at_home, submissions_of
-from tidy_crate.core.job.submission import Links, Ordered, catch_up, confirm
+from tidy_crate.core.database import kept
+from tidy_crate.core.errors import FarmError, WrongUsage
+from tidy_crate.core.farm.links.interface import needed
+from tidy_crate.core.farm.protocol import Action, Capability, Counts, FarmQuote, JobState
+from tidy_crate.core.job.actions import act
+from tidy_crate.core.job.forecast import Forecast, Part, forecast
+from tidy_crate.core.job.handover import call_off
+from tidy_crate.core.job.ledger import Ledger, all_jobs, products_at_home, products_of, submissions_of
+from tidy_crate.core.job.machines import NodeView, machines
+from tidy_crate.core.job.stop_loss import part_of, stop_loss
+from tidy_crate.core.job.submission import Links, Ordered, catch_up
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow, from_text
 from tidy_crate.core.model import Model
-from tidy_crate.core.money import Amount, by_currency
+from tidy_crate.core.money import Amount, Cost, by_currency
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
 
 RETRIEVED = "retrieved"
@@ -47,27 +54,29 @@ class FrameRow:
     error: str | None
 
 
-class NodeView(Model):
-    """One machine at one farm."""
+class FarmView(Model):
+    """How the job stands at one farm."""
 
     farm: str
-    name: str
-    seconds: float
-    """On the clock, start-up included."""
-    frames: int
-    """Tasks that it has finished."""
+    state: str
+    done: int
+    total: int
     cost: Amount
+    """Billed so far, refunds taken off."""
     currency: str
-
-
-class Forecast(Model):
-    """Where the job is heading."""
-
-    seconds_left: float | None
-    """Of farm time, None before the first frame."""
-    cost: Amount | None
-    """Of the whole job, None where it cannot be told."""
-    currency: str
+    refunded: Amount
+    cap: Amount | None
+    """What it may cost."""
+    why: str
+    """Why it is paused, where nobody asked for that."""
+    offer: FarmQuote | None
+    """The farm's own quote."""
+    billing: bool
+    """Whether machines that were rented for it are still paid for."""
+    given_up: bool
+    """Whether its tasks were handed over to other farms."""
+    trouble: str = ""
+    """Why it could not be asked, where it is given up."""
 
 
 class JobView(Model):
@@ -91,9 +100,35 @@ class JobView(Model):
     frames: tuple[FrameRow, ...]
     """Empty where they were not asked for."""
     nodes: tuple[NodeView, ...]
+    """Those that stand out first."""
     forecast: Forecast
+    at: tuple[FarmView, ...] = ()
+    """How it stands at each farm."""
+    estimate: Cost | None = None
+    """With which it was sent."""
+    at_home: int = 0
+    """Products that are on this side."""
+    products: int = 0
+    into: Path | None = None
+    """Where they are."""
+    finish: datetime | None = None
+    """When it is likely done, by the farm's clock; None where that cannot be told."""
+    rate: float | None = None
+    """Tasks an hour, of all machines at work together; None before the first."""
+    latest: tuple[Path, ...] = ()
+    """Frames that came home last, to look at."""
     troubles: tuple[FrameRow, ...] = ()
     """The first tasks that failed, with the end of the node's log."""
+
+    @property
+    def billing(self) -> tuple[str, ...]:
+        """Farms whose rented machines are still paid for."""
+        return tuple(one.farm for one in self.at if one.billing)
+
+    @property
+    def why(self) -> tuple[str, ...]:
+        """Why it is paused, where nobody asked for that."""
+        return tuple(f"{one.farm}: {one.why}" for one in self.at if one.why)
 
 
 class JobLine(Model):
@@ -111,9 +146,12 @@ class JobLine(Model):
     costs: dict[str, Amount]
     crate: Path
     into: Path | None
+    billing: tuple[str, ...] = ()
+    """Farms whose rented machines are still paid for."""
 
 
 MOST_TROUBLES = 20
+MOST_LATEST = 3
 
 
 def list_jobs(ledger: Ledger) -> tuple[JobLine, ...]:
@@ -136,6 +174,7 @@ def _line(session: Session, job: JobRow) -> JobLine:
         costs=costs,
         crate=Path(job.crate),
         into=Path(job.into) if job.into else None,
+        billing=tuple(row.farm for row in job.submissions if row.billing),
     )
 
 
@@ -147,18 +186,47 @@ def track(ledger: Ledger, name: str, links: Links, *, frames: bool = True) -> Jo
     """
     job, submissions = submissions_of(ledger, name)
     content = job.packing_list()
-    counts = [catch_up(ledger, row, content.requests, links(row)).counts for row in submissions]
+    counts, trouble = [], {}
+    for row in submissions:
+        try:
+            counts.append(_counts(ledger, row, content, links))
+        except FarmError as error:
+            if not row.given_up:
+                raise
+            # its tasks are with other farms: what it has done counts, and no more is waited for
+            trouble[row.id] = error.what
+            counts.append(_kept_counts(ledger, row))
+    for row in submissions:
+        if stop_loss(ledger, row, links):
+            counts[submissions.index(row)] = catch_up(ledger, row, content.requests, links(row)).counts
     with ledger.reading() as session:
-        return _view(session, job, submissions, content, counts, frames)
+        return _view(session, job, submissions, content, counts, trouble, frames)
+
+
+def _counts(ledger: Ledger, row: SubmissionRow, content: PackingList, links: Links) -> Counts:
+    found = catch_up(ledger, row, content.requests, links(row))
+    if row.given_up:
+        if not found.state.ended:
+            call_off(ledger, row, links)
+        return Counts(done=found.counts.done)
+    return found.counts
+
+
+def _kept_counts(ledger: Ledger, row: SubmissionRow) -> Counts:
+    done = (AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state == TaskState.DONE.value)
+    with ledger.reading() as session:
+        return Counts(done=session.scalar(select(func.count()).select_from(AttemptRow).where(*done)) or 0)
 
 
 def cancel(ledger: Ledger, name: str, links: Links) -> JobView:
     """Stop a job at all its farms. What has rendered stays there and can still be retrieved."""
-    _, submissions = submissions_of(ledger, name)
-    for row in submissions:
-        link = links(row)
-        farm_job = confirm(ledger, row, link)
-        controlling(link, Action.CANCEL).control(farm_job, ControlOrder(key=new_key(), action=Action.CANCEL))
+    act(ledger, name, Action.CANCEL, links)
+    return track(ledger, name, links)
+
+
+def release(ledger: Ledger, name: str, links: Links) -> JobView:
+    """Note that the machines that were rented for a job are shut down. Raises WrongUsage where none is paid for."""
+    act(ledger, name, Action.RELEASE, links)
     return track(ledger, name, links)
 
 
@@ -185,14 +253,17 @@ def _view(
     submissions: tuple[SubmissionRow, ...],
     content: PackingList,
     counted: list[Counts],
+    trouble: dict[int, str],
     frames: bool,
 ) -> JobView:
     costs = _costs(submissions)
     counts = Counts(**{name: sum(getattr(one, name) for one in counted) for name in Counts.model_fields})
-    nodes = tuple(_nodes(session, submissions))
+    nodes = machines(session, submissions)
+    parts = [part_of(session, row, one) for row, one in zip(submissions, counted, strict=True)]
+    coming = forecast(parts)
     return JobView(
         job=job.id,
-        state=_joined(row.state for row in submissions),
+        state=_joined(row.state for row in submissions if not row.given_up or len(submissions) == 1),
         farms=tuple(row.farm for row in submissions),
         clock=max((_clock(session, row) for row in submissions), default=0.0),
         cost=_single(costs),
@@ -203,7 +274,15 @@ def _view(
         counts=counts,
         frames=tuple(_frames(session, submissions, content)) if frames else (),
         nodes=nodes,
-        forecast=_forecast(_mean_seconds(session, submissions), counts, nodes, costs),
+        forecast=coming,
+        at=tuple(_farm_view(row, one, trouble.get(row.id, "")) for row, one in zip(submissions, counted, strict=True)),
+        estimate=_estimate(job),
+        at_home=products_at_home(session, job.id),
+        products=sum(row.products for row in submissions if not row.given_up),
+        into=Path(job.into) if job.into else None,
+        latest=tuple(_latest(session, job)),
+        finish=_finish(submissions, coming),
+        rate=_rate(parts),
         troubles=tuple(_troubles(session, submissions)),
     )
 
@@ -218,45 +297,48 @@ def _seconds(begin: str | None, end: str | None) -> float:
     return max(0.0, (last - first).total_seconds()) if first and last else 0.0
 
 
-def _nodes(session: Session, submissions: Iterable[SubmissionRow]) -> Iterator[NodeView]:
-    for row in submissions:
-        query = select(NodeRow).where(NodeRow.submission_id == row.id).order_by(NodeRow.name, NodeRow.began)
-        shifts: dict[str, list[NodeRow]] = {}
-        for node in session.scalars(query):
-            shifts.setdefault(node.name, []).append(node)
-        for name, each in shifts.items():
-            yield NodeView(
-                farm=row.farm,
-                name=name,
-                seconds=sum(_seconds(one.began, one.until) for one in each),
-                frames=sum(one.tasks for one in each),
-                cost=sum((one.cost for one in each), Decimal(0)),
-                currency=row.currency,
-            )
+def _farm_view(row: SubmissionRow, counts: Counts, trouble: str) -> FarmView:
+    return FarmView(
+        farm=row.farm,
+        state=row.state,
+        done=counts.done,
+        total=counts.total,
+        cost=row.cost,
+        currency=row.currency,
+        refunded=row.refunded,
+        cap=row.cap,
+        why=row.why,
+        offer=kept(FarmQuote.model_validate_json, row.offer, "a quote") if row.offer else None,
+        billing=row.billing,
+        given_up=row.given_up,
+        trouble=trouble,
+    )
 
 
-def _mean_seconds(session: Session, submissions: Iterable[SubmissionRow]) -> float | None:
-    ids = [row.id for row in submissions]
-    done = (AttemptRow.submission_id.in_(ids), AttemptRow.state == TaskState.DONE.value, AttemptRow.billed > 0)
-    found = session.scalar(select(func.avg(AttemptRow.billed)).where(*done))
-    return None if found is None else float(found)
+def _finish(submissions: Iterable[SubmissionRow], coming: Forecast) -> datetime | None:
+    seen = [at for row in submissions if (at := from_text(row.seen)) is not None]
+    if not seen or coming.seconds_left is None:
+        return None
+    return max(seen) + timedelta(seconds=min(coming.seconds_left, 1e9))
 
 
-def _forecast(mean: float | None, counts: Counts, nodes: Iterable[NodeView], costs: dict[str, Decimal]) -> Forecast:
-    """From what has rendered: the rest at the same pace, on the nodes at work, at the price their time has had."""
-    cost, currency = _single(costs), _currency(costs)
-    left = counts.waiting + counts.rendering
-    if not left:
-        return Forecast(seconds_left=0.0, cost=cost, currency=currency)
-    if mean is None:
-        return Forecast(seconds_left=None, cost=None, currency=currency)
-    nodes = list(nodes)
-    on_the_clock = sum(node.seconds for node in nodes)
-    if cost is not None:
-        # start-up is paid already: what is to come costs node time only
-        to_come = cost * Decimal(left * mean / on_the_clock) if on_the_clock else Decimal(0)
-        cost = (cost + to_come).quantize(Decimal("0.0001"))
-    return Forecast(seconds_left=left * mean / max(1, len(nodes)), cost=cost, currency=currency)
+def _rate(parts: Iterable[Part]) -> float | None:
+    known = [(part.known.mean, part.nodes) for part in parts if part.known is not None and part.left]
+    return sum(3600 * nodes / mean for mean, nodes in known if mean > 0) if known else None
+
+
+def _estimate(job: JobRow) -> Cost | None:
+    low, likely, high = job.estimate_low, job.estimate_likely, job.estimate_high
+    if low is None or likely is None or high is None or job.estimate_currency is None:
+        return None
+    return Cost(currency=job.estimate_currency, low=low, likely=likely, high=high)
+
+
+def _latest(session: Session, job: JobRow) -> Iterator[Path]:
+    query = products_of(job.id, ProductRow.path).where(ProductRow.home, ProductRow.in_use)
+    for path in session.scalars(query.order_by(ProductRow.id.desc()).limit(MOST_LATEST)):
+        if path:
+            yield Path(path)
 
 
 # what a row says of its attempt, as columns: objects of a hundred thousand rows would fill the memory
@@ -336,10 +418,15 @@ def _currency(costs: dict[str, Decimal]) -> str:
     return next(iter(costs)) if len(costs) == 1 else ""
 
 
+_STATES = (
+    "sending", "quoting", "offered", "unpaid", "rendering", "waiting", "held", "paused", "failed", "cancelled",
+)  # fmt: skip
+
+
 def _joined(states: Iterable[str]) -> str:
     """One word for a job at several farms: the least finished."""
     every = set(states)
-    for state in ("sending", "rendering", "waiting", "paused", "failed", "cancelled"):
+    for state in _STATES:
         if state in every:
             return state
     return JobState.DONE.value

@@ -18,7 +18,7 @@ def upgrade() -> None:
     op.add_column("submission", sa.Column("why", sa.Text, nullable=False, server_default=""))
     op.add_column("submission", sa.Column("offer", sa.Text, nullable=True))
     op.add_column("submission", sa.Column("given_up", sa.Boolean, nullable=False, server_default=sa.false()))
-    op.add_column("submission", sa.Column("released", sa.String(40), nullable=True))
+    op.add_column("submission", sa.Column("billing", sa.Boolean, nullable=False, server_default=sa.false()))
     op.add_column("submission", sa.Column("seen", sa.String(40), nullable=True))
     op.add_column("submission", sa.Column("told", sa.String(40), nullable=False, server_default=""))
     op.add_column("node", sa.Column("gone", sa.Boolean, nullable=False, server_default=sa.false()))

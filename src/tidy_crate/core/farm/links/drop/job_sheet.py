@@ -1,0 +1,268 @@
+"""The job sheet: what a person does at a farm that has no interface for programs, step by step."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
+from pathlib import PurePosixPath
+from typing import TYPE_CHECKING
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.prices import Price
+from tidy_crate.core.farm.protocol import JobOrder, Start
+from tidy_crate.core.scene.request import naming
+from tidy_crate.core.work.product import product_path
+from tidy_crate.core.work.request import RenderRequest, View
+from tidy_crate.core.work.task import Task, TaskRange
+
+if TYPE_CHECKING:
+    from jinja2 import Environment
+
+
+@dataclass(frozen=True)
+class Setting:
+    """One setting to type in."""
+
+    name: str
+    value: str
+
+
+@dataclass(frozen=True)
+class OutputLine:
+    """One output: what it is called, and what its files are."""
+
+    name: str
+    passes: str
+    form: str
+    first: str
+    """Name of the first file, below the folder for frames."""
+
+
+@dataclass(frozen=True)
+class SheetPart:
+    """What is to be rendered for one request."""
+
+    title: str
+    settings: tuple[Setting, ...]
+    outputs: tuple[OutputLine, ...]
+
+
+@dataclass(frozen=True)
+class JobSheet:
+    """All that the sheet says."""
+
+    job: str
+    title: str
+    """Of the farm."""
+    archive: str
+    bytes: int
+    blake3: str
+    scene: str
+    programs: tuple[str, ...]
+    parts: tuple[SheetPart, ...]
+    machine: str
+    nodes: int
+    batch: int
+    frames_folder: str
+    numbering: str
+    start: str
+    clock: tuple[str, ...]
+    """What is paid for, and when to shut down."""
+    excused: tuple[str, ...]
+    """What is known to be missing or wrong, and accepted."""
+    again: str = ""
+    """Why these frames are asked for once more; empty for a first order."""
+
+
+def job_sheet(
+    job: str,
+    card: FarmCard,
+    content: PackingList,
+    order: JobOrder,
+    tasks: Sequence[TaskRange],
+    archive: tuple[str, int, str],
+    frames_folder: str,
+    again: str = "",
+) -> JobSheet:
+    """Return the sheet of an order, or of some of its tasks. archive: its path at the place, bytes, BLAKE3."""
+    requests = {request.name: request for request in order.requests}
+    several = len(order.requests) > 1
+    parts = tuple(_part(requests[one.request], one, content, order, card, several) for one in tasks)
+    machine = card.machine_named(order.machine)
+    render = content.render
+    programs = tuple(f"{name} {version}" for name, version in order.programs.items())
+    if not programs and render is not None and render.program:
+        programs = (render.program,)
+    excused = [f"{one.authored}: {one.because}" for one in content.missing if one.let_go]
+    excused += [f"{one.code}: {one.because}" for one in content.waived]
+    return JobSheet(
+        job=job,
+        title=card.title or card.name,
+        archive=archive[0],
+        bytes=archive[1],
+        blake3=archive[2],
+        scene=content.scene,
+        programs=programs,
+        parts=parts,
+        machine=_machine(order, card),
+        nodes=order.nodes,
+        batch=order.batch,
+        frames_folder=frames_folder,
+        numbering=_numbering(card),
+        start=_start(order),
+        clock=tuple(_clock(card, card.prices_of(machine), job)),
+        excused=tuple(excused),
+        again=again,
+    )
+
+
+def _part(
+    request: RenderRequest, tasks: TaskRange, content: PackingList, order: JobOrder, card: FarmCard, several: bool
+) -> SheetPart:
+    settings = [
+        Setting("Frames", tasks.frames),
+        Setting("Resolution", f"{request.width} x {request.height} pixels, at a scale of 100 %"),
+        Setting("Samples", "as in the scene" if request.samples is None else f"{request.samples} a pixel"),
+    ]
+    views = [view for view in request.views if not tasks.views or view.name in tasks.views]
+    settings += [Setting(f"View {view.name}", _view(view)) for view in views]
+    if request.tile_count > 1:
+        settings.append(Setting("Tiles", "{} columns, {} rows".format(*request.tiles)))
+    if request.shares > 1:
+        settings.append(Setting("Sample shares", str(request.shares)))
+    outputs = []
+    first = min(request.numbers())
+    for name in request.outputs:
+        output = content.output(name)
+        form = order.forms.get(name)
+        kind = (
+            (form.format if form else None)
+            or output.format
+            or PurePosixPath(paths.file_name(output.path)).suffix.lstrip(".")
+        )
+        packing = (form.compression if form else None) or output.compression
+        task = Task(
+            request.name, 0 if card.outputs.from_zero else first, views[0].name if views else "",
+            0 if request.tile_count > 1 else None, 0 if request.shares > 1 else None,
+        )  # fmt: skip
+        path = product_path(naming(output), task, by_request=several, tokens=content.tokens)
+        outputs.append(
+            OutputLine(
+                name=name,
+                passes=", ".join(output.passes) or "the picture",
+                form=", ".join(part for part in (kind, packing, output.colour_space) if part),
+                first=path.as_posix(),
+            )
+        )
+    title = f"Request {request.name}" if several else "What to render"
+    return SheetPart(title, tuple(settings), tuple(outputs))
+
+
+def _view(view: View) -> str:
+    parts = [f"camera {view.camera}"] if view.camera else []
+    parts += [f"{one.prim}: variant {one.set} = {one.choice}" for one in view.variants]
+    return ", ".join(parts) or "as in the scene"
+
+
+def _machine(order: JobOrder, card: FarmCard) -> str:
+    parts = [order.machine]
+    if order.priority:
+        parts.append(f"priority {order.priority}")
+    if order.reclaimable:
+        parts.append("machines that may be taken back")
+    if order.gpus is not None:
+        parts.append(f"{order.gpus} GPUs each")
+    if order.devices:
+        parts.append("render on " + " or ".join(order.devices))
+    if order.memory_gb is not None:
+        parts.append(f"at least {order.memory_gb:g} GiB of memory")
+    if order.cap is not None:
+        parts.append(f"stop before it costs more than {order.cap} {card.currency}")
+    return ", ".join(parts)
+
+
+def _numbering(card: FarmCard) -> str:
+    if card.outputs.from_zero:
+        return "This farm numbers frames from 0: leave them so, they are put on their own numbers when they come home."
+    return "Every frame keeps its own number."
+
+
+def _start(order: JobOrder) -> str:
+    match order.start:
+        case Start.HELD:
+            return "Prepare the job, and do not start it before you are told."
+        case Start.TESTED:
+            tests = ", ".join(one.frames for one in order.tests)
+            return f"Render the test frames {tests} first. Start the rest only when you are told."
+        case _:
+            return "Start it at once."
+
+
+_STEPS = {
+    "upload": "while the crate is on its way", "processing": "while the farm prepares the scene",
+    "startup": "while machines start up", "render": "while they render", "download": "while frames are fetched",
+}  # fmt: skip
+
+
+def _clock(card: FarmCard, prices: Sequence[Price], job: str) -> list[str]:
+    """What is on the clock, in plain words."""
+    found = []
+    for price in prices:
+        if price.per == "rental":
+            steps = ", ".join(_STEPS[one] for one in price.on_the_clock)
+            found.append(
+                f"{price.amount} {card.currency} for each machine and block of {price.block_hours:g} h, paid {steps}."
+            )
+        elif price.per == "frame":
+            found.append(f"{price.amount} {card.currency} for each frame.")
+        else:
+            what = price.per.replace("-", " ")
+            found.append(f"{price.amount} {card.currency} for each {what} from start-up to shut-down.")
+    if card.place.rented:
+        found.append("The machines are paid for until they are shut down.")
+        found.append(
+            "Shut them down only once every frame is verified elsewhere: "
+            f"`tidy-crate track {job}` says when that is so. Then say so: `tidy-crate release {job}`."
+        )
+    return found
+
+
+def as_markdown(sheet: JobSheet) -> str:
+    """Return the sheet as Markdown."""
+    return _templates().get_template("job-sheet.md.j2").render(sheet=sheet, size=_size)
+
+
+def as_html(sheet: JobSheet) -> str:
+    """Return the sheet as one HTML page."""
+    return _templates().get_template("job-sheet.html.j2").render(sheet=sheet, size=_size)
+
+
+def _size(count: int) -> str:
+    for unit, power in (("GiB", 30), ("MiB", 20), ("KiB", 10)):
+        if count >= 1 << power:
+            return f"{count / (1 << power):.1f} {unit} ({count} bytes)"
+    return f"{count} bytes"
+
+
+@cache
+def _templates() -> Environment:
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    def escapes(name: str | None) -> bool:
+        return bool(name and name.endswith(".html.j2"))
+
+    found = Environment(
+        loader=PackageLoader("tidy_crate.core.farm.links.drop"), autoescape=escapes, undefined=StrictUndefined,
+        trim_blocks=True, lstrip_blocks=True,
+    )  # fmt: skip
+    found.filters["plain"] = _plain
+    return found
+
+
+def _plain(text: object) -> str:
+    """A text of somebody else's in a line of Markdown: nothing in it is taken for markup."""
+    found = " ".join(str(text).split())
+    return "".join(f"\\{character}" if character in "\\`*_{}[]<>#|" else character for character in found)

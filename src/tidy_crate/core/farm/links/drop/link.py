@@ -1,0 +1,463 @@
+"""The link to a farm that is a place for files: an archive and a job sheet go there, frames appear and come home.
+
+At the place:
+
+    crates/NAME-DIGEST.zip          the crate, with its packing list beside it
+    jobs/NAME-KEY/order.json        what was ordered
+    jobs/NAME-KEY/job-sheet.md, .html
+    jobs/NAME-KEY/frames/           where the farm puts frames; `frames-again-1` and so on for later orders
+"""
+
+from __future__ import annotations
+
+import hashlib
+import time
+from collections.abc import Callable, Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from decimal import Decimal
+from pathlib import Path, PurePosixPath
+
+from pydantic import Field
+
+from tidy_crate.core.asset.frames import parse_frames
+from tidy_crate.core.crate.archive import write_archive
+from tidy_crate.core.crate.packing import PackedFile, PackingList, packing_list_of
+from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
+from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.links.drop.job_sheet import as_html, as_markdown, job_sheet
+from tidy_crate.core.farm.links.drop.place import Found, Place, open_place
+from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved
+from tidy_crate.core.farm.links.registry import Token
+from tidy_crate.core.farm.protocol import (
+    PAGE,
+    Action,
+    Changes,
+    ControlOrder,
+    Counts,
+    JobOrder,
+    JobState,
+    JobSummary,
+    NodeChange,
+    Start,
+    TaskChange,
+)
+from tidy_crate.core.farm.rental import running_bill
+from tidy_crate.core.files import hash_file, inside
+from tidy_crate.core.model import Wire
+from tidy_crate.core.progress import Progress, Step
+from tidy_crate.core.scene.request import naming
+from tidy_crate.core.work.attempt import Attempt, Product
+from tidy_crate.core.work.product import product_path
+from tidy_crate.core.work.task import Task, TaskRange, TaskState, tasks_of
+
+# seconds between two looks: a file that has not changed in between is taken for complete
+SETTLES = 1.0
+# endings of files that are still on their way
+_UNFINISHED = (".part", ".tmp", ".filepart", ".partial")
+FRAMES, AGAIN = "frames", "frames-again-"
+
+
+class Again(Wire):
+    """A later order for some of the tasks."""
+
+    key: str
+    tasks: tuple[TaskRange, ...]
+
+
+class PlacedOrder(Wire):
+    """What `order.json` says."""
+
+    order: JobOrder
+    submitted: datetime
+    again: tuple[Again, ...] = ()
+    cancelled: bool = False
+    started: bool = False
+    """Whether a job that was to wait was told to start."""
+    released: datetime | None = None
+    """When its rented machines were shut down."""
+    keys: tuple[str, ...] = Field(default=())
+    """Keys of orders that were carried out."""
+
+
+@dataclass
+class _Job:
+    """A job as this process knows it."""
+
+    placed: PlacedOrder
+    content: PackingList
+    expected: dict[str, tuple[Task, str]]
+    """By path below the folder for frames, which task and output a file is."""
+    by_name: dict[str, tuple[Task, str] | None]
+    """The same by file name alone; None for a name that several have."""
+    known: dict[str, Found] = field(default_factory=dict)
+    """Files of the last look."""
+    told: set[tuple[Task, int]] = field(default_factory=set)
+    """Attempts that were reported."""
+
+
+class DropFarm:
+    """A farm behind a place. open_: connects; sleep, now: replace the clock in tests."""
+
+    actions = frozenset({Action.CANCEL, Action.RERENDER, Action.RESUME, Action.RELEASE})
+
+    def __init__(
+        self,
+        card: FarmCard,
+        open_: Callable[[], Place],
+        sleep: Callable[[float], None] = time.sleep,
+        now: Callable[[], datetime] = lambda: datetime.now(UTC),
+    ) -> None:
+        self._card, self._open, self._sleep, self._now = card, open_, sleep, now
+        self._opened: Place | None = None
+        self._jobs: dict[str, _Job] = {}
+
+    def link(self) -> FarmLink:
+        """The farm as a link."""
+        return FarmLink(
+            self._card.name, deliver=self, submit=self, changes=self, fetch=self, control=self, close=self.close
+        )
+
+    def close(self) -> None:
+        """Close the connection."""
+        if self._opened is not None:
+            self._opened.close()
+
+    @property
+    def _place(self) -> Place:
+        if self._opened is None:
+            self._opened = self._open()
+        return self._opened
+
+    # ---- delivering
+
+    def to_send(self, crate: Path, content: PackingList) -> int:
+        """See Delivering.to_send. Before it is packed, an archive counts as large as its files."""
+        name = f"crates/{_crate_name(content)}{self._suffix}"
+        return 0 if self._place.size(name) is not None else content.bytes
+
+    def deliver(
+        self, crate: Path, content: PackingList, progress: Progress, earlier: Mapping[str, str] = NOTHING
+    ) -> Delivered:
+        """See Delivering.deliver. The archive is kept in `NAME.outbox` beside the crate until it has arrived."""
+        self._place.check()
+        name = _crate_name(content)
+        path = f"crates/{name}{self._suffix}"
+        _need_as_packed(crate, content)
+        archive = crate.parent / f"{crate.name.removesuffix('.crate')}.outbox" / f"{name}{self._suffix}"
+        if not archive.is_file():
+            write_archive(crate, archive, progress)
+        size, digest = archive.stat().st_size, hash_file(archive)
+        there = self._place.size(path) == size and self._place.read(f"{path}.blake3") == _line(digest, path)
+        if not there:
+            done = 0
+
+            def moved(count: int) -> None:
+                nonlocal done
+                done += count
+                progress(Step("upload", min(done, size), size, "bytes", archive.name))
+
+            self._place.send(archive, path, digest, moved)
+            self._place.write(f"crates/{name}.packing-list.json", content.model_dump_json().encode())
+            self._place.write(f"{path}.blake3", _line(digest, path))
+        archive.unlink()
+        return Delivered(name, 0 if there else size, size if there else 0, None)
+
+    @property
+    def _suffix(self) -> str:
+        return f".{self._card.place.archive}"
+
+    # ---- orders
+
+    def submit(self, order: JobOrder) -> str:
+        """See Submitting.submit."""
+        job = f"{order.crate.rpartition('-')[0]}-{hashlib.blake2b(order.key.encode(), digest_size=5).hexdigest()}"
+        if self._place.size(f"jobs/{job}/order.json") is None:
+            placed = PlacedOrder(order=order, submitted=self._now())
+            self._write_sheet(job, placed, order.tasks, FRAMES, "job-sheet")
+            self._place.make(f"jobs/{job}/{FRAMES}")
+            # last, since it makes the job
+            self._note(job, placed)
+        return job
+
+    def _note(self, job: str, placed: PlacedOrder) -> None:
+        self._place.write(f"jobs/{job}/order.json", placed.model_dump_json(indent=1).encode())
+
+    def _write_sheet(
+        self, job: str, placed: PlacedOrder, tasks: tuple[TaskRange, ...], frames: str, name: str, again: str = ""
+    ) -> None:
+        order = placed.order
+        content = self._content(order.crate)
+        path = f"crates/{order.crate}{self._suffix}"
+        line = (self._place.read(f"{path}.blake3") or b"").decode("utf-8", "replace")
+        archive = (path, self._place.size(path) or 0, line.partition(" ")[0])
+        sheet = job_sheet(job, self._card, content, order, tasks, archive, f"jobs/{job}/{frames}", again)
+        self._place.write(f"jobs/{job}/{name}.md", as_markdown(sheet).encode())
+        self._place.write(f"jobs/{job}/{name}.html", as_html(sheet).encode())
+
+    def _content(self, crate: str) -> PackingList:
+        path = f"crates/{crate}.packing-list.json"
+        text = self._place.read(path)
+        if text is None:
+            raise FarmError("the packing list of the crate is gone from the place", path, "send the crate again")
+        return packing_list_of(text, path)
+
+    def control(self, job: str, order: ControlOrder) -> None:
+        """See Controlling.control."""
+        found = self._job(job)
+        placed = found.placed
+        if order.key in placed.keys:
+            return
+        update: dict[str, object] = {"keys": (*placed.keys, order.key)}
+        match order.action:
+            case Action.CANCEL:
+                update["cancelled"] = True
+                text = f"{job} is cancelled: stop it, and shut down what is rented for it.\n"
+                self._place.write(f"jobs/{job}/CANCELLED.txt", text.encode())
+            case Action.RESUME:
+                update["started"] = True
+                self._place.write(f"jobs/{job}/START.txt", f"{job}: start all of it now.\n".encode())
+            case Action.RELEASE:
+                update["released"] = self._now()
+            case Action.RERENDER:
+                number = len(placed.again) + 1
+                again = Again(key=order.key, tasks=order.tasks)
+                update["again"] = (*placed.again, again)
+                self._place.make(f"jobs/{job}/{AGAIN}{number}")
+                why = f"Order {number + 1}: these frames once more."
+                self._write_sheet(job, placed, order.tasks, f"{AGAIN}{number}", f"job-sheet-again-{number}", why)
+            case _:
+                return
+        found.placed = placed.model_copy(update=update)
+        self._note(job, found.placed)
+
+    # ---- how it stands
+
+    def _job(self, job: str) -> _Job:
+        if job not in self._jobs:
+            placed = self._placed(job)
+            content = self._content(placed.order.crate)
+            try:
+                self._jobs[job] = _known(placed, content, self._card.outputs.from_zero)
+            except WrongUsage as error:
+                what = f"the order at the place is damaged ({error.what})"
+                raise FarmError(what, job, "send the job again") from error
+        return self._jobs[job]
+
+    def _placed(self, job: str) -> PlacedOrder:
+        path = f"jobs/{_part(job)}/order.json"
+        text = self._place.read(path)
+        if text is None:
+            raise FarmError("there is no such job at the place", job, "was its folder removed?")
+        try:
+            return PlacedOrder.model_validate_json(text)
+        except ValueError as error:
+            raise FarmError("the order at the place is damaged", path, "send the job again") from error
+
+    def summary(self, job: str) -> JobSummary:
+        """See Telling.summary. Looks at the place, and waits a moment where files are new."""
+        found = self._job(job)
+        # another process may have told it something
+        found.placed = self._placed(job)
+        self._look(job, found)
+        order, now = found.placed.order, self._now()
+        attempts = self._attempts(found)
+        total = sum(1 for _ in tasks_of(order.tasks, order.requests))
+        latest: dict[Task, TaskChange] = {}
+        for (task, number), change in attempts.items():
+            if task not in latest or latest[task].attempt.number < number:
+                latest[task] = change
+        done = sum(1 for change in latest.values() if change.attempt.state is TaskState.DONE)
+        end = found.placed.released or now
+        billing = self._card.place.rented and found.placed.released is None
+        seconds = (end - found.placed.submitted).total_seconds()
+        return JobSummary(
+            job=job,
+            state=self._state(found, done, total),
+            submitted=found.placed.submitted,
+            now=now,
+            cost=running_bill(self._card, order, seconds if self._card.place.rented else 0.0, done),
+            currency=self._card.currency,
+            counts=Counts(done=done, cancelled=total - done)
+            if found.placed.cancelled
+            else Counts(done=done, waiting=max(0, total - done)),
+            cursor=_mark(found.known.values(), found.placed),
+            billing=billing,
+        )
+
+    def _state(self, found: _Job, done: int, total: int) -> JobState:
+        placed = found.placed
+        if placed.cancelled:
+            return JobState.CANCELLED
+        if done >= total:
+            return JobState.DONE
+        if placed.order.start is not Start.AT_ONCE and not placed.started:
+            tested = placed.order.start is Start.TESTED
+            tests = sum(1 for _ in tasks_of(placed.order.tests, placed.order.requests)) if tested else 0
+            if done >= tests:
+                return JobState.HELD
+        return JobState.RENDERING if found.known else JobState.WAITING
+
+    def _look(self, job: str, found: _Job) -> None:
+        """List the place. Files that are new count once they have not changed between two looks."""
+        first = self._listed(job)
+        if all(found.known.get(path) == one for path, one in first.items()):
+            return
+        self._sleep(SETTLES)
+        second = self._listed(job)
+        settled = {path: one for path, one in second.items() if first.get(path) == one and one.bytes}
+        found.known = {**{path: one for path, one in found.known.items() if path in second}, **settled}
+
+    def _listed(self, job: str) -> dict[str, Found]:
+        listed = self._place.find(f"jobs/{_part(job)}")
+        return {
+            one.path: one
+            for one in listed
+            if one.path.startswith((f"{FRAMES}/", AGAIN))
+            and not one.path.rpartition("/")[2].startswith(".")
+            and not one.path.lower().endswith(_UNFINISHED)
+        }
+
+    def _attempts(self, found: _Job) -> dict[tuple[Task, int], TaskChange]:
+        """Every attempt of which files are there, with its products."""
+        files: dict[tuple[Task, int], dict[str, Product]] = {}
+        latest: dict[tuple[Task, int], float] = {}
+        for path, one in found.known.items():
+            folder, _, rest = path.partition("/")
+            number = 1 if folder == FRAMES else _number(folder) + 1
+            hit = found.expected.get(rest) or found.by_name.get(rest.rpartition("/")[2])
+            if hit is None or number < 1 or number > len(found.placed.again) + 1:
+                continue
+            task, output = hit
+            files.setdefault((task, number), {})[output] = Product(output=output, key=path, bytes=one.bytes)
+            latest[task, number] = max(latest.get((task, number), 0.0), one.changed or 0.0)
+        outputs = {request.name: request.outputs for request in found.placed.order.requests}
+        changes: dict[tuple[Task, int], TaskChange] = {}
+        for key, products in files.items():
+            task, number = key
+            complete = set(products) >= set(outputs[task.request])
+            ended = datetime.fromtimestamp(latest[key], UTC) if complete and latest[key] else None
+            state = TaskState.DONE if complete else TaskState.RENDERING
+            changes[key] = TaskChange(
+                task=task,
+                attempt=Attempt(number=number, state=state, ended=ended, cost=Decimal(0)),
+                products=tuple(products[name] for name in sorted(products)),
+            )
+        for number, later in enumerate(found.placed.again, 1):
+            for task in tasks_of(later.tasks, found.placed.order.requests):
+                waiting = Attempt(number=number + 1, state=TaskState.WAITING, cost=Decimal(0))
+                changes.setdefault((task, number + 1), TaskChange(task=task, attempt=waiting))
+        return changes
+
+    def changes(self, job: str, cursor: str) -> Changes:
+        """See Telling.changes. The place keeps no history: what this process has not told yet counts as new."""
+        found = self._job(job)
+        mark = _mark(found.known.values(), found.placed)
+        every = list(self._attempts(found).items())
+        begun = not cursor or ":" not in cursor
+        at = 0 if begun else int(cursor.partition(":")[2]) if cursor.partition(":")[2].isdigit() else 0
+        page = [change for _, change in every[at : at + PAGE]]
+        more = at + PAGE < len(every)
+        now = self._now()
+        node = NodeChange(
+            name=found.placed.order.machine, began=found.placed.submitted,
+            until=max(found.placed.submitted, found.placed.released or now), tasks=len(every),
+            cost=Decimal(0), gone=not self._card.place.rented or found.placed.released is not None,
+        )  # fmt: skip
+        return Changes(
+            cursor=f"{mark}:{at + PAGE}" if more else mark,
+            more=more,
+            tasks=tuple(page),
+            nodes=(node,) if self._card.place.rented else (),
+        )
+
+    def wait(self, job: str, cursor: str, seconds: float) -> None:
+        """See Telling.wait."""
+        self._sleep(max(seconds, SETTLES))
+
+    def log(self, job: str, log: str) -> str:
+        """See Telling.log."""
+        raise FarmError("this farm gives out no logs", self._card.name, "ask the people there")
+
+    def fetch(self, job: str, product: Product, target: Path, offset: int, moved: Moved) -> None:
+        """See Fetching.fetch."""
+        key = PurePosixPath(product.key)
+        if key.is_absolute() or ".." in key.parts:
+            raise FarmError("the place names a file that is elsewhere", product.key)
+        self._place.fetch(f"jobs/{_part(job)}/{product.key}", target, offset, product.bytes, moved)
+
+
+def open_link(card: FarmCard, token: Token) -> FarmLink:
+    """Open the link to the place at a card's address. See registry.Opener."""
+    return DropFarm(card, lambda: open_place(card, token)).link()
+
+
+def _need_as_packed(crate: Path, content: PackingList) -> None:
+    """Raise Blocked for a file that is not as it was packed."""
+
+    def same(file: PackedFile) -> bool:
+        path = inside(crate, file.path)
+        return path.is_file() and path.stat().st_size == file.bytes and hash_file(path) == file.blake3
+
+    with ThreadPoolExecutor() as pool:
+        for file, right in zip(content.files, pool.map(same, content.files), strict=True):
+            if not right:
+                raise Blocked("a file of the crate is not as it was packed", inside(crate, file.path), "collect again")
+
+
+def _crate_name(content: PackingList) -> str:
+    return f"{content.name[:120]}-{content.digest[:12]}"
+
+
+def _line(digest: str, path: str) -> bytes:
+    """The line that the usual program for it checks."""
+    return f"{digest}  {path.rpartition('/')[2]}\n".encode()
+
+
+def _part(job: str) -> str:
+    """A name of a job as one folder's name. Raises FarmError for one that leads elsewhere."""
+    if not job or "/" in job or "\\" in job or job.startswith("."):
+        raise FarmError("this is no name of a job at the place", job)
+    return job
+
+
+def _number(folder: str) -> int:
+    text = folder.removeprefix(AGAIN)
+    return int(text) if text.isascii() and text.isdigit() and len(text) < 6 else -1
+
+
+def _mark(files: Iterable[Found], placed: PlacedOrder) -> str:
+    """Another text for any change at the place."""
+    found = hashlib.blake2b(digest_size=12)
+    for one in sorted(files, key=lambda one: one.path):
+        found.update(f"{one.path}\0{one.bytes}\0{one.changed}\n".encode("utf-8", "surrogatepass"))
+    found.update(placed.model_dump_json().encode())
+    return found.hexdigest()
+
+
+def _known(placed: PlacedOrder, content: PackingList, from_zero: bool) -> _Job:
+    """What files to expect."""
+    order = placed.order
+    places: dict[str, dict[int, int]] = {}
+    for one in order.tasks:
+        places.setdefault(one.request, dict.fromkeys(parse_frames(one.frames), 0))
+        places[one.request].update(dict.fromkeys(parse_frames(one.frames), 0))
+    for own in places.values():
+        own.update((frame, number) for number, frame in enumerate(sorted(own)))
+    outputs = {request.name: request.outputs for request in order.requests}
+    names = {name: naming(content.output(name)) for found in outputs.values() for name in found}
+    several = len(order.requests) > 1
+    expected: dict[str, tuple[Task, str]] = {}
+    by_name: dict[str, tuple[Task, str] | None] = {}
+    for task in tasks_of(order.tasks, order.requests):
+        shown = task
+        if from_zero:
+            number = places[task.request][task.frame]
+            shown = Task(task.request, number, task.view, task.tile, task.share)
+        for output in outputs[task.request]:
+            path = product_path(names[output], shown, by_request=several, tokens=content.tokens).as_posix()
+            expected[path] = (task, output)
+            name = path.rpartition("/")[2]
+            by_name[name] = None if name in by_name else (task, output)
+    return _Job(placed, content, expected, by_name)

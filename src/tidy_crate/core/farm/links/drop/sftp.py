@@ -1,0 +1,101 @@
+"""An SFTP server as a place. Its host key must be known, and is never learned unasked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from threading import RLock
+from typing import Any
+from urllib.parse import unquote, urlsplit
+
+import paramiko
+from fsspec.implementations.sftp import SFTPFileSystem
+
+from tidy_crate.core.errors import FarmBusy, FarmError
+from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.links.drop.place import Place, _said
+from tidy_crate.core.farm.links.registry import Token
+
+SECONDS = 30.0
+
+
+class _Strict(SFTPFileSystem):  # type: ignore[misc]
+    """The library's file system, which would take any host key at the first contact."""
+
+    cachable = False
+
+    def _connect(self) -> None:
+        client = paramiko.SSHClient()
+        for file in self.ssh_kwargs.pop("known_hosts"):
+            client.load_host_keys(str(file))
+        client.set_missing_host_key_policy(paramiko.RejectPolicy())
+        client.connect(self.host, **self.ssh_kwargs)
+        self.client, self.ftp = client, client.open_sftp()
+        # a server that says nothing any more must not keep us for ever
+        self.ftp.get_channel().settimeout(SECONDS)
+
+
+class SftpPlace(Place):
+    """A folder on an SFTP server. One thing is done at a time: a connection of the library serves one thread."""
+
+    def __init__(self, *words: Any) -> None:
+        super().__init__(*words)
+        self._one = RLock()
+
+    def close(self) -> None:
+        """Close the connection."""
+        self.fs.client.close()
+
+    @contextmanager
+    def _told(self, what: str) -> Iterator[None]:
+        try:
+            with self._one, super()._told(what):
+                yield
+        except paramiko.SSHException as error:
+            raise FarmBusy(f"{what} ({_said(error)})", self.url, "run the command again") from error
+
+
+def open_sftp(card: FarmCard, token: Token) -> SftpPlace:
+    """Connect. Raises FarmError for a host key that is unknown or has changed, and where the sign-in is refused."""
+    parts = urlsplit(card.url)
+    host, port = parts.hostname or "", parts.port or 22
+    known = _known_hosts(card)
+    words: dict[str, Any] = {
+        "port": port, "known_hosts": known, "timeout": SECONDS, "banner_timeout": SECONDS, "auth_timeout": SECONDS,
+        "look_for_keys": False, "allow_agent": not card.place.key_file and not card.place.password,
+    }  # fmt: skip
+    if card.place.user:
+        words["username"] = card.place.user
+    if card.place.key_file:
+        words["key_filename"] = str(Path(card.place.key_file).expanduser())
+        if card.place.key_password:
+            words["passphrase"] = token()
+    elif card.place.password:
+        words["password"] = token()
+    try:
+        fs = _Strict(host, **words)
+    except paramiko.BadHostKeyException as error:
+        what = "the host key of the server has changed: it may be another machine that poses as it"
+        remedy = "ask whose server it is; only if the change is confirmed, replace its line in the known_hosts file"
+        raise FarmError(what, f"{host}:{port}", remedy) from error
+    except paramiko.AuthenticationException as error:
+        remedy = "correct user, key_file or password below [place] on the card"
+        raise FarmError("the server does not let this user in", f"{host}:{port}", remedy) from error
+    except paramiko.SSHException as error:
+        if "not found in known_hosts" in str(error):
+            files = ", ".join(map(str, known)) or "none"
+            remedy = f"add its host key to a known_hosts file (known here: {files}), as `ssh-keyscan` prints it"
+            raise FarmError("the host key of the server is not known", f"{host}:{port}", remedy) from error
+        raise FarmBusy(f"the server cannot be reached ({_said(error)})", f"{host}:{port}", "run it again") from error
+    except (OSError, EOFError) as error:
+        what = f"the server cannot be reached ({_said(error)})"
+        raise FarmBusy(what, f"{host}:{port}", "check the address and that the server runs") from error
+    return SftpPlace(fs, unquote(parts.path) or "/", card.name, card.url)
+
+
+def _known_hosts(card: FarmCard) -> list[Path]:
+    own = (
+        Path(card.place.known_hosts).expanduser() if card.place.known_hosts else Path("~/.ssh/known_hosts").expanduser()
+    )
+    return [own] if own.is_file() else []

@@ -1,0 +1,402 @@
+"""Farms that are a place for files: a folder, a real OpenSSH server, and an S3 service on this machine."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from blake3 import blake3
+
+from farms import TODAY, prepared
+from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.crate.archive import unpack_archive
+from tidy_crate.core.crate.packing import read_packing_list
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError
+from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.links.drop.link import DropFarm
+from tidy_crate.core.farm.links.drop.place import Folder, Place, open_place
+from tidy_crate.core.job.ledger import Ledger
+from tidy_crate.core.job.rerender import rerender, to_rerender
+from tidy_crate.core.job.retrieve import retrieve
+from tidy_crate.core.job.send import Sending, send
+from tidy_crate.core.job.track import cancel, release, track
+from tidy_crate.core.review.run import review_job
+from tidy_crate.core.work.attempt import Verdict
+
+SSHD = shutil.which("sshd") or ("/usr/sbin/sshd" if Path("/usr/sbin/sshd").is_file() else None)
+TOKEN = "secret-that-nobody-prints"
+
+
+def card_for(url: str, **more: object) -> FarmCard:
+    return FarmCard.model_validate(
+        {"name": "attic", "url": url, "currency": "EUR", "rates_from": TODAY, "practice": True,
+         "operator": {"kind": "own"},
+         "machine": [{"name": "m", "nodes": 4, "score": 100, "memory_gb": 8, "price_per_hour": 6}]} | more
+    )  # fmt: skip
+
+
+@dataclass
+class Somewhere:
+    """A place, and the folder that a person at the farm sees; None where there is none."""
+
+    card: FarmCard
+    token: Callable[[], str]
+    folder: Path | None
+
+    def open(self) -> Place:
+        return open_place(self.card, self.token)
+
+
+def _free_port() -> int:
+    with socket.socket() as listening:
+        listening.bind(("127.0.0.1", 0))
+        return int(listening.getsockname()[1])
+
+
+def _wait_for(port: int) -> None:
+    deadline = time.monotonic() + 30
+    while time.monotonic() < deadline:
+        with socket.socket() as probing:
+            if probing.connect_ex(("127.0.0.1", port)) == 0:
+                return
+        time.sleep(0.05)
+    raise AssertionError("the server does not answer")
+
+
+@pytest.fixture(scope="session")
+def ssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[int, Path]]:
+    """A real OpenSSH server on loopback, with its own keys and configuration."""
+    if SSHD is None:
+        pytest.skip("OpenSSH's server is not installed")
+    folder = tmp_path_factory.mktemp("ssh")
+    for name in ("host", "user", "other"):
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True)
+    (folder / "authorized").write_text((folder / "user.pub").read_text())
+    port = _free_port()
+    host = (folder / "host.pub").read_text().split()
+    (folder / "known_hosts").write_text(f"[127.0.0.1]:{port} {host[0]} {host[1]}\n")
+    other = (folder / "other.pub").read_text().split()
+    (folder / "changed_hosts").write_text(f"[127.0.0.1]:{port} {other[0]} {other[1]}\n")
+    (folder / "config").write_text(
+        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nAuthorizedKeysFile {folder}/authorized\n"
+        f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n"
+    )
+    if os.getuid() == 0:
+        Path("/run/sshd").mkdir(exist_ok=True)
+    process = subprocess.Popen([SSHD, "-D", "-e", "-f", str(folder / "config")], stderr=subprocess.DEVNULL)
+    _wait_for(port)
+    yield port, folder
+    process.terminate()
+    process.wait()
+
+
+@pytest.fixture(scope="session")
+def s3() -> Iterator[str]:
+    """An S3 service on loopback."""
+    pytest.importorskip("moto")
+    port = _free_port()
+    line = [sys.executable, "-c", f"from moto.server import main; main(['-H', '127.0.0.1', '-p', '{port}'])"]
+    process = subprocess.Popen(line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    _wait_for(port)
+    yield f"http://127.0.0.1:{port}"
+    process.terminate()
+    process.wait()
+
+
+def sftp_place(ssh: tuple[int, Path], folder: Path, **more: object) -> Somewhere:
+    import getpass
+
+    port, keys = ssh
+    access = {"user": getpass.getuser(), "key_file": str(keys / "user"), "known_hosts": str(keys / "known_hosts")}
+    card = card_for(f"sftp://127.0.0.1:{port}{folder}", place=access | more)
+    return Somewhere(card, lambda: TOKEN, folder)
+
+
+@pytest.fixture(params=["folder", "sftp", "s3"])
+def somewhere(request: pytest.FixtureRequest, tmp_path: Path) -> Somewhere:
+    folder = tmp_path / "place"
+    if request.param == "s3":
+        endpoint = request.getfixturevalue("s3")
+        card = card_for("s3://frames/quay", place={"endpoint": endpoint, "region": "us-east-1"})
+        place = Somewhere(card, lambda: f"ACCESS:{TOKEN}", None)
+        fs = place.open().fs
+        if not fs.exists("frames"):
+            fs.call_s3("create_bucket", Bucket="frames")
+        if fs.exists("frames/quay"):
+            fs.rm("frames/quay", recursive=True)
+        return place
+    folder.mkdir()
+    if request.param == "sftp":
+        return sftp_place(request.getfixturevalue("ssh"), folder)
+    return Somewhere(card_for(folder.as_uri()), lambda: TOKEN, folder)
+
+
+@pytest.fixture
+def sending(packed: tuple[SceneContext, Path]) -> Sending:
+    return prepared(packed[1], card_for("file:///x"), frames="1001-1003", size="64x36", batch=2)
+
+
+@pytest.fixture
+def ledger(tmp_path: Path) -> Ledger:
+    return Ledger(tmp_path / "ledger.sqlite")
+
+
+def frame(content: bytes = b"") -> bytes:
+    """A small picture that opens."""
+    import io
+
+    from PIL import Image
+
+    out = io.BytesIO()
+    Image.new("RGB", (64, 36), (int.from_bytes(blake3(content).digest()[:1]), 90, 120)).save(out, "PNG")
+    return out.getvalue()
+
+
+def put(place: Place, job: str, name: str, data: bytes, folder: str = "frames") -> None:
+    place.write(f"jobs/{job}/{folder}/{name}", data)
+
+
+def farm_of(somewhere: Somewhere) -> DropFarm:
+    return DropFarm(somewhere.card, somewhere.open, sleep=lambda _: None)
+
+
+NAMES = [("Beauty", "lantern_quay_beauty"), ("Matte", "lantern_quay_matte")]
+
+
+def test_u7_a_job_goes_to_a_place_and_its_frames_come_home_as_they_appear(
+    somewhere: Somewhere, sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    farm = farm_of(somewhere)
+    link = farm.link()
+    sent = send(sending, somewhere.card, Path("attic.farm.toml"), link, ledger)
+    assert sent.submissions[0].uploaded_bytes > 0
+    place = somewhere.open()
+    found = {one.path for one in place.find("")}
+    (archive,) = [name for name in found if name.endswith(".zip")]
+    (order,) = [name for name in found if name.endswith("order.json")]
+    job = order.split("/")[1]
+    assert {f"jobs/{job}/job-sheet.md", f"jobs/{job}/job-sheet.html", f"{archive}.blake3"} <= found
+
+    # what a person there does: fetch, compare, unpack
+    local = tmp_path / "there.zip"
+    place.fetch(archive, local, 0, place.size(archive) or 0, lambda _: None)
+    line = (place.read(f"{archive}.blake3") or b"").decode()
+    assert line.split() == [blake3(local.read_bytes()).hexdigest(), archive.rpartition("/")[2]]
+    assert unpack_archive(local, tmp_path / "unpacked") == sending.delivered
+    sheet = (place.read(f"jobs/{job}/job-sheet.md") or b"").decode()
+    for word in ("1001-1003", "64 x 36", archive, line.split()[0], f"jobs/{job}/frames", "Beauty/lantern\\_quay"[:6]):
+        assert word in sheet
+
+    opened = lambda _: link  # noqa: E731
+    assert track(ledger, sent.job, opened).state == "waiting"
+    for output, stem in NAMES:
+        put(place, job, f"{output}/{stem}.1001.exr", (packed_frame()))
+    put(place, job, "Beauty/lantern_quay_beauty.1002.exr", packed_frame()[: len(packed_frame()) // 2])
+    put(place, job, "Matte/lantern_quay_matte.1002.exr", packed_frame())
+    put(place, job, "Beauty/.lantern_quay_beauty.1003.exr.part", b"half")
+    put(place, job, "notes.txt", b"all well")
+    into = tmp_path / "frames"
+    came = retrieve(ledger, sent.job, into, opened)
+    assert {(one.frame, one.output) for one in came.retrieved} == {(1001, "Beauty"), (1001, "Matte"), (1002, "Matte")}
+    assert [(one.frame, one.output) for one in came.damaged] == [(1002, "Beauty")]
+    assert (into / "Beauty/lantern_quay_beauty.1001.exr").read_bytes() == packed_frame()
+    view = track(ledger, sent.job, opened)
+    assert view.state == "rendering" and view.done == 2
+
+    # the farm sees to it, and the rest comes
+    put(place, job, "Beauty/lantern_quay_beauty.1002.exr", packed_frame())
+    for output, stem in NAMES:
+        put(place, job, f"elsewhere/{output}/{stem}.1003.exr", packed_frame())
+    came = retrieve(ledger, sent.job, into, opened)
+    assert came.at_home == 6 and came.ended and not came.damaged
+    # sent again, nothing goes over the line twice
+    again = send(sending, somewhere.card, Path("x"), farm_of(somewhere).link(), ledger, again=True)
+    assert again.submissions[0].uploaded_bytes == 0
+
+
+_FRAME: dict[str, bytes] = {}
+
+
+def packed_frame() -> bytes:
+    """An EXR of 64 x 36 with a Beauty's channels."""
+    if not _FRAME:
+        import tempfile
+
+        import numpy as np
+        import OpenEXR
+
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "x.exr")
+            shade = np.linspace(0.1, 1, 64 * 36, dtype=np.float16).reshape(36, 64)
+            OpenEXR.File({"type": OpenEXR.scanlineimage}, dict.fromkeys("RGBA", shade)).write(str(path))
+            _FRAME["data"] = path.read_bytes()
+    return _FRAME["data"]
+
+
+def test_f7_frames_numbered_from_zero_come_home_on_their_own_numbers_also_when_asked_for_again(
+    packed: tuple[SceneContext, Path], ledger: Ledger, tmp_path: Path
+) -> None:
+    (tmp_path / "place").mkdir()
+    card = card_for((tmp_path / "place").as_uri(), outputs={"from_zero": True})
+    somewhere = Somewhere(card, lambda: TOKEN, tmp_path / "place")
+    sending = prepared(packed[1], card, frames="1010-1012", size="64x36")
+    link = farm_of(somewhere).link()
+    sent = send(sending, card, Path("x"), link, ledger)
+    place = somewhere.open()
+    (job,) = [one.path.split("/")[1] for one in place.find("") if one.path.endswith("order.json")]
+    for number in range(3):
+        for output, stem in NAMES:
+            put(place, job, f"{output}/{stem}.{number:04d}.exr", packed_frame())
+    opened = lambda _: link  # noqa: E731
+    came = retrieve(ledger, sent.job, tmp_path / "frames", opened)
+    assert sorted(path.name for path in (tmp_path / "frames/Beauty").iterdir()) == [
+        f"lantern_quay_beauty.{frame}.exr" for frame in (1010, 1011, 1012)
+    ]
+    assert came.ended
+    (tmp_path / "frames/Beauty/lantern_quay_beauty.1011.exr").write_bytes(b"")
+    review_job(ledger, sent.job)
+    wanted = to_rerender(ledger, sent.job)
+    assert 1011 in {task.frame for task in wanted.tasks}
+    rerender(ledger, wanted.model_copy(update={"tasks": tuple(t for t in wanted.tasks if t.frame == 1011)}), opened)
+    assert track(ledger, sent.job, opened).state == "rendering"
+    for output, stem in NAMES:
+        put(place, job, f"{output}/{stem}.0001.exr", packed_frame(), "frames-again-1")
+    came = retrieve(ledger, sent.job, tmp_path / "frames", opened)
+    assert {(one.frame, one.attempt) for one in came.retrieved} == {(1011, 2)} and came.ended
+    assert (tmp_path / "frames/Beauty/lantern_quay_beauty.1011.exr").read_bytes() == packed_frame()
+
+
+def test_t8_a_rented_machine_that_still_bills_is_called_out_until_it_is_released(
+    sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    (tmp_path / "place").mkdir()
+    card = card_for((tmp_path / "place").as_uri(), place={"rented": True})
+    link = farm_of(Somewhere(card, lambda: TOKEN, tmp_path / "place")).link()
+    sent = send(sending, card, Path("x"), link, ledger)
+    opened = lambda _: link  # noqa: E731
+    assert track(ledger, sent.job, opened).billing == ("attic",)
+    view = cancel(ledger, sent.job, opened)
+    assert view.state == "cancelled" and view.billing == ("attic",)
+    view = release(ledger, sent.job, opened)
+    assert view.billing == () and view.cost is not None and view.cost >= 0
+    assert list((tmp_path / "place").rglob("CANCELLED.txt"))
+
+
+def test_u2_a_broken_upload_goes_on_where_it_was(somewhere: Somewhere, tmp_path: Path) -> None:
+    local = tmp_path / "large.bin"
+    local.write_bytes(os.urandom(20 << 20))
+    digest = blake3(local.read_bytes()).hexdigest()
+
+    class Broken(Exception):
+        pass
+
+    sent = 0
+
+    def breaks(count: int) -> None:
+        nonlocal sent
+        sent += count
+        if sent >= 9 << 20:
+            raise Broken
+
+    with pytest.raises(Broken):
+        somewhere.open().send(local, "crates/large.bin", digest, breaks)
+    again: list[int] = []
+    place = somewhere.open()
+    place.send(local, "crates/large.bin", digest, again.append)
+    assert sum(again) == 20 << 20 and again[0] >= 8 << 20
+    back = tmp_path / "back.bin"
+    place.fetch("crates/large.bin", back, 0, 20 << 20, lambda _: None)
+    assert back.read_bytes() == local.read_bytes()
+    back.write_bytes(back.read_bytes()[:5_000_000])
+    place.fetch("crates/large.bin", back, 5_000_000, 20 << 20, lambda _: None)
+    assert back.read_bytes() == local.read_bytes()
+    assert [one.path for one in place.find("crates")] == ["large.bin"]
+
+
+def test_a_host_key_that_changed_or_is_unknown_is_told_and_nothing_is_sent(
+    ssh: tuple[int, Path], tmp_path: Path
+) -> None:
+    for file, words in (("changed_hosts", "has changed"), ("empty", "is not known")):
+        place = sftp_place(ssh, tmp_path, known_hosts=str(ssh[1] / file))
+        with pytest.raises(FarmError, match=words) as caught:
+            place.open()
+        assert TOKEN not in str(caught.value)
+    with pytest.raises(FarmError, match="does not let this user in"):
+        sftp_place(ssh, tmp_path, key_file=str(ssh[1] / "other")).open()
+    with pytest.raises(FarmError, match="no such folder"):
+        sftp_place(ssh, tmp_path / "gone").open().check()
+
+
+def test_a_bucket_that_is_not_there_and_a_token_without_a_secret_are_told(s3: str) -> None:
+    card = card_for("s3://gone/quay", place={"endpoint": s3, "region": "us-east-1"})
+    with pytest.raises(FarmError, match="no such bucket"):
+        open_place(card, lambda: f"A:{TOKEN}").check()
+    with pytest.raises(FarmError, match="ACCESS_KEY:SECRET_KEY"):
+        open_place(card, lambda: "A")
+    nobody = card_for("s3://gone/quay", place={"endpoint": "http://127.0.0.1:9", "region": "us-east-1"})
+    with pytest.raises(FarmError):
+        open_place(nobody, lambda: f"A:{TOKEN}").check()
+
+
+class Full(Folder):
+    """A folder whose disk is full, or read-only."""
+
+    code = 28
+
+    def _send(self, local: Path, target: str, digest: str, moved: Callable[[int], None]) -> None:
+        raise OSError(self.code, os.strerror(self.code))
+
+
+@pytest.mark.parametrize(("code", "words"), [(28, "it is full"), (30, "read-only"), (13, "permission denied")])
+def test_a_full_or_read_only_place_is_one_clear_error(code: int, words: str, sending: Sending, tmp_path: Path) -> None:
+    card = card_for(tmp_path.as_uri())
+    plain = open_place(card, lambda: TOKEN)
+
+    def full() -> Place:
+        found = Full(plain.fs, plain.root, plain.farm, plain.url)
+        found.code = code
+        return found
+
+    farm = DropFarm(card, full)
+    with pytest.raises(FarmError, match=words) as caught:
+        farm.deliver(sending.crate, sending.delivered, lambda _: None)
+    assert not isinstance(caught.value, FarmBusy)
+    # the archive is kept for the next try
+    for left in sending.crate.parent.glob("*.outbox/*"):
+        left.unlink()
+
+
+def test_x4_a_place_that_leads_elsewhere_is_refused(sending: Sending, ledger: Ledger, tmp_path: Path) -> None:
+    (tmp_path / "place").mkdir()
+    card = card_for((tmp_path / "place").as_uri())
+    farm = farm_of(Somewhere(card, lambda: TOKEN, tmp_path / "place"))
+    sent = send(sending, card, Path("x"), farm.link(), ledger)
+    for name in ("../x", "a/b", ".hidden", ""):
+        with pytest.raises(FarmError):
+            farm.summary(name)
+    (order,) = (tmp_path / "place").rglob("order.json")
+    text = order.read_text()
+    order.write_text(text.replace("1001-1003", "1001-1040"))
+    put(open_place(card, lambda: TOKEN), order.parent.name, "Beauty/lantern_quay_beauty.1040.exr", packed_frame())
+    with pytest.raises(FarmError, match="was not ordered"):
+        track(ledger, sent.job, lambda _: farm_of(Somewhere(card, lambda: TOKEN, None)).link())
+    order.write_text("{")
+    with pytest.raises(FarmError, match="is damaged"):
+        track(ledger, sent.job, lambda _: farm_of(Somewhere(card, lambda: TOKEN, None)).link())
+
+
+def test_a_file_that_changed_after_packing_stops_it(crate: Path, tmp_path: Path) -> None:
+    (tmp_path / "place").mkdir()
+    farm = farm_of(Somewhere(card_for((tmp_path / "place").as_uri()), lambda: TOKEN, None))
+    (crate / "textures/sky.png").write_bytes(b"changed")
+    with pytest.raises(Blocked, match="not as it was packed"):
+        farm.deliver(crate, read_packing_list(crate), lambda _: None)
+    assert not list((tmp_path / "place").rglob("*.zip")) and Verdict.GOOD
