@@ -29,6 +29,7 @@ from tidy_crate.core.farm.protocol import (
     TaskChange,
 )
 from tidy_crate.core.files import hash_file, read_json
+from tidy_crate.core.job.forecast import Part, Rendered, forecast
 from tidy_crate.core.job.ledger import Ledger, new_key, submissions_of
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import Sending, compare, send
@@ -377,17 +378,18 @@ def test_u4_tiles_are_rendered_apart_and_are_parts_of_one_picture(
 
 
 def test_t2_the_forecast_in_the_middle_is_near_the_bill_at_the_end() -> None:
-    from tidy_crate.core.farm.protocol import Counts
-    from tidy_crate.core.job.track import NodeView, _forecast
-
-    # 2 nodes, 40 s of start-up and 10 s a frame at 24.00 an hour: 10 frames cost (80 + 100) s
-    price = Decimal("24.00") / 3600
-    node = NodeView(farm="f", name="n", seconds=65.0, frames=2, cost=65 * price, currency="EUR")
-    half = _forecast(10.0, Counts(done=5, waiting=5), [node, node], {"EUR": 130 * price})
-    assert half.cost is not None and half.cost == pytest.approx(180 * price, abs=Decimal("0.01"))
-    assert half.seconds_left == 25.0
-    assert _forecast(None, Counts(waiting=5), [], {"EUR": Decimal(0)}).seconds_left is None
-    assert _forecast(10.0, Counts(done=10), [node], {"EUR": Decimal(3)}).seconds_left == 0
+    # 40 of 100 frames of 10 s are done on 4 nodes that started in 40 s each, at 24 an hour
+    known = Rendered(count=40, mean=10.0, deviation=1.0, alike=0.0)
+    spent = Decimal("560") / 3600 * 24
+    found = forecast([Part(60, known, 4, 560.0, spent, "EUR")])
+    assert found.seconds_left == pytest.approx(150) and found.cost is not None and found.seconds is not None
+    assert float(found.cost.likely) == pytest.approx((560 + 600) / 3600 * 24, abs=0.001)
+    assert found.seconds.low < 150 < found.seconds.high and found.cost.low < found.cost.likely < found.cost.high
+    alike = forecast([Part(60, Rendered(40, 10.0, 1.0, 0.9), 4, 560.0, spent, "EUR")])
+    assert alike.seconds is not None and alike.seconds.high > found.seconds.high
+    assert forecast([Part(60, None, 4, 10.0, spent, "EUR")]).seconds_left is None
+    done = forecast([Part(0, known, 0, 560.0, spent, "EUR")])
+    assert done.cost is not None and done.cost.low == done.cost.high == spent and done.seconds_left == 0
 
 
 def test_x3_a_farm_that_is_killed_goes_on_where_it_was(short: tuple[Path, PackingList], tmp_path: Path) -> None:

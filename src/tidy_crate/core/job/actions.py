@@ -46,8 +46,12 @@ def act(ledger: Ledger, name: str, action: Action, links: Links, *, priority: in
     job, submissions = submissions_of(ledger, name)
     requests = job.packing_list().requests
     for row in submissions:
+        controlling(links(row), action)
         catch_up(ledger, row, requests, links(row))
     concerned = _concerned(submissions, action)
+    if not concerned and action is Action.CANCEL:
+        # what was asked for is so already
+        return ()
     if not concerned:
         states = ", ".join(f"{row.farm}: {row.state}" for row in submissions)
         raise WrongUsage(f"there is nothing to {action.value}", name, f"it stands like this: {states}")
