@@ -295,9 +295,8 @@ def own_quote(sending: Sending, card: FarmCard, user: Asking, ledger: Ledger) ->
         nodes=sending.nodes,
         batch=sending.batch,
         score_here=user.own_machine.score or SCORE_HERE,
-        # an order names neither: the usual priority, on machines that stay
-        priority=card.priority[0].name if card.priority else None,
-        reclaimable=False,
+        priority=sending.options.priority or (card.priority[0].name if card.priority else None),
+        reclaimable=bool(sending.options.reclaimable),
     )
     question = Question(
         content, timings, (card,), wishes, experience=Experiences(ledger), requests=_ordered(sending),

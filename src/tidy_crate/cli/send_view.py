@@ -35,6 +35,12 @@ def show_prepared(console: Console, prepared: Prepared) -> None:
     if outside := sending.packing.from_outside:
         shown = ", ".join(outside[:6]) + (f" and {len(outside) - 6} more" if len(outside) > 6 else "")
         console.print(cell(f"from outside the project: {shown}"), style="yellow")
+    quote, cap = prepared.quote, sending.options.cap
+    if quote is not None and quote.eligible and cap is not None and quote.cost.likely > cap:
+        console.print(
+            cell(f"warning: the job will most likely reach its cap and be paused: {quote.cost.likely:.2f} is expected"),
+            style="yellow",
+        )
     for finding in sending.errors:
         console.print(cell(f"error: {finding.code}  {finding.subject}: {finding.message}"), style="red")
     for finding in sending.warnings:

@@ -74,6 +74,15 @@ class PlaceAccess(CardPart):
     """Whether its machines are rented by us, and paid for until somebody shuts them down."""
 
 
+class ClusterAccess(CardPart):
+    """One's own machines under a distributed engine: the storage that all of them see."""
+
+    shared: str | None = None
+    """Folder for crates and frames, as this machine sees it."""
+    shared_on_nodes: str | None = None
+    """The same folder as the nodes see it; as here where nothing is said."""
+
+
 class Reclaimable(CardPart):
     """Machines that the farm may take back at any moment, for less money."""
 
@@ -175,6 +184,10 @@ class Program(CardPart):
     role: Literal["host", "renderer", "plugin"]
     versions: tuple[RangeText, ...] = Field(min_length=1)
     features: dict[str, VersionText] = Field(default_factory=dict)
+    command: tuple[str, ...] = ()
+    """For one's own machines: the command line that renders with it, with the placeholders of render commands."""
+    version_command: tuple[str, ...] = ()
+    """For one's own machines: the command line that prints its version."""
 
     @property
     def offered(self) -> Offered:
@@ -272,6 +285,7 @@ class FarmCard(Prices):
     sign_in: SignIn = SignIn()
     transfer: Transfer = Transfer()
     place: PlaceAccess = PlaceAccess()
+    cluster: ClusterAccess = ClusterAccess()
     operator: Operator = Operator()
     nodes: Nodes = Nodes()
     outputs: OutputRules = OutputRules()

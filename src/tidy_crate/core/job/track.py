@@ -317,7 +317,8 @@ def _farm_view(row: SubmissionRow, counts: Counts, trouble: str) -> FarmView:
 
 def _finish(submissions: Iterable[SubmissionRow], coming: Forecast) -> datetime | None:
     seen = [at for row in submissions if (at := from_text(row.seen)) is not None]
-    if not seen or coming.seconds_left is None:
+    waits = {row.state for row in submissions if not row.given_up} & _WAITING_FOR_US
+    if not seen or coming.seconds_left is None or waits:
         return None
     return max(seen) + timedelta(seconds=min(coming.seconds_left, 1e9))
 
@@ -418,6 +419,8 @@ def _currency(costs: dict[str, Decimal]) -> str:
     return next(iter(costs)) if len(costs) == 1 else ""
 
 
+# nothing goes on by itself
+_WAITING_FOR_US = {"paused", "held", "offered", "unpaid", "quoting"}
 _STATES = (
     "sending", "quoting", "offered", "unpaid", "rendering", "waiting", "held", "paused", "failed", "cancelled",
 )  # fmt: skip

@@ -1,0 +1,1 @@
+"""One's own machines under a distributed engine (Dask), over shared storage."""

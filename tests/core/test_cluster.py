@@ -1,0 +1,217 @@
+"""One's own machines: a real Dask scheduler and real worker processes, over a shared folder."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pytest
+
+from farms import TODAY, prepared
+from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError
+from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.links.cluster.link import ClusterFarm
+from tidy_crate.core.farm.protocol import Action
+from tidy_crate.core.job.actions import act
+from tidy_crate.core.job.ledger import Ledger
+from tidy_crate.core.job.retrieve import retrieve
+from tidy_crate.core.job.send import Sending, send
+from tidy_crate.core.job.track import JobView, log_of, track
+from tidy_crate.core.work.task import Task
+
+pytest.importorskip("distributed")
+RENDER = (
+    "{python}", "-m", "tidy_crate.practice.render", "{scene}", "--frames", "{frames}", "--into", "{output_folder}",
+    "--width", "{width}", "--height", "{height}", "--samples", "{samples}",
+)  # fmt: skip
+
+
+@dataclass
+class Cluster:
+    """A scheduler and its workers."""
+
+    port: int
+    folder: Path
+    processes: list[subprocess.Popen[bytes]] = field(default_factory=list)
+
+    def start(self, *words: str) -> subprocess.Popen[bytes]:
+        log = (self.folder / f"log-{len(self.processes)}").open("wb")
+        process = subprocess.Popen(
+            [sys.executable, "-m", "distributed.cli." + words[0], *words[1:]], stdout=log, stderr=log,
+            cwd=self.folder, start_new_session=True,
+        )  # fmt: skip
+        self.processes.append(process)
+        return process
+
+    def worker(self) -> subprocess.Popen[bytes]:
+        line = ("--no-nanny", "--nthreads", "1", "--no-dashboard", "--local-directory", str(self.folder))
+        return self.start("dask_worker", f"tcp://127.0.0.1:{self.port}", *line)
+
+    def stop(self) -> None:
+        for process in reversed(self.processes):
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+
+
+@pytest.fixture(scope="module")
+def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Cluster]:
+    with socket.socket() as listening:
+        listening.bind(("127.0.0.1", 0))
+        port = int(listening.getsockname()[1])
+    found = Cluster(port, tmp_path_factory.mktemp("cluster"))
+    found.start("dask_scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard", "--no-show")
+    found.worker()
+    found.worker()
+    yield found
+    found.stop()
+
+
+def card_for(port: int, shared: Path, **program: object) -> FarmCard:
+    return FarmCard.model_validate(
+        {"name": "studio", "url": f"dask://127.0.0.1:{port}", "currency": "EUR", "rates_from": TODAY, "practice": True,
+         "operator": {"kind": "own"}, "cluster": {"shared": str(shared)},
+         "program": [{"name": "practice", "role": "renderer", "versions": ["1.*"], "command": RENDER} | program],
+         "machine": [{"name": "m", "nodes": 2, "score": 100, "memory_gb": 8, "price_per_hour": 36}]}
+    )  # fmt: skip
+
+
+@pytest.fixture
+def ledger(tmp_path: Path) -> Ledger:
+    return Ledger(tmp_path / "ledger.sqlite")
+
+
+@pytest.fixture
+def shared(tmp_path: Path) -> Path:
+    (tmp_path / "shared").mkdir()
+    return tmp_path / "shared"
+
+
+def asked(packed: tuple[SceneContext, Path], card: FarmCard, **more: object) -> Sending:
+    wishes: dict[str, object] = {"frames": "1001-1004", "size": "48x27", "samples": 1, "batch": 1}
+    return prepared(packed[1], card, **wishes | more)
+
+
+def until(ask: Callable[[], JobView], wanted: Callable[[JobView], bool], seconds: float = 90) -> JobView:
+    deadline = time.monotonic() + seconds
+    while True:
+        view = ask()
+        if wanted(view):
+            return view
+        assert time.monotonic() < deadline, view.model_dump(exclude={"frames"})
+        time.sleep(0.3)
+
+
+def test_u8_a_job_runs_on_own_machines_one_is_killed_and_no_frame_is_lost(
+    cluster: Cluster, packed: tuple[SceneContext, Path], ledger: Ledger, shared: Path, tmp_path: Path
+) -> None:
+    card = card_for(cluster.port, shared)
+    farm = ClusterFarm(card)
+    sending = asked(packed, card, frames="1001-1006")
+    sent = send(sending, card, Path("studio.farm.toml"), farm.link(), ledger)
+    assert sent.submissions[0].uploaded_bytes == sending.delivered.bytes
+    # who ordered it is gone from here on; another process tracks it
+    opened = lambda _: ClusterFarm(card).link()  # noqa: E731
+    until(lambda: track(ledger, sent.job, opened), lambda view: view.done + view.counts.rendering > 0)
+    victim = cluster.processes[1]
+    os.killpg(victim.pid, signal.SIGKILL)
+    cluster.worker()
+    link = ClusterFarm(card).link()
+    view = until(lambda: track(ledger, sent.job, lambda _: link), lambda view: view.state == "done")
+    assert view.done == 6 and view.cost is not None and view.cost > 0
+    came = retrieve(ledger, sent.job, tmp_path / "frames", lambda _: link)
+    assert came.at_home == 12 and not came.damaged and came.ended
+    assert "done in" in log_of(ledger, sent.job, Task("main", 1002), lambda _: link)
+    again = send(sending, card, Path("x"), ClusterFarm(card).link(), ledger, again=True)
+    assert again.submissions[0].uploaded_bytes == 0
+    act(ledger, again.job, Action.CANCEL, lambda _: link)
+
+
+def test_u5_test_frames_first_and_the_rest_after_resume(
+    cluster: Cluster, packed: tuple[SceneContext, Path], ledger: Ledger, shared: Path
+) -> None:
+    card = card_for(cluster.port, shared)
+    link = ClusterFarm(card).link()
+    sent = send(asked(packed, card, start="tested", test_frames="1003"), card, Path("x"), link, ledger)
+    opened = lambda _: link  # noqa: E731
+    view = until(lambda: track(ledger, sent.job, opened), lambda view: view.state == "held")
+    assert view.done == 1
+    act(ledger, sent.job, Action.RESUME, opened)
+    view = until(lambda: track(ledger, sent.job, opened), lambda view: view.state == "done")
+    assert view.done == 4
+
+
+def test_t3_a_program_that_fails_is_tried_again_and_told_with_what_it_said(
+    cluster: Cluster, packed: tuple[SceneContext, Path], ledger: Ledger, shared: Path
+) -> None:
+    card = card_for(cluster.port, shared, command=("{python}", "-c", "print('no licence is free'); exit(3)"))
+    link = ClusterFarm(card).link()
+    sent = send(asked(packed, card, frames="1001", retries=1), card, Path("x"), link, ledger)
+    view = until(lambda: track(ledger, sent.job, lambda _: link), lambda view: view.state == "failed")
+    assert "no licence is free" in (view.troubles[0].error or "")
+    assert view.frames[0].attempt == 2
+
+
+@pytest.mark.parametrize(
+    ("program", "words"),
+    [({"version_command": ("{nothing}",)}, "it has no"),
+     ({"version_command": (sys.executable, "-c", "print('practice 1.4')")}, "another version than 1.5")],
+)  # fmt: skip
+def test_u8_workers_that_cannot_do_it_are_told_before_anything_begins(
+    program: dict[str, object], words: str, cluster: Cluster, packed: tuple[SceneContext, Path], ledger: Ledger,
+    shared: Path,
+) -> None:  # fmt: skip
+    card = card_for(cluster.port, shared, **program)
+    with pytest.raises(FarmError, match="no worker can render it") as caught:
+        send(asked(packed, card, programs={"practice": "1.5"}), card, Path("x"), ClusterFarm(card).link(), ledger)
+    assert words in str(caught.value)
+    assert not list(shared.rglob("*.exr"))
+
+
+def test_u8_a_crate_that_workers_cannot_see_and_a_scheduler_that_is_not_there(
+    cluster: Cluster, packed: tuple[SceneContext, Path], ledger: Ledger, shared: Path, tmp_path: Path
+) -> None:
+    card = card_for(cluster.port, shared)
+    elsewhere = card.model_copy(
+        update={"cluster": card.cluster.model_copy(update={"shared_on_nodes": str(tmp_path / "not-mounted")})}
+    )
+    with pytest.raises(FarmError, match="cannot read the crate"):
+        send(asked(packed, elsewhere), elsewhere, Path("x"), ClusterFarm(elsewhere).link(), ledger)
+    gone = card_for(9, shared)
+    farm = ClusterFarm(gone)
+    farm.deliver(packed[1], asked(packed, gone).delivered, lambda _: None)
+    with pytest.raises(FarmBusy, match="cannot be reached"):
+        farm.submit(asked(packed, gone).order(next((shared / "crates").iterdir()).name))
+
+
+def test_what_the_shared_storage_says_is_not_trusted(
+    cluster: Cluster, packed: tuple[SceneContext, Path], ledger: Ledger, shared: Path, crate: Path
+) -> None:
+    card = card_for(cluster.port, shared)
+    farm = ClusterFarm(card)
+    sent = send(asked(packed, card, start="held"), card, Path("x"), farm.link(), ledger)
+    opened = lambda _: farm.link()  # noqa: E731
+    assert track(ledger, sent.job, opened).state == "held"
+    (job,) = (shared / "jobs").iterdir()
+    (job / "records/x-1.jsonl").write_bytes(b'{"half a li')
+    assert track(ledger, sent.job, opened).done == 0
+    (job / "records/x-1.jsonl").write_bytes(b'{"state": 1}\n')
+    with pytest.raises(FarmError, match="is damaged"):
+        track(ledger, sent.job, opened)
+    for name in ("../x", ""):
+        with pytest.raises(FarmError):
+            farm.summary(name)
+    (crate / "textures/sky.png").write_bytes(b"changed")
+    shutil.rmtree(shared / "crates")
+    with pytest.raises(Blocked, match="not as it was packed"):
+        farm.deliver(crate, asked(packed, card).delivered, lambda _: None)
