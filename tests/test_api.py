@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 import shutil
-from decimal import Decimal
 from pathlib import Path
 
 import pytest
@@ -15,6 +14,7 @@ from tidy_crate import api
 from tidy_crate.core.asset.search import SURE
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.progress import Step
+from tidy_crate.core.work.options import SendOptions
 from tidy_crate.core.work.task import Task, TaskRange
 from tidy_crate.core.work.trust import NotTrusted
 from tidy_crate.estimating import Ask, TimingSource
@@ -108,10 +108,10 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
     card = str(farm / "practice.farm.toml")
     control.start(farm, FarmSettings(nodes=2, startup_seconds=5))
     try:
-        assert api.account(card, user=user)[1].balance == Decimal(250)
+        assert all(step.works for step in api.try_farm(card, user=user)[1])
         picked = api.estimate(crate, [card], user=user).estimate
         assert picked.pick is not None
-        prepared = api.prepare(crate, card, batch=1, user=user)
+        prepared = api.prepare(crate, card, SendOptions(batch=1), user=user)
         # a project's own frame token holds here too, though this process never opened the project
         assert not prepared.sending.errors and prepared.quote is not None
         sent = api.send(prepared, user=user, progress=steps.append)
@@ -136,7 +136,9 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
         assert api.review(sent.job, user=user).clean
         assert "done in" in api.log(sent.job, Task("main", 2), user=user)
         # a second submission of the same job, for one frame of it
-        again = api.prepare(crate, card, tasks=(TaskRange(request="main", frames="3"),), user=user)
+        again = api.prepare(
+            crate, card, SendOptions(batch=1), tasks=(TaskRange(request="main", frames="3"),), user=user
+        )
         assert api.send(again, job=sent.job, user=user).job == sent.job
         both = api.retrieve(sent.job, into, follow=True, user=user)
         assert len(both.retrieved) == 1 and "set-aside" in str(both.retrieved[0].path) and both.at_home == 3

@@ -41,15 +41,14 @@ if TYPE_CHECKING:
     from tidy_crate.core.context.decisions import MendDecision, Waiver
     from tidy_crate.core.context.relink import Proposal
     from tidy_crate.core.context.scene import SceneContext
-    from tidy_crate.core.context.user import OwnMachine, UserFile
+    from tidy_crate.core.context.user import NotifySettings, OwnMachine, UserFile
     from tidy_crate.core.crate.collect import CollectResult
     from tidy_crate.core.crate.proving import Proof
     from tidy_crate.core.estimate.estimate import Answer
     from tidy_crate.core.estimate.probe_result import ProbeResult
     from tidy_crate.core.exchange import ExchangeRate
     from tidy_crate.core.farm.card import FarmCard
-    from tidy_crate.core.farm.links.interface import FarmLink
-    from tidy_crate.core.farm.protocol import Account
+    from tidy_crate.core.farm.links.interface import FarmLink, Trial
     from tidy_crate.core.farm.sign_in import Keys
     from tidy_crate.core.job.actions import Refund
     from tidy_crate.core.job.balances import FarmBalance
@@ -65,7 +64,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.scene.model import Asset, Survey
     from tidy_crate.core.work.options import FarmOptions, SendOptions
     from tidy_crate.core.work.running import Commands
-    from tidy_crate.core.work.task import Task
+    from tidy_crate.core.work.task import Task, TaskRange
     from tidy_crate.core.work.trust import Claim, Trust
     from tidy_crate.estimating import Ask, TimingSource
     from tidy_crate.sending import Prepared
@@ -132,6 +131,11 @@ class User:
     def own_machine(self) -> OwnMachine:
         """What this machine is and costs, as far as the user's configuration says."""
         return self._configuration.here
+
+    @property
+    def notify(self) -> NotifySettings:
+        """Who is told when a job is done or in trouble."""
+        return self._configuration.notify
 
     @property
     def send_options(self) -> FarmOptions:
@@ -594,15 +598,16 @@ def farm_moved(farm: str, *, user: User | None = None) -> tuple[FarmCard, str]:
     return card, user.keys.move(card, path)
 
 
-def account(farm: str, *, user: User | None = None) -> tuple[FarmCard, Account]:
-    """Sign in to a farm, and return its card, who that is there, and what is left to spend."""
-    from tidy_crate.core.farm.links.interface import needed
-    from tidy_crate.core.farm.protocol import Capability
+def try_farm(farm: str, *, user: User | None = None) -> tuple[FarmCard, tuple[Trial, ...]]:
+    """Try the way to a farm out, step by step. Nothing is ordered. Return its card, and what each step came to."""
+    from tidy_crate.core.errors import FarmError
 
     card, path = load_card(farm, user=user)
     with FarmLinks(user) as links:
         link = links.to(str(path))
-        return card, needed(link.account, link, Capability.ACCOUNT).account()
+        if link.trial is None:
+            raise FarmError("this way to reach a farm has nothing to try out", card.name)
+        return card, tuple(link.trial())
 
 
 # ---- jobs
@@ -654,18 +659,19 @@ def prepare(
     wanted: SendOptions | None = None,
     *,
     views: tuple[str, ...] = (),
+    tasks: tuple[TaskRange, ...] = (),
     user: User | None = None,
 ) -> Prepared:
     """Check a crate against a farm, as it is asked for, and quote it. Nothing is sent.
 
-    views: some of the views that the wishes come to, by name; all of them where none is named.
+    views: some of the views that the wishes come to, by name; all of them where none is named. tasks: only these.
     """
     from tidy_crate.core.work.options import SendOptions
     from tidy_crate.sending import prepare as core
 
     user = user or User.here()
     with ledger(user) as book:
-        return core(crate, farm, wanted or SendOptions(), user, book, views)
+        return core(crate, farm, wanted or SendOptions(), user, book, views, tasks)
 
 
 def split(
@@ -760,12 +766,15 @@ def track(
     """
     from tidy_crate.core.errors import FarmBusy
     from tidy_crate.core.farm.protocol import JobState
+    from tidy_crate.core.job.notify import Notifier
     from tidy_crate.core.job.outage import Outage, say_nothing
     from tidy_crate.core.job.submission import wait_for_changes
     from tidy_crate.core.job.track import track as core
 
-    with ledger(user) as book, FarmLinks(user) as links:
+    owner = user or User.here()
+    with ledger(owner) as book, FarmLinks(owner) as links:
         outage = Outage(tell or say_nothing)
+        notifier = Notifier(owner.notify, owner.keys.secret, tell or say_nothing)
         while True:
             try:
                 view = core(book, job, links, frames=frames)
@@ -775,6 +784,7 @@ def track(
                 outage.wait(error)
                 continue
             outage.over()
+            notifier.look(book, view)
             if follow is None or (view.state in list(JobState) and JobState(view.state).ended):
                 return view
             follow(view)

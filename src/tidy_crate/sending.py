@@ -28,7 +28,7 @@ from tidy_crate.core.job.send import prepare as look_over
 from tidy_crate.core.job.send import send as submit
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.work.options import FarmOptions, SendOptions
-from tidy_crate.core.work.task import Task, ranges_of, slices, tasks_of
+from tidy_crate.core.work.task import Task, TaskRange, ranges_of, slices, tasks_of
 from tidy_crate.estimating import Asking, own_quote
 
 
@@ -74,13 +74,24 @@ def wishes_for(crate: Path, card: FarmCard, said: SendOptions, user: Sender) -> 
 
 
 def prepare(
-    crate: Path, farm: str, said: SendOptions, user: Sender, ledger: Ledger, views: tuple[str, ...] = ()
+    crate: Path,
+    farm: str,
+    said: SendOptions,
+    user: Sender,
+    ledger: Ledger,
+    views: tuple[str, ...] = (),
+    tasks: tuple[TaskRange, ...] = (),
 ) -> Prepared:
-    """Check a crate against a farm, as it is asked for, and quote it. Nothing is sent. views: see `send.prepare`."""
+    """Check a crate against a farm, as it is asked for, and quote it. Nothing is sent.
+
+    views: see `send.prepare`. tasks: only these; all of them where none is named.
+    """
     path = find_card(farm, user.card_folders)
     card = read_card(path)
     layers = wishes_for(crate, card, said, user)
     sending = look_over(crate, card, layers, date.today(), user.origin_of(crate), views)
+    if tasks:
+        sending = sending.of(tasks)
     return _quoted(Prepared(sending, card, path, None), user, ledger)
 
 

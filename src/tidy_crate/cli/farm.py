@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from tidy_crate.core.farm.card import FarmCard, Machine
+    from tidy_crate.core.farm.links.interface import Trial
     from tidy_crate.core.farm.prices import Price
 
 
@@ -125,15 +126,26 @@ def register(app: typer.Typer) -> None:
 
     @command(farm, "test")
     def test(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
-        """Sign in to a farm and show the balance."""
-        found, account = api.account(card)
-        talk.result(
-            account.model_dump(mode="json") | {"farm": found.name},
-            lambda console: console.print(
-                f"{found.name} answers: signed in as {account.user}, {account.balance} {account.currency} left.",
-                markup=False,
-            ),
-        )
+        """Try the way to a farm out, step by step, and say what works. Nothing is ordered."""
+        found, steps = api.try_farm(card)
+        works = all(one.works for one in steps)
+        document = {
+            "farm": found.name, "works": works,
+            "steps": [{"step": one.step, "works": one.works, "said": one.said} for one in steps],
+        }  # fmt: skip
+        talk.result(document, lambda console: _show_trial(console, found, steps))
+        if not works:
+            raise typer.Exit(3)
+
+
+def _show_trial(console: Console, card: FarmCard, steps: tuple[Trial, ...]) -> None:
+    from tidy_crate.cli.show import cell, table
+
+    rows = table("step", "works", "found")
+    for one in steps:
+        rows.add_row(cell(one.step), "yes" if one.works else "no", cell(one.said))
+    console.print(cell(card.title or card.name))
+    console.print(rows)
 
 
 def _show_gaps(console: Console, card: FarmCard, gaps: list[tuple[str, str]]) -> None:

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from tidy_crate.cli.talk import Talk, command
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 FolderOption = Annotated[
     Path | None,
@@ -19,7 +22,7 @@ FolderOption = Annotated[
 
 def register(app: typer.Typer) -> None:
     """Add the commands."""
-    practice = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="The practice farm: start, stop.")
+    practice = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="The practice farm.")
     app.add_typer(practice, name="practice")
 
     @command(practice, "start")
@@ -33,7 +36,7 @@ def register(app: typer.Typer) -> None:
             typer.Option(
                 "--fault",
                 metavar="KIND:FRAME",
-                help="Spoil a frame's first attempt: black, invalid, truncated, or damaged in transit.",
+                help="Spoil a frame's first attempt: black, invalid, truncated, small, misnumbered, lost, damaged.",
             ),
         ] = None,
     ) -> None:
@@ -61,6 +64,46 @@ def register(app: typer.Typer) -> None:
             ),
         )
 
+    @command(practice, "fault")
+    def fault(
+        talk: Talk,
+        faults: Annotated[
+            list[str] | None,
+            typer.Argument(metavar="[KIND=VALUE]...", help="A fault of the line, such as drop=0.2; 0 switches it off."),
+        ] = None,
+        folder: FolderOption = None,
+    ) -> None:
+        """Switch faults of the line on and off while the farm runs; without any, list what there is.
+
+        Examples:
+          tidy-crate practice fault drop=0.2 busy=0.1
+          tidy-crate practice fault slow=200000 drop=0
+        """
+        from tidy_crate.practice.farm import control
+        from tidy_crate.practice.farm.settings import LINE_FAULTS, parse_line_fault
+
+        if not faults:
+            talk.result({"faults": LINE_FAULTS}, _show_faults)
+            return
+        switched = dict(parse_line_fault(text) for text in faults)
+        control.switch_faults(folder or _usual_folder(), switched)
+        words = ", ".join(f"{kind} is {value:g}" if value else f"{kind} is off" for kind, value in switched.items())
+        talk.result({"switched": switched}, lambda console: console.print(words))
+
+    @command(practice, "pay")
+    def pay(
+        talk: Talk,
+        amount: Annotated[str, typer.Argument(metavar="AMOUNT", help="In the farm's currency: 50.")],
+        folder: FolderOption = None,
+    ) -> None:
+        """Pay money in at the practice farm, for jobs that wait for it."""
+        from tidy_crate.estimating import parse_money
+        from tidy_crate.practice.farm import control
+
+        found, _ = parse_money(amount, "EUR")
+        control.pay(folder or _usual_folder(), found)
+        talk.result({"paid": str(found)}, lambda console: console.print(f"{found} EUR are paid in."))
+
     @command(practice, "stop")
     def stop(talk: Talk, folder: FolderOption = None) -> None:
         """Stop the practice farm. Its jobs and frames stay, and go on after the next start."""
@@ -69,6 +112,16 @@ def register(app: typer.Typer) -> None:
         stopped = control.stop(folder or _usual_folder())
         words = "The practice farm has stopped." if stopped else "The practice farm was not running."
         talk.result({"stopped": stopped}, lambda console: console.print(words))
+
+
+def _show_faults(console: Console) -> None:
+    from tidy_crate.cli.show import cell, table
+    from tidy_crate.practice.farm.settings import LINE_FAULTS
+
+    rows = table("fault", "its value")
+    for name, what in LINE_FAULTS.items():
+        rows.add_row(name, cell(what))
+    console.print(rows)
 
 
 def _usual_folder() -> Path:

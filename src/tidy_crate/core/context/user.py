@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 from pydantic import Field
 
@@ -27,6 +28,32 @@ class OwnMachine(Model):
     """Measured speed of the line to the farms, where it is slower than theirs."""
 
 
+class MailSettings(Model):
+    """A mail server, and who gets the news. The password is a secret, never here."""
+
+    to: tuple[str, ...] = Field(min_length=1)
+    sender: str
+    server: str
+    port: int = Field(default=587, ge=1, le=65535)
+    security: Literal["starttls", "tls", "none"] = "starttls"
+    """`none` only for a server on this machine."""
+    user: str = ""
+    """Name to sign in with; the password is in TIDY_CRATE_TOKEN_MAIL or in the keyring."""
+
+
+class NotifySettings(Model):
+    """Who is told when a job is done or in trouble."""
+
+    mail: MailSettings | None = None
+    web_hook: str | None = None
+    """Address that gets the news as JSON, signed with the secret in TIDY_CRATE_TOKEN_HOOK or in the keyring."""
+
+    @property
+    def to_anybody(self) -> bool:
+        """Whether anybody is told."""
+        return self.mail is not None or self.web_hook is not None
+
+
 class UserFile(Model):
     """What the file may say."""
 
@@ -41,6 +68,8 @@ class UserFile(Model):
     """This machine, for comparing farms with rendering here."""
     send: FarmOptions = FarmOptions()
     """What is wished of submissions where neither project nor command line say so."""
+    notify: NotifySettings = NotifySettings()
+    """Who is told when a job is done or in trouble."""
     token_variables: tuple[str, ...] = ()
     """Variables of the environment, beside `TIDY_CRATE_TOKEN_...`, that farm cards may take a token from."""
 

@@ -52,6 +52,19 @@ class Keys:
             raise FarmError(what, card.name, f"if the farm has moved, run: tidy-crate farm moved {card.name}")
         return token
 
+    def secret(self, purpose: str) -> str:
+        """Return a secret of the user's own, such as the password for mail: from the environment or the keyring.
+
+        Raises FarmError when there is none.
+        """
+        variable = f"{OWN_VARIABLES}{purpose.upper()}"
+        if self.environment.get(variable, "").strip():
+            return _usable(self.environment[variable], variable)
+        kept = _from_keyring(purpose)
+        if kept:
+            return _usable(kept, "the keyring")
+        raise FarmError(f"there is no secret for {purpose}", None, f"set {variable}, or put it into the keyring")
+
     def move(self, card: FarmCard, path: Path) -> str:
         """Note that a card's token belongs to the card's address from now on. Return the address."""
         address = origin(card.url)

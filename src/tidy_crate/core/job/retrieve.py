@@ -131,8 +131,16 @@ def _retrieve(
         states = []
         try:
             for row in submissions:
-                link = links(row)
-                states.append(catch_up(ledger, row, content.requests, link).state)
+                try:
+                    link = links(row)
+                    state = catch_up(ledger, row, content.requests, link).state
+                except FarmError:
+                    if not row.given_up:
+                        raise
+                    # its frames are with other farms by now
+                    continue
+                if not row.given_up:
+                    states.append(state)
                 rounds.farms[row.id] = _Farm(link, needed(link.fetch, link, Capability.FETCH), row)
             rounds.fetch_all()
         except FarmBusy as error:
@@ -151,7 +159,7 @@ def _retrieve(
         at_home=rounds.at_home(),
         missing=tuple(_missing(ledger, job.id, content, submissions)),
         damaged=tuple(rounds.damaged),
-        ended=all(JobState(row.state).ended for row in submissions),
+        ended=all(JobState(row.state).ended for row in submissions if not row.given_up),
     )
 
 

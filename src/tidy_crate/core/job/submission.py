@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -63,6 +63,13 @@ class Ordered:
 
         return ordered
 
+    def own_numbers(self) -> dict[str, list[int]]:
+        """The frames of each request in order: a farm that numbers from zero means their places."""
+        found: dict[str, set[int]] = {}
+        for one in self.ranges:
+            found.setdefault(one.request, set()).update(parse_frames(one.frames))
+        return {request: sorted(frames) for request, frames in found.items()}
+
     def outputs(self) -> dict[str, tuple[str, ...]]:
         """The outputs of each request."""
         return {request.name: request.outputs for request in self.requests}
@@ -99,6 +106,7 @@ def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, 
         what = f"the farm bills in {summary.currency}, its card says {row.currency}"
         raise FarmError(what, row.farm, "correct the currency on its card")
     ordered: Callable[[Task], bool] | None = None
+    own_number: dict[str, list[int]] | None = None
     outputs: dict[str, tuple[str, ...]] = {}
     for _ in range(MOST_PAGES):
         if row.cursor == summary.cursor:
@@ -107,6 +115,9 @@ def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, 
         if ordered is None:
             found = Ordered.of(row, requests)
             ordered, outputs = found.checker(), found.outputs()
+            own_number = found.own_numbers() if link.from_zero else None
+        if own_number is not None:
+            page = page.model_copy(update={"tasks": tuple(_renumbered(one, own_number, row) for one in page.tasks)})
         _check(page, row, ordered, outputs)
         if page.more and page.cursor == row.cursor:
             raise FarmError("the farm's changes have no end", row.farm, "report it to the farm")
@@ -132,6 +143,14 @@ def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, 
                 setattr(now, name, value)
                 setattr(row, name, value)
     return summary
+
+
+def _renumbered(change: TaskChange, own: dict[str, list[int]], row: SubmissionRow) -> TaskChange:
+    """A change with the frame's own number in place of its place in the order."""
+    frames, place = own.get(change.task.request, []), change.task.frame
+    if not 0 <= place < len(frames):
+        raise FarmError(f"the farm reports a task that was not ordered: {change.task}", row.farm)
+    return change.model_copy(update={"task": replace(change.task, frame=frames[place])})
 
 
 def _check(

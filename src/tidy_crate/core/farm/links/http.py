@@ -5,18 +5,20 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 from urllib.parse import quote
 
 import httpx
+from blake3 import blake3
 from pydantic import BaseModel, ValidationError
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.exchange import Exchange, Passing, pieces
-from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, needed
+from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, needed, tried
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
     OLDEST,
@@ -56,7 +58,7 @@ M = TypeVar("M", bound=BaseModel)
 
 def open_link(card: FarmCard, token: Token) -> FarmLink:
     """Open the link to the farm at a card's http or https address. See registry.Opener."""
-    return HttpFarm(card.name, card.url, token).link()
+    return replace(HttpFarm(card.name, card.url, token).link(), from_zero=card.outputs.from_zero)
 
 
 class HttpFarm:
@@ -78,7 +80,37 @@ class HttpFarm:
 
     def link(self) -> FarmLink:
         """The farm as a link with every capability of the protocol. What it offers is asked when it is used."""
-        return FarmLink(self.name, self, self, self, self, self, self, self, self.close)
+        return FarmLink(
+            self.name, self, self, self, self, self, self, self, close=self.close, trial=self.trial
+        )  # fmt: skip
+
+    def trial(self) -> Iterator[Trial]:
+        """See FarmLink.trial."""
+        yield (first := tried("reach it, and agree on a version", self._greeted))
+        if not first.works:
+            return
+        offers = self.hello().offers
+
+        def signed_in() -> str:
+            account = self.account()
+            return f"as {account.user}, {account.balance} {account.currency} left"
+
+        if Capability.ACCOUNT.value in offers:
+            yield tried("sign in", signed_in)
+        if Capability.DELIVER.value in offers:
+            yield tried("send a file, and have it verified", self._small_file)
+
+    def _greeted(self) -> str:
+        found = self.hello()
+        return f"{found.farm}, version {min(found.protocol, VERSION)}; it can {', '.join(found.offers)}"
+
+    def _small_file(self) -> str:
+        data = b"tidy-crate tries the way out\n"
+        digest = blake3(data).hexdigest()
+        refused = self.take([Piece(digest, 0, digest, data)])
+        if refused or self.missing([Source(digest, len(data), Path())]):
+            raise FarmError("the farm does not keep what it is sent", self.name, "report it to the farm")
+        return f"{len(data)} bytes arrived"
 
     def hello(self) -> Hello:
         """Greet the farm once, and agree on a version of the protocol.

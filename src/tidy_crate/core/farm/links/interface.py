@@ -6,14 +6,14 @@ says plainly what a farm without it cannot do.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
 from typing import Protocol, TypeVar
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import FarmError
+from tidy_crate.core.errors import FarmError, TidyCrateError
 from tidy_crate.core.farm.protocol import (
     Account,
     Action,
@@ -116,6 +116,24 @@ class Accounting(Protocol):
 
 
 @dataclass(frozen=True)
+class Trial:
+    """One step of trying a farm out."""
+
+    step: str
+    works: bool
+    said: str
+    """What was found, or what is wrong and what to do."""
+
+
+def tried(step: str, work: Callable[[], str]) -> Trial:
+    """Do one step of a trial. work: returns what was found."""
+    try:
+        return Trial(step, True, work())
+    except TidyCrateError as error:
+        return Trial(step, False, f"{error.what}; {error.remedy}" if error.remedy else error.what)
+
+
+@dataclass(frozen=True)
 class FarmLink:
     """A farm within reach: what it can do, a capability each."""
 
@@ -128,7 +146,11 @@ class FarmLink:
     control: Controlling | None = None
     quote: Quoting | None = None
     account: Accounting | None = None
+    from_zero: bool = False
+    """Whether it numbers the frames of every order from zero: the first one is 0, whatever its own number."""
     close: Callable[[], None] = lambda: None
+    trial: Callable[[], Iterator[Trial]] | None = None
+    """Tries the way to the farm out, step by step; nothing is ordered."""
 
     def offers(self) -> tuple[Capability, ...]:
         """The capabilities that it has."""

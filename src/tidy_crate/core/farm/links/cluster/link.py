@@ -29,7 +29,7 @@ from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.crate.packing import FILE_NAME, PackedFile, PackingList, last_packing_list
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, UnreadableInput
 from tidy_crate.core.farm.card import FarmCard, Program
-from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved
+from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, tried
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
     PAGE,
@@ -136,7 +136,30 @@ class ClusterFarm:
 
     def link(self) -> FarmLink:
         """The cluster as a link."""
-        return FarmLink(self._card.name, deliver=self, submit=self, changes=self, fetch=self, control=self)
+        return FarmLink(
+            self._card.name, deliver=self, submit=self, changes=self, fetch=self, control=self, trial=self.trial
+        )
+
+    def trial(self) -> Iterator[Trial]:
+        """See FarmLink.trial."""
+
+        def written() -> str:
+            probe = self.shared / f".tidy-crate-{time.time_ns()}"
+            with _told(self.shared):
+                write_bytes(probe, b"may this be written?")
+                probe.unlink()
+            return f"{self.shared} can be written from here"
+
+        yield tried("write to the shared storage", written)
+
+        def met() -> str:
+            with self._client() as client:
+                workers: Any = client.scheduler_info(n_workers=-1)["workers"]
+                if not workers:
+                    raise FarmError("the scheduler has no workers", self._card.url, "start some")
+                return f"{len(workers)} workers, all of the same versions"
+
+        yield tried("meet the scheduler and its workers", met)
 
     # ---- delivering
 

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -28,7 +28,7 @@ from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.drop.job_sheet import as_html, as_markdown, job_sheet
 from tidy_crate.core.farm.links.drop.place import Found, Place, open_place
-from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved
+from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, tried
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
     PAGE,
@@ -116,8 +116,26 @@ class DropFarm:
     def link(self) -> FarmLink:
         """The farm as a link."""
         return FarmLink(
-            self._card.name, deliver=self, submit=self, changes=self, fetch=self, control=self, close=self.close
-        )
+            self._card.name, deliver=self, submit=self, changes=self, fetch=self, control=self, close=self.close,
+            trial=self.trial,
+        )  # fmt: skip
+
+    def trial(self) -> Iterator[Trial]:
+        """See FarmLink.trial."""
+        yield (first := tried("reach it, and sign in", lambda: type(self._place).__name__.lower()))
+        if not first.works:
+            return
+
+        def written() -> str:
+            self._place.check()
+            return f"{self._card.url} can be written"
+
+        yield tried("write and remove a file", written)
+
+        def listed() -> str:
+            return f"{len(self._place.find('jobs'))} files of earlier jobs"
+
+        yield tried("list what is there", listed)
 
     def close(self) -> None:
         """Close the connection."""
