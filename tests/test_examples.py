@@ -11,8 +11,11 @@ from pathlib import Path
 from types import ModuleType
 
 import pytest
+from PIL import Image
 
 from conftest import Run, tree
+from tidy_crate.practice.farm import control
+from tidy_crate.practice.farm.settings import FarmProgram, FarmSettings
 
 EXAMPLE = Path(__file__).parents[1] / "examples" / "povray"
 PUBLIC = Path("/usr/share/doc/povray/examples")
@@ -85,6 +88,32 @@ def test_the_way_from_export_to_a_proven_crate_and_timed_frames(pier: Path, run:
     assert proof.code == 0 and proof.json["whole"] and proof.json["test_frame"]["good"], proof.out
     timed = run("probe", crate, "--json", "--frames", "2")
     assert timed.code == 0 and all(one["seconds"] > 0 for one in timed.json["frames"])
+
+    # a farm renders it by a program of its own settings, never by the command line that the crate brings
+    farm = tmp_path / "farm"
+    own = FarmProgram(name="povray", version="3.7", command=(
+        "{python}", str(EXAMPLE / "povray_host.py"), "render", "{host_scene}", "--frames", "{frames}", "--width",
+        "{width}", "--height", "{height}", "--into", "{output_folder}", "--animation", "1:24:0:1", "--name",
+        "pier.####.png", "--cyclic",
+    ))  # fmt: skip
+    control.start(farm, FarmSettings(nodes=2, startup_seconds=1, output_path="any", programs=(own,)))
+    try:
+        words = ("--farm", farm / "practice.farm.toml", "--frames", "3-5", "--size", "64x48", "--batch", "2", "--yes")
+        sent = run("send", crate, *words, "--json")
+        assert sent.code == 0, sent.out + sent.err
+        home = run("retrieve", sent.json["job"], "--into", tmp_path / "frames", "--follow", "--json")
+        assert home.code == 0 and home.json["at_home"] == 3, home.out
+        with Image.open(next((tmp_path / "frames").rglob("*0004.png"))) as picture:
+            assert picture.size == (64, 48)
+    finally:
+        control.stop(farm)
+    other = own.model_copy(update={"name": "another"})
+    control.start(farm, FarmSettings(nodes=1, startup_seconds=1, output_path="any", programs=(other,)))
+    try:
+        refused = run("send", crate, *words, "--again")
+        assert refused.code in (1, 3) and "povray" in refused.err
+    finally:
+        control.stop(farm)
 
 
 @needs_povray

@@ -55,6 +55,8 @@ class Blobs:
         """room: returns the bytes that it may hold, for trying out a full disk; None for as much as the disk has."""
         self._folder, self._room = folder, room
         (folder / "drafts").mkdir(parents=True, exist_ok=True)
+        self.repeated = 0
+        """Bytes that arrived although they were here and acknowledged, since the farm began."""
         self._lock = threading.Lock()
         self._files: dict[str, threading.Lock] = {}
         self._index = sqlite3.connect(folder / "chunks.sqlite", check_same_thread=False, isolation_level=None)
@@ -170,6 +172,17 @@ class Blobs:
                 if blake3(data).hexdigest() == place.blake3:
                     return data
         return None
+
+    def knows(self, head: Head) -> bool:
+        """Whether a piece is here already."""
+        if self.has(head.file):
+            return True
+        with self._lock:
+            row = self._index.execute(
+                "SELECT 1 FROM chunk WHERE file = ? AND offset = ? AND blake3 = ?",
+                (head.file, head.offset, head.blake3),
+            ).fetchone()
+        return row is not None
 
     @contextmanager
     def taking(self, size: int) -> Iterator[Taking]:
@@ -312,6 +325,8 @@ class Taking:
     def _begin(self, head: Head) -> None:
         self._head, self._left, self._found = head, head.bytes, blake3()
         self._out, self._path, self._why = None, None, ""
+        if self._store.knows(head):
+            self._store.repeated += head.bytes
         if head.file == head.blake3 and head.offset == 0:
             if not self._store.has(head.file):
                 self._path = self._store.draft(head.file)

@@ -11,7 +11,7 @@ from typing import Any
 from tidy_crate.practice.farm.settings import LINE_FAULTS, FarmSettings
 
 # what every operator of this farm may always do
-_EXEMPT = ("/faults", "/shutdown", "/pay")
+_EXEMPT = ("/faults", "/shutdown", "/pay", "/repeated")
 RETRY_AFTER = 1
 Message = dict[str, Any]
 

@@ -50,6 +50,7 @@ from tidy_crate.core.work.task import Task, TaskState, tasks_of
 from tidy_crate.practice.farm.blobs import Blobs
 from tidy_crate.practice.farm.line import Faulty, Line
 from tidy_crate.practice.farm.node import synthetic_product
+from tidy_crate.practice.farm.reading import program_for
 from tidy_crate.practice.farm.scheduler import NODE_LOST, Scheduler
 from tidy_crate.practice.farm.settings import FarmPriority, FarmSettings
 from tidy_crate.practice.farm.store import (
@@ -152,6 +153,9 @@ def make_app(
             raise HTTPException(404, "there is no such crate")
         if trouble := refusal(order, settings):
             raise HTTPException(422, trouble)
+        folder = scheduler.crate_folder(order.crate)
+        # raises, as plain words, for a scene that none of its programs renders
+        program_for(folder / (folder / ".scene").read_text(encoding="utf-8"), settings)
 
     @app.post("/v3/jobs", status_code=201, tags=["submit"])
     def submit(order: JobOrder) -> Submitted:
@@ -335,6 +339,11 @@ def make_app(
         """Switch faults of the line on and off."""
         line.switch(switched)
         return Response(status_code=204)
+
+    @app.get("/repeated", include_in_schema=False)
+    def repeated() -> dict[str, int]:
+        """Say how many bytes arrived that were here already."""
+        return {"bytes": blobs.repeated}
 
     @app.post("/pay", include_in_schema=False)
     def pay(amount: Annotated[str, Query()]) -> Response:

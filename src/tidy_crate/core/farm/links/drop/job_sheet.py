@@ -113,7 +113,7 @@ def job_sheet(
         frames_folder=frames_folder,
         numbering=_numbering(card),
         start=_start(order),
-        clock=tuple(_clock(card, card.prices_of(machine), job)),
+        clock=tuple(_clock(card, card.prices_of(machine))),
         excused=tuple(excused),
         again=again,
     )
@@ -207,7 +207,7 @@ _STEPS = {
 }  # fmt: skip
 
 
-def _clock(card: FarmCard, prices: Sequence[Price], job: str) -> list[str]:
+def _clock(card: FarmCard, prices: Sequence[Price]) -> list[str]:
     """What is on the clock, in plain words."""
     found = []
     for price in prices:
@@ -224,8 +224,8 @@ def _clock(card: FarmCard, prices: Sequence[Price], job: str) -> list[str]:
     if card.place.rented:
         found.append("The machines are paid for until they are shut down.")
         found.append(
-            "Shut them down only once every frame is verified elsewhere: "
-            f"`tidy-crate track {job}` says when that is so. Then say so: `tidy-crate release {job}`."
+            "Shut them down only once every frame is home and verified: tidy-crate track says when that is so. "
+            "Then note it with tidy-crate release."
         )
     return found
 
