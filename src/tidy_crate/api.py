@@ -49,6 +49,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.exchange import ExchangeRate
     from tidy_crate.core.farm.card import FarmCard
     from tidy_crate.core.farm.links.interface import FarmLink, Trial
+    from tidy_crate.core.farm.protocol import Account
     from tidy_crate.core.farm.sign_in import Keys
     from tidy_crate.core.job.actions import Refund
     from tidy_crate.core.job.balances import FarmBalance
@@ -544,11 +545,16 @@ def probe(
     frames: exactly so many. scale: of width and height. samples: share of the samples. width: wanted width of the 80 %
     range of the total, as a share of it. seconds: after which no further test frame begins.
     """
+    from tidy_crate.core.crate.packing import read_packing_list
     from tidy_crate.core.estimate.probe import ProbeWishes
     from tidy_crate.core.estimate.probe import probe as core
+    from tidy_crate.core.job.job_timings import earlier_times
 
     wishes = ProbeWishes(frames, scale, samples, width, seconds)
-    return core(crate, _crate_commands(crate, user or User.here()), wishes, progress)
+    user = user or User.here()
+    with ledger(user) as book:
+        earlier = earlier_times(book, read_packing_list(crate.absolute()).name)
+    return core(crate, _crate_commands(crate, user), wishes, progress, earlier)
 
 
 def take_timings(crate: Path, source: TimingSource, *, user: User | None = None) -> ProbeResult:
@@ -598,16 +604,32 @@ def farm_moved(farm: str, *, user: User | None = None) -> tuple[FarmCard, str]:
     return card, user.keys.move(card, path)
 
 
-def try_farm(farm: str, *, user: User | None = None) -> tuple[FarmCard, tuple[Trial, ...]]:
-    """Try the way to a farm out, step by step. Nothing is ordered. Return its card, and what each step came to."""
-    from tidy_crate.core.errors import FarmError
+def try_farm(farm: str, *, user: User | None = None) -> tuple[FarmCard, tuple[Trial, ...], Account | None]:
+    """Try the way to a farm out, step by step. Nothing is ordered.
+
+    Return its card, what each step came to, and who is signed in with what is left to spend; None where the farm does
+    not tell that, or a step does not work.
+    """
+    from tidy_crate.core.farm.links.interface import needed, tried
+    from tidy_crate.core.farm.protocol import Capability
 
     card, path = load_card(farm, user=user)
     with FarmLinks(user) as links:
         link = links.to(str(path))
         if link.trial is None:
-            raise FarmError("this way to reach a farm has nothing to try out", card.name)
-        return card, tuple(link.trial())
+            # a link of another package: that much can be tried out with any
+            known = needed(link.account, link, Capability.ACCOUNT)
+
+            def signed_in() -> str:
+                found = known.account()
+                return f"as {found.user}, {found.balance} {found.currency} left"
+
+            steps: tuple[Trial, ...] = (tried("sign in", signed_in),)
+        else:
+            steps = tuple(link.trial())
+        if link.account is None or not all(one.works for one in steps):
+            return card, steps, None
+        return card, steps, link.account.account()
 
 
 # ---- jobs

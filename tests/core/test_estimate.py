@@ -238,6 +238,20 @@ def test_e1_probe_goes_on_until_the_total_is_known_well_enough(crate: Path) -> N
     assert len(probe(crate, ANY, ProbeWishes(width=0.001, seconds=0.0)).frames) == 4
 
 
+def test_e2_start_up_is_told_apart_from_loading_and_other_cameras_are_timed(crate: Path) -> None:
+    content = read_json(crate / "packing-list.json", "packing list")
+    cameras = (content["essentials"]["cameras"] * 4)[:4]
+    content["requests"][0] |= {
+        "frames": "1001-1008",
+        "views": [{"name": f"view-{number}", "camera": path} for number, path in enumerate(cameras)],
+    }
+    write_json(crate / "packing-list.json", content)
+    result = probe(crate, ANY, ProbeWishes(count=2))
+    assert 0 < result.startup_seconds <= result.load_seconds
+    assert set(result.views["main"]) <= {"view-1", "view-2", "view-3"} and len(result.views["main"]) == 3
+    assert all(ratio > 0 for ratio in result.views["main"].values())
+
+
 @pytest.mark.parametrize(
     ("command", "message"),
     [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime, timedelta, timezone
 from pathlib import Path
 
@@ -11,14 +12,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames
+from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames, with_earlier
 from tidy_crate.core.estimate.durations import parse_seconds, parse_share
 from tidy_crate.core.estimate.timing import fixed_share, shot_times
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
 from tidy_crate.core.estimate.what_if import changed, parse_change
 from tidy_crate.core.estimate.when import parse_when
+from tidy_crate.core.estimate.work import view_factors
 from tidy_crate.core.estimate.written import table_timings, typed_timings
-from tidy_crate.core.work.request import RenderRequest
+from tidy_crate.core.work.request import RenderRequest, View
 
 MAIN = RenderRequest(name="main", frames="1-100", width=1920, height=1080, samples=64, outputs=("Beauty",))
 
@@ -49,6 +51,30 @@ def test_e1_test_frames_go_where_the_picture_changes() -> None:
     chosen = spread_frames(tuple(range(100)), 6, along_the_shot(activity, 100))
     assert sum(68 <= frame <= 81 for frame in chosen) >= 3
     assert sum(70 <= frame < 80 for frame in spread_frames(tuple(range(100)), 6)) <= 1
+
+
+def test_e1_test_frames_go_where_earlier_frames_took_another_time() -> None:
+    numbers = tuple(range(100))
+    earlier = {frame: 10.0 if frame < 70 else 10.0 * 1.2 ** min(10, frame - 70) for frame in range(0, 100, 2)}
+    chosen = spread_frames(numbers, 6, along_the_shot(with_earlier(None, numbers, earlier), 100))
+    assert sum(68 <= frame <= 81 for frame in chosen) >= 3
+    assert with_earlier(None, numbers, {1: 2.0, 5: 3.0}) is None
+    both = with_earlier(np.zeros((100, 2)), numbers, earlier)
+    assert both is not None and both.shape == (100, 3)
+
+
+def test_e2_views_that_were_timed_count_by_their_own_time_and_the_rest_like_them() -> None:
+    views = tuple(View(name=name, camera=f"/{name}") for name in ("a", "b", "c", "d"))
+    request = RenderRequest(name="main", frames="1-4", width=64, height=36, outputs=("o",), views=views)
+    plain = Timings(timed((1, 2.0)), 0.0, "measured")
+    assert (view_factors(request, plain, np.random.default_rng(1), 50) == 1).all()
+    some = replace(plain, views={("main", "b"): 2.0, ("main", "c"): 4.0})
+    found = view_factors(request, some, np.random.default_rng(1), 20_000)
+    assert (found[:, 0] == 1).all()
+    middle = np.median(found, axis=0)
+    # the geometric mean of 1, 2 and 4 for the one that was not timed
+    assert middle[1:] == pytest.approx([2.0, 4.0, 2.0], rel=0.03)
+    assert found[:, 3].std() > found[:, 1].std()
 
 
 def test_e1_the_next_frame_is_where_least_is_known() -> None:

@@ -48,13 +48,20 @@ def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
                 )
                 for one in result.expected
             ),
-            ("start and load", f"{duration(result.load_seconds)}, once per batch"),
+            ("start and load", _start_and_load(result)),
             ("renderer", f"{result.renderer or 'unnamed'}, {result.cores_used:.1f} cores in use"),
         ],
     )
     if result.basis == "practice":
         console.print(PRACTICE_NOTE, style="dim")
     console.print(f"\nNext: tidy-crate estimate {crate} --farm CARD", style="dim", markup=False)
+
+
+def _start_and_load(result: ProbeResult) -> str:
+    from tidy_crate.cli.show import duration
+
+    own = f", of which {duration(result.startup_seconds)} before its first line" if result.startup_seconds else ""
+    return f"{duration(result.load_seconds)}{own}, once per batch"
 
 
 def show_estimate(

@@ -127,14 +127,17 @@ def register(app: typer.Typer) -> None:
     @command(farm, "test")
     def test(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
         """Try the way to a farm out, step by step, and say what works. Nothing is ordered."""
-        found, steps = api.try_farm(card)
+        found, steps, account = api.try_farm(card)
         works = all(one.works for one in steps)
         document = {
             "farm": found.name, "works": works,
             "steps": [{"step": one.step, "works": one.works, "said": one.said} for one in steps],
         }  # fmt: skip
+        if account is not None:
+            document |= account.model_dump(mode="json")
         talk.result(document, lambda console: _show_trial(console, found, steps))
         if not works:
+            talk.say(next(f"{found.name}: {one.said}" for one in steps if not one.works))
             raise typer.Exit(3)
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -29,6 +31,19 @@ def along_the_shot(activity: Array | None, frames: int) -> Array:
         return even
     changed = np.concatenate([[0.0], np.cumsum(change) / total])
     return np.asarray((1 - BY_CHANGE) * even + BY_CHANGE * changed)
+
+
+def with_earlier(activity: Array | None, numbers: Sequence[int], earlier: Mapping[int, float]) -> Array | None:
+    """Return the features of frames with one more: how long they took in an earlier job, as a logarithm.
+
+    activity: see `along_the_shot`. numbers: the frames, ascending. earlier: seconds by frame; between them it is
+    interpolated, and fewer than three say nothing.
+    """
+    known = sorted(frame for frame, seconds in earlier.items() if seconds > 0)
+    if len(known) < 3 or len(numbers) < 2:
+        return activity
+    column = np.interp(numbers, known, np.log([earlier[frame] for frame in known]))[:, None]
+    return column if activity is None else np.concatenate([activity, column], axis=1)
 
 
 def spread_frames(numbers: tuple[int, ...], count: int, positions: Array | None = None) -> tuple[int, ...]:

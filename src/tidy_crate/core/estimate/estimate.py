@@ -196,11 +196,12 @@ def _notes(
     question: Question, requests: Sequence[RenderRequest], timings: Timings, quotes: Sequence[Quote]
 ) -> Iterable[str]:
     for request in requests:
-        if len(request.view_names) > 1 and timings.basis in ("measured", PRACTICE):
-            yield (
-                f"only the view {request.view_names[0]} of {request.name} was timed: its other "
-                f"{len(request.view_names) - 1} views are taken to be alike"
-            )
+        timed = sum((request.name, view) in timings.views for view in request.view_names)
+        rest = len(request.view_names) - 1 - timed
+        if rest > 0 and timings.basis in ("measured", PRACTICE):
+            like = "to differ as those that were timed do" if timed else "to be alike"
+            count = f"{timed + 1} of {len(request.view_names)} views of {request.name}"
+            yield f"{count} were timed: the rest are taken {like}"
     if timings.load_seconds == 0 and timings.basis == "measured":
         yield "the render command tells no time for each frame, so that loading the scene counts for every frame"
     if timings.load_seconds is None:

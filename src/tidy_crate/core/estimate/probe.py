@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import statistics
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import MappingProxyType
 
 import numpy as np
 
@@ -15,7 +16,7 @@ from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames, probe_folder, taken_over
 from tidy_crate.core.errors import CommandFailed, TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames
+from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames, with_earlier
 from tidy_crate.core.estimate.machine import this_machine
 from tidy_crate.core.estimate.probe_result import TIMINGS, Expected, ProbeFrame, ProbeResult
 from tidy_crate.core.estimate.timing import LOW_TO_HIGH, Array, ShotTimes, shot_times
@@ -38,6 +39,8 @@ MOST_SHARE = 0.25
 MOST_LOOKED_AT = 4000
 # further frames of one run
 TOGETHER = 3
+# views beside the first one that are timed
+MOST_VIEWS = 3
 # draws of the timing model with which frames are chosen
 DRAWS = 200
 SEED = 7
@@ -45,11 +48,14 @@ SEED = 7
 HANGS_AFTER, LEAST_LIMIT = 4.0, 600.0
 SPREAD, CHANGE, TELLING, ASKED, FULL = (
     "spread over the shot",
-    "spread over what changes on screen",
+    "spread over what changes in the shot",
     "tells most about the total",
     "as many as asked for",
     "the same frame at full quality",
 )
+
+
+NOTHING: Mapping[int, float] = MappingProxyType({})
 
 
 @dataclass(frozen=True)
@@ -79,16 +85,23 @@ class _Measuring:
     done: list[ProbeFrame] = field(default_factory=list)
     loads: list[float] = field(default_factory=list)
     shot: ShotTimes | None = None
+    views: dict[str, float] = field(default_factory=dict)
+    """By view, how many times as long a frame takes as in the first one."""
 
 
 def probe(
-    crate: Path, commands: Commands, wishes: ProbeWishes = ProbeWishes(), progress: Progress = silent
+    crate: Path,
+    commands: Commands,
+    wishes: ProbeWishes = ProbeWishes(),
+    progress: Progress = silent,
+    earlier: Mapping[int, float] = NOTHING,
 ) -> ProbeResult:
     """Render test frames and measure them, more of them until the total is known well enough or the time is over.
 
     The first ones are spread over the shot and over what changes on screen; each further one is the frame that tells
     most about the total. With a smaller scale or fewer samples one frame is rendered at full quality too, since not all
     of a frame's time shrinks with them. commands: runs the crate's render command, where it is trusted.
+    earlier: seconds that frames of the shot took in an earlier job; where they change, test frames stand closer.
     Raises WrongUsage without a render command, CommandFailed with its last lines when it cannot start or fails.
     """
     if not 0 < wishes.scale <= 1 or not 0 < wishes.samples <= 1:
@@ -103,7 +116,7 @@ def probe(
     began = time.monotonic()
     limit = max(LEAST_LIMIT, HANGS_AFTER * wishes.seconds)
     runs = _Runs(crate, content, command, commands, progress, known.samples, limit)
-    requests = [_begun(crate, content, request, wishes, known) for request in content.to_render()]
+    requests = [_begun(crate, content, request, wishes, known, earlier) for request in content.to_render()]
     for one in requests:
         _first_frames(runs, one, wishes)
         _further_frames(runs, one, wishes, known, began)
@@ -111,11 +124,13 @@ def probe(
             # the quickest of the small ones, again as it will be rendered
             quickest = min(one.done, key=lambda frame: frame.seconds)
             runs.measure(one, one.request, (quickest.frame,), FULL)
+        _other_views(runs, one)
         _look(one, known)
     result = ProbeResult(
         crate=crate.name,
         frames=tuple(sorted((f for one in requests for f in one.done), key=lambda f: (f.request, f.frame, f.width))),
         load_seconds=statistics.median(load for one in requests for load in one.loads),
+        startup_seconds=statistics.median(runs.startups),
         cores_used=statistics.fmean(runs.cores),
         basis=command.basis,
         renderer=command.program,
@@ -124,6 +139,7 @@ def probe(
         machine=this_machine(),
         expected=tuple(_expected(one, whole) for one, whole in zip(requests, content.to_render(), strict=True)),
         noise_target=known.noise_target,
+        views={one.request.name: one.views for one in requests if one.views},
         positions={
             one.request.name: tuple(one.positions.tolist())
             for one, whole in zip(requests, content.to_render(), strict=True)
@@ -158,7 +174,14 @@ def _scene_facts(crate: Path, content: PackingList) -> _Facts:
     )
 
 
-def _begun(crate: Path, content: PackingList, request: RenderRequest, wishes: ProbeWishes, known: _Facts) -> _Measuring:
+def _begun(
+    crate: Path,
+    content: PackingList,
+    request: RenderRequest,
+    wishes: ProbeWishes,
+    known: _Facts,
+    earlier: Mapping[int, float],
+) -> _Measuring:
     samples = request.samples or known.samples
     if len(request.numbers()) > MOST_LOOKED_AT:
         every = sorted(request.numbers())
@@ -176,6 +199,7 @@ def _begun(crate: Path, content: PackingList, request: RenderRequest, wishes: Pr
     scene = inside(crate, content.scene)
     camera = _camera(content, request)
     features = format_of(scene).activity(scene, camera, numbers) if len(numbers) > FIRST_FRAMES else None
+    features = with_earlier(features, numbers, earlier)
     positions = along_the_shot(features, len(numbers))
     by_change = features is not None and not np.allclose(positions, along_the_shot(None, len(numbers)))
     return _Measuring(request, request.model_copy(update=update), positions, by_change)
@@ -219,6 +243,24 @@ def _further_frames(runs: _Runs, one: _Measuring, wishes: ProbeWishes, known: _F
         runs.measure(one, one.small, chosen, TELLING)
 
 
+def _other_views(runs: _Runs, one: _Measuring) -> None:
+    """Time a usual frame in a few other views: how long they take beside the first one.
+
+    A render command chooses cameras and no variants, so that views with other variants cannot be timed.
+    """
+    able = [view.name for view in one.request.views[1:] if view.camera and not view.variants]
+    if not able or not one.done:
+        return
+    count = min(MOST_VIEWS, len(able))
+    chosen = [able[(2 * at + 1) * len(able) // (2 * count)] for at in range(count)]
+    small = [frame for frame in one.done if (frame.width, frame.height) == (one.small.width, one.small.height)]
+    usual = sorted(small, key=lambda frame: frame.seconds)[len(small) // 2]
+    for view in dict.fromkeys(chosen):
+        seconds = runs.of_view(one, usual.frame, view)
+        if seconds > 0 and usual.seconds > 0:
+            one.views[view] = seconds / usual.seconds
+
+
 def _look(one: _Measuring, known: _Facts) -> ShotTimes:
     """See what the frames measured so far say about all of them."""
     timings = Timings(tuple(frame.timing for frame in one.done), None, "measured", noise_target=known.noise_target)
@@ -252,6 +294,8 @@ class _Runs:
     limit: float
     """Seconds after which a run is taken to hang."""
     cores: list[float] = field(default_factory=list)
+    startups: list[float] = field(default_factory=list)
+    """Seconds of each run until the renderer printed its first line."""
     kept: list[TestFrame] = field(default_factory=list)
 
     def measure(self, one: _Measuring, request: RenderRequest, frames: Sequence[int], why: str) -> None:
@@ -281,7 +325,16 @@ class _Runs:
             # the practice renderer tells processor seconds, which is what the practice farm bills
             took = done.cpu_seconds if self.command.basis == PRACTICE else done.seconds
             one.loads.append(max(0.0, took - rendering) if rendering else 0.0)
+            self.startups.append(min(done.startup_seconds, one.loads[-1]))
             self.cores.append(done.cpu_seconds / done.seconds if done.seconds else 0.0)
+
+    def of_view(self, one: _Measuring, frame: int, view: str) -> float:
+        """Render a frame of another view, and return its seconds."""
+        scene = inside(self.crate, self.content.scene)
+        into = probe_folder(self.crate) / "runs" / one.request.name / f"view-{view}"
+        self.progress(Step("probe", len(one.done), 0, "frames", f"{one.request.name} {view} {frame}"))
+        done = self._run(scene, one.small, (frame,), into, view)
+        return done.frame_seconds.get(frame, done.seconds)
 
     def _run(self, scene: Path, request: RenderRequest, group: tuple[int, ...], into: Path, view: str) -> RenderRun:
         try:

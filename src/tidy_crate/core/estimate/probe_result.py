@@ -75,6 +75,8 @@ class ProbeResult(Wire):
     frames: tuple[ProbeFrame, ...]
     load_seconds: Seconds
     """To start the renderer and load the scene, once per batch."""
+    startup_seconds: Seconds = 0.0
+    """Part of it: until the renderer printed its first line; 0 where it printed none before its first frame."""
     cores_used: Annotated[float, Field(ge=0, le=1e6)]
     """Processor seconds for each second of wall clock."""
     basis: str
@@ -95,6 +97,8 @@ class ProbeResult(Wire):
     """Score of the machine that they are of, where that is not this one."""
     source: str = ""
     """Where they are from, in words; empty for test frames."""
+    views: dict[str, dict[str, Annotated[float, Field(gt=0, le=1e6)]]] = Field(default_factory=dict)
+    """By request and view, how many times as long a frame takes as in the first view; only those that were timed."""
     positions: dict[str, tuple[Place, ...]] = Field(default_factory=dict)
     """By request, where its frames stand along the shot, from 0 to 1: far apart where much changes on screen."""
 
@@ -129,6 +133,7 @@ class ProbeResult(Wire):
             noise_target=self.noise_target,
             home_bytes={name: sum(each) / len(each) for name, each in sizes.items()},
             score=self.score,
+            views={(request, view): one for request, each in self.views.items() for view, one in each.items()},
         )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
@@ -26,6 +27,8 @@ CHANNELS = 2.5
 # pixels and channels a second that this machine puts together, from tiles
 STITCH_RATE = 4e7
 # by which share the time to load the scene differs from run to run: a standard deviation
+# of a view that was timed by one frame, a standard deviation of the logarithm
+_VIEW_SPREAD = 0.08
 _LOAD_SPREAD = 0.1
 
 
@@ -92,7 +95,9 @@ def work_of_job(
         if split > 1:
             # a margin around each tile for the filters; shares of the samples have none
             each = each * (TILE_OVERHEAD if request.tile_count > 1 else 1.0) / split
-        tasks.append(np.repeat(np.tile(each, (1, len(request.view_names))), split, axis=1))
+        factors = view_factors(request, timings, chance, runs)
+        views = np.concatenate([each * factors[:, [at]] for at in range(len(request.view_names))], axis=1)
+        tasks.append(np.repeat(views, split, axis=1))
         picture = frame_bytes(request, outputs, timings)
         count = len(request.numbers()) * len(request.view_names)
         sizes.append(np.full(count * split, picture / split))
@@ -109,6 +114,25 @@ def work_of_job(
         slowest=max(float(shot.likely.max()) for shot in shots),
         shots=tuple(shots),
     )
+
+
+def view_factors(request: RenderRequest, timings: Timings, chance: np.random.Generator, runs: int) -> Array:
+    """Draw how many times as long a frame of each view takes as of the first one, shape (runs, views).
+
+    Views that were not timed are taken to differ as those that were. Where none was, all are taken to be alike.
+    """
+    names = request.view_names
+    ratios = {view: timings.views.get((request.name, view)) for view in names}
+    known = {view: math.log(ratio) for view, ratio in ratios.items() if ratio is not None}
+    found = np.ones((runs, len(names)))
+    if not known:
+        return found
+    logs = np.array([0.0, *known.values()])
+    spread = max(_VIEW_SPREAD, float(logs.std(ddof=1)) * math.sqrt(1 + 1 / len(logs)))
+    for at, view in enumerate(names[1:], 1):
+        middle, sigma = (known[view], _VIEW_SPREAD) if view in known else (float(logs.mean()), spread)
+        found[:, at] = np.exp(middle + sigma * chance.standard_normal(runs))
+    return found
 
 
 def frame_bytes(request: RenderRequest, outputs: Mapping[str, Output], timings: Timings) -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.database import kept
@@ -13,12 +13,35 @@ from tidy_crate.core.estimate.timings import FrameTiming, Timings
 from tidy_crate.core.farm.card import Machine
 from tidy_crate.core.farm.protocol import JobOrder
 from tidy_crate.core.job.ledger import Ledger, submissions_of
-from tidy_crate.core.job.tables import AttemptRow
+from tidy_crate.core.job.tables import AttemptRow, JobRow, SubmissionRow
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskState, tasks_of, whole
 
 # finds the machine class of a submission: by the path of its card, and the class's name
 Machines = Callable[[str, str], Machine]
+
+
+def earlier_times(ledger: Ledger, crate: str) -> dict[int, float]:
+    """Return what the frames of a shot took in the newest job of a crate of that name; nothing where there is none."""
+    done = (AttemptRow.latest, AttemptRow.state == TaskState.DONE.value, AttemptRow.billed > 0)
+    with ledger.reading() as session:
+        newest = session.scalar(
+            select(SubmissionRow.job_id)
+            .join(JobRow)
+            .join(AttemptRow, AttemptRow.submission_id == SubmissionRow.id)
+            .where(JobRow.name == crate, *done)
+            .order_by(SubmissionRow.id.desc())
+            .limit(1)
+        )
+        if newest is None:
+            return {}
+        rows = session.execute(
+            select(AttemptRow.frame, func.avg(AttemptRow.billed))
+            .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
+            .where(SubmissionRow.job_id == newest, *done)
+            .group_by(AttemptRow.frame)
+        )
+        return {int(frame): float(seconds or 0.0) for frame, seconds in rows}
 
 
 def timings_of_job(ledger: Ledger, name: str, machines: Machines, wanted: tuple[RenderRequest, ...]) -> Timings:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from dataclasses import dataclass
 from glob import escape as glob_escape
 from pathlib import Path
@@ -34,6 +35,8 @@ class RenderRun:
     memory_bytes: int
     frame_seconds: dict[int, float]
     log: str
+    startup_seconds: float = 0.0
+    """Until the renderer printed its first line: starting up, before the scene is loaded."""
 
 
 def placeholders(
@@ -76,8 +79,15 @@ def run(
     seconds: dict[int, float] = {}
     asked = set(frames)
 
+    first: float | None = None
+    began = time.monotonic()
+
     def on_line(text: str) -> None:
+        nonlocal first
         match = is_done.search(text) if is_done is not None else None
+        if first is None:
+            # a renderer whose first line is that of a finished frame says nothing of its start
+            first = 0.0 if match is not None else time.monotonic() - began
         if match is None:
             return
         frame, took = match["frame"] or "", match["seconds"] or ""
@@ -92,7 +102,7 @@ def run(
     ended = commands.run(
         command.command, values, into, time_limit, log=into / LOG, on_line=on_line, what="the renderer", watch=True
     )
-    return RenderRun(ended.seconds, ended.cpu_seconds, ended.memory_bytes, seconds, ended.text)
+    return RenderRun(ended.seconds, ended.cpu_seconds, ended.memory_bytes, seconds, ended.text, first or 0.0)
 
 
 def products(

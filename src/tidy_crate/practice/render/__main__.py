@@ -29,6 +29,9 @@ def main() -> int:
         from tidy_crate.core.work.task import Task
         from tidy_crate.practice.render.renderer import Order, Rendered, render
 
+        # what has come so far is the program's own start, and no loading of the scene
+        print(f"practice renderer starts with {words.scene.name}", flush=True)
+
         def tell(done: Rendered) -> None:
             # processor time, as the practice farm bills it: whatever else the machine is doing meanwhile
             print(f"frame {done.task.frame} done in {done.cpu_seconds:.4f} s", flush=True)
