@@ -231,5 +231,8 @@ def prepare_rest(
         for origin, one in wishes_for(crate, card, said, user)
     ]
     sending = look_over(crate, card, layers, date.today(), user.origin_of(crate))
+    if sending.delivered.model_copy(update={"requests": packing.requests}) != packing:
+        what = "the crate was collected again since the job was sent, so that its frames would differ"
+        raise WrongUsage(what, crate, "send it as a job of its own")
     sending = sending.model_copy(update={"packing": packing}).of(ranges_of(tasks))
     return _quoted(Prepared(sending, card, path, None), user, ledger)

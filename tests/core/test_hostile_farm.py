@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import json
 import socket
@@ -223,3 +224,57 @@ def test_what_a_farm_says_is_finite_printable_and_fits_the_ledger(
     kind.model_validate_json(json.dumps(good))
     with pytest.raises(ValidationError):
         kind.model_validate_json(json.dumps(good | {key: value}))
+
+
+def test_a_certificate_that_does_not_match_is_told_at_once(tmp_path: Path) -> None:
+    import ssl
+    from datetime import UTC, datetime, timedelta
+
+    from cryptography import x509
+    from cryptography.hazmat.primitives import hashes, serialization
+    from cryptography.hazmat.primitives.asymmetric import ec
+
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "another.invalid")])
+    now = datetime.now(UTC)
+    certificate = (
+        x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key()).serial_number(7)
+        .not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=1)).sign(key, hashes.SHA256())
+    )  # fmt: skip
+    pem = tmp_path / "server.pem"
+    pem.write_bytes(
+        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+        + certificate.public_bytes(serialization.Encoding.PEM)
+    )
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(pem)
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        asked = 0
+
+        def serve() -> None:
+            nonlocal asked
+            while True:
+                try:
+                    with contextlib.suppress(ssl.SSLError, ConnectionError):
+                        caller = listening.accept()[0]
+                        asked += 1
+                        context.wrap_socket(caller, server_side=True).close()
+                except OSError:
+                    return
+
+        threading.Thread(target=serve, daemon=True).start()
+        url = f"https://127.0.0.1:{listening.getsockname()[1]}"
+        with pytest.raises(FarmError, match="certificate is not valid") as caught:
+            HttpFarm("f", url, "a-secret-token", patience=0).account()
+        assert not isinstance(caught.value, FarmBusy) and asked == 1
+
+
+@pytest.mark.parametrize("cost", ["-1", "NaN", "Infinity", 1e300])
+def test_a_bill_below_nothing_or_no_number_is_refused(cost: object) -> None:
+    summary = {
+        "job": "1", "state": "done", "submitted": "2026-11-20T08:00:00Z", "now": "2026-11-20T08:00:00Z", "cost": cost,
+        "currency": "EUR", "counts": {}, "cursor": "1",
+    }  # fmt: skip
+    with pytest.raises(ValidationError):
+        JobSummary.model_validate(summary)
+    assert JobSummary.model_validate(summary | {"cost": "1.5"}).cost == Decimal("1.5")

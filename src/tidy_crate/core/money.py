@@ -28,6 +28,8 @@ def _sane(amount: Decimal) -> Decimal:
 
 MOST_DIGITS, MOST_DECIMALS = 15, 60
 Amount = Annotated[Decimal, BeforeValidator(_decimal), AfterValidator(_sane)]
+# on a bill: an amount of money that is paid, never one that is given
+Bill = Annotated[Amount, Field(ge=0)]
 
 
 class Range(Model):

@@ -10,7 +10,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from tidy_crate.core.model import FrameNumber, Name, Wire
-from tidy_crate.core.money import Amount, Currency
+from tidy_crate.core.money import Amount, Bill, Currency
 from tidy_crate.core.work.attempt import Attempt, Digest, Product
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskRange
@@ -258,13 +258,13 @@ class JobSummary(Wire):
     """UTC, by the farm's clock."""
     now: datetime
     """UTC, by the farm's clock."""
-    cost: Amount
+    cost: Bill
     """Billed so far."""
     currency: Currency
     counts: Counts
     cursor: Cursor
     """The last change that there is."""
-    refunded: Amount = Decimal(0)
+    refunded: Bill = Decimal(0)
     """Taken off the bill again; `cost` is what is left."""
     offer: FarmQuote | None = None
     """The farm's own quote, where the job waits for it to be accepted, or was accepted for it."""
@@ -292,7 +292,7 @@ class NodeChange(Wire):
     """UTC; up to when its time is known to be billed."""
     tasks: Count
     """How many it has finished."""
-    cost: Amount
+    cost: Bill
     gone: bool = False
     """Whether it is off the clock."""
 

@@ -9,7 +9,7 @@ from typing import Annotated
 from pydantic import AfterValidator, Field
 
 from tidy_crate.core.model import Name, Wire, printable
-from tidy_crate.core.money import Amount
+from tidy_crate.core.money import Bill
 from tidy_crate.core.work.task import TaskState
 
 Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
@@ -38,7 +38,7 @@ class Attempt(Wire):
     """UTC."""
     billed: float | None = Field(default=None, ge=0)
     """Seconds on the bill, None where the farm does not say."""
-    cost: Amount
+    cost: Bill
     """Money for this attempt alone, in the currency of the submission."""
     error: str | None = None
     """The last lines of its log, where it failed."""

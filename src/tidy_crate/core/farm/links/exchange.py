@@ -149,6 +149,9 @@ class Exchange:
             finally:
                 response.close()
         except httpx.HTTPError as error:
+            if "certificate verify failed" in str(error).lower():
+                remedy = "check the address on its card; a farm with an authority of its own needs SSL_CERT_FILE"
+                raise FarmError("the farm's certificate is not valid for this address", self.url, remedy) from error
             raise Passing(f"the farm cannot be reached ({plain(error)})") from error
 
     def _body(self, response: httpx.Response, cut: int | None) -> bytes:

@@ -157,7 +157,10 @@ class ClusterFarm:
                 workers: Any = client.scheduler_info(n_workers=-1)["workers"]
                 if not workers:
                     raise FarmError("the scheduler has no workers", self._card.url, "start some")
-                return f"{len(workers)} workers, all of the same versions"
+                from tidy_crate.core.farm.links.cluster import on_worker
+
+                accounts = sorted(set(client.run(on_worker.who).values()))
+                return f"{len(workers)} workers of the same versions; they render as {', '.join(accounts)}"
 
         yield tried("meet the scheduler and its workers", met)
 

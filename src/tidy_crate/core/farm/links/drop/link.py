@@ -162,25 +162,28 @@ class DropFarm:
         self._place.check()
         name = _crate_name(content)
         path = f"crates/{name}{self._suffix}"
+        listed = content.model_dump_json().encode()
+        there_size = self._place.size(path)
+        # the list goes last, so that where it is the archive is complete
+        if there_size is not None and self._place.read(f"crates/{name}.packing-list.json") == listed:
+            return Delivered(name, 0, there_size, None)
         _need_as_packed(crate, content)
         archive = crate.parent / f"{crate.name.removesuffix('.crate')}.outbox" / f"{name}{self._suffix}"
         if not archive.is_file():
             write_archive(crate, archive, progress)
         size, digest = archive.stat().st_size, hash_file(archive)
-        there = self._place.size(path) == size and self._place.read(f"{path}.blake3") == _line(digest, path)
-        if not there:
-            done = 0
+        done = 0
 
-            def moved(count: int) -> None:
-                nonlocal done
-                done += count
-                progress(Step("upload", min(done, size), size, "bytes", archive.name))
+        def moved(count: int) -> None:
+            nonlocal done
+            done += count
+            progress(Step("upload", min(done, size), size, "bytes", archive.name))
 
-            self._place.send(archive, path, digest, moved)
-            self._place.write(f"crates/{name}.packing-list.json", content.model_dump_json().encode())
-            self._place.write(f"{path}.blake3", _line(digest, path))
+        self._place.send(archive, path, digest, moved)
+        self._place.write(f"{path}.blake3", _line(digest, path))
+        self._place.write(f"crates/{name}.packing-list.json", listed)
         archive.unlink()
-        return Delivered(name, 0 if there else size, size if there else 0, None)
+        return Delivered(name, size, 0, None)
 
     @property
     def _suffix(self) -> str:
