@@ -1,0 +1,160 @@
+"""The shared storage of one's own machines: crates, orders, and what belongs to a job."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path, PurePosixPath
+
+from pydantic import ValidationError
+
+from tidy_crate.core.crate.packing import FILE_NAME, PackedFile, PackingList, last_packing_list
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, UnreadableInput
+from tidy_crate.core.farm.protocol import JobOrder
+from tidy_crate.core.files import hash_file, inside, write_bytes, write_json
+from tidy_crate.core.model import Wire
+from tidy_crate.core.progress import Progress, Step
+
+COPIES = 4
+# what a system calls a full disk, and a used-up quota
+_FULL = (28, 122)
+
+
+class ClusterOrder(Wire):
+    """What `order.json` says."""
+
+    order: JobOrder
+    submitted: datetime
+    sent: bool = False
+    """Whether all of its batches are with the scheduler."""
+    tests_sent: bool = False
+    """Whether its test frames are, or it waits for `resume` without any."""
+    cancelled: bool = False
+    paused: bool = False
+    keys: tuple[str, ...] = ()
+    """Keys of orders that were carried out."""
+
+
+class Storage:
+    """A folder that all machines see. on_nodes: where the nodes see it; as here when None."""
+
+    def __init__(self, shared: Path, on_nodes: str | None) -> None:
+        self.shared, self._on_nodes = shared, on_nodes
+
+    def seen_by_nodes(self, path: Path) -> PurePosixPath | Path:
+        """Return a path on the storage as the nodes see it."""
+        if self._on_nodes is None:
+            return path
+        return PurePosixPath(self._on_nodes, path.relative_to(self.shared).as_posix())
+
+    # ---- crates
+
+    def crate(self, name: str) -> Path:
+        """Return the folder of a crate."""
+        return self.shared / "crates" / name
+
+    def content(self, name: str) -> PackingList:
+        """Return a crate's packing list."""
+        return last_packing_list(self.crate(name))
+
+    def has(self, name: str, content: PackingList) -> bool:
+        """Return whether a crate is there, complete."""
+        try:
+            return self.content(name).digest == content.digest
+        except (UnreadableInput, OSError):
+            return False
+
+    def take(self, crate: Path, name: str, content: PackingList, progress: Progress) -> int:
+        """Copy a crate and verify it; files that an earlier try has brought are not copied again.
+
+        Return the bytes that were copied. One bad file keeps no other away; the first error is raised at the end.
+        """
+        draft = self.shared / "crates" / f".{name}.part"
+        with told(self.shared):
+            draft.mkdir(parents=True, exist_ok=True)
+        errors: list[Exception] = []
+        copied = done = 0
+        with ThreadPoolExecutor(COPIES) as pool:
+            runs = [(file, pool.submit(_copy, file, crate, draft)) for file in content.files]
+            for file, run in runs:
+                try:
+                    copied += run.result()
+                except (Blocked, FarmError) as error:
+                    errors.append(error)
+                    continue
+                done += file.bytes
+                progress(Step("upload", done, content.bytes, "bytes", file.path))
+        if errors:
+            raise errors[0]
+        with told(draft):
+            write_bytes(draft / FILE_NAME, content.model_dump_json(indent=1).encode() + b"\n")
+            target = self.crate(name)
+            shutil.rmtree(target, ignore_errors=True)
+            draft.replace(target)
+        return copied
+
+    # ---- jobs
+
+    def job(self, name: str) -> Path:
+        """Return the folder of a job. Raises FarmError for a name that leads elsewhere."""
+        if not name or "/" in name or "\\" in name or name.startswith("."):
+            raise FarmError("this is no name of a job there", name)
+        return self.shared / "jobs" / name
+
+    def knows(self, job: str) -> bool:
+        """Return whether a job was ordered."""
+        return (self.job(job) / "order.json").is_file()
+
+    def make(self, job: str) -> None:
+        """Make the folders of a job."""
+        with told(self.job(job)):
+            for name in ("frames", "records", "logs", "work"):
+                (self.job(job) / name).mkdir(parents=True, exist_ok=True)
+
+    def keep(self, job: str, placed: ClusterOrder) -> None:
+        """Write down an order, and for the workers whether it goes on."""
+        with told(self.job(job)):
+            write_bytes(self.job(job) / "order.json", placed.model_dump_json(indent=1).encode())
+            write_json(self.job(job) / "control.json", {"cancelled": placed.cancelled, "paused": placed.paused})
+
+    def placed(self, job: str) -> ClusterOrder:
+        """Read an order. Raises FarmBusy where the storage cannot be read, FarmError where the order is damaged."""
+        path = self.job(job) / "order.json"
+        try:
+            return ClusterOrder.model_validate_json(path.read_bytes())
+        except OSError as error:
+            what = f"the shared storage cannot be read ({error.strerror})"
+            raise FarmBusy(what, path, "check that it is mounted here") from error
+        except ValidationError as error:
+            raise FarmError("the order on the shared storage is damaged", path, "send the job again") from error
+
+
+def _copy(file: PackedFile, crate: Path, draft: Path) -> int:
+    """Copy one file of a crate, and return its bytes; 0 where it is there already."""
+    source, target = inside(crate, file.path), inside(draft, file.path)
+    if target.is_file() and target.stat().st_size == file.bytes and hash_file(target) == file.blake3:
+        return 0
+    if not source.is_file() or source.stat().st_size != file.bytes or hash_file(source) != file.blake3:
+        raise Blocked("a file of the crate is not as it was packed", source, "collect again")
+    with told(target):
+        target.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copyfile(source, target)
+        if hash_file(target) != file.blake3:
+            raise FarmBusy("what arrived is not what was copied", target, "run the command again")
+    return file.bytes
+
+
+@contextmanager
+def told(where: Path) -> Iterator[None]:
+    """Turn what the shared storage does into one error in plain words."""
+    try:
+        yield
+    except OSError as error:
+        if error.errno in _FULL:
+            remedy = "make room there, then run the command again: it goes on where it was"
+            raise FarmError("the shared storage is full", where, remedy) from error
+        what = f"the shared storage cannot be used ({error.strerror})"
+        raise FarmError(what, where, "check that it is mounted here and may be written") from error
