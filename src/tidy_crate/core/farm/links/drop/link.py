@@ -12,22 +12,19 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path, PurePosixPath
 
-from pydantic import Field
-
-from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.crate.archive import write_archive
 from tidy_crate.core.crate.packing import PackedFile, PackingList, packing_list_of
 from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.drop.job_sheet import as_html, as_markdown, job_sheet
 from tidy_crate.core.farm.links.drop.place import Found, Place, open_place
+from tidy_crate.core.farm.links.drop.placed import AGAIN, FRAMES, Again, PlacedJob, PlacedOrder, placed_job
 from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, tried
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
@@ -37,64 +34,20 @@ from tidy_crate.core.farm.protocol import (
     ControlOrder,
     Counts,
     JobOrder,
-    JobState,
     JobSummary,
     NodeChange,
-    Start,
     TaskChange,
 )
 from tidy_crate.core.farm.rental import running_bill
 from tidy_crate.core.files import hash_file, inside
-from tidy_crate.core.model import Wire
 from tidy_crate.core.progress import Progress, Step
-from tidy_crate.core.scene.request import naming
-from tidy_crate.core.work.attempt import Attempt, Product
-from tidy_crate.core.work.product import product_path
+from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.task import Task, TaskRange, TaskState, tasks_of
 
 # seconds between two looks: a file that has not changed in between is taken for complete
 SETTLES = 1.0
 # endings of files that are still on their way
 _UNFINISHED = (".part", ".tmp", ".filepart", ".partial")
-FRAMES, AGAIN = "frames", "frames-again-"
-
-
-class Again(Wire):
-    """A later order for some of the tasks."""
-
-    key: str
-    tasks: tuple[TaskRange, ...]
-
-
-class PlacedOrder(Wire):
-    """What `order.json` says."""
-
-    order: JobOrder
-    submitted: datetime
-    again: tuple[Again, ...] = ()
-    cancelled: bool = False
-    started: bool = False
-    """Whether a job that was to wait was told to start."""
-    released: datetime | None = None
-    """When its rented machines were shut down."""
-    keys: tuple[str, ...] = Field(default=())
-    """Keys of orders that were carried out."""
-
-
-@dataclass
-class _Job:
-    """A job as this process knows it."""
-
-    placed: PlacedOrder
-    content: PackingList
-    expected: dict[str, tuple[Task, str]]
-    """By path below the folder for frames, which task and output a file is."""
-    by_name: dict[str, tuple[Task, str] | None]
-    """The same by file name alone; None for a name that several have."""
-    known: dict[str, Found] = field(default_factory=dict)
-    """Files of the last look."""
-    told: set[tuple[Task, int]] = field(default_factory=set)
-    """Attempts that were reported."""
 
 
 class DropFarm:
@@ -111,7 +64,7 @@ class DropFarm:
     ) -> None:
         self._card, self._open, self._sleep, self._now = card, open_, sleep, now
         self._opened: Place | None = None
-        self._jobs: dict[str, _Job] = {}
+        self._jobs: dict[str, PlacedJob] = {}
 
     def link(self) -> FarmLink:
         """The farm as a link."""
@@ -255,12 +208,12 @@ class DropFarm:
 
     # ---- how it stands
 
-    def _job(self, job: str) -> _Job:
+    def _job(self, job: str) -> PlacedJob:
         if job not in self._jobs:
             placed = self._placed(job)
             content = self._content(placed.order.crate)
             try:
-                self._jobs[job] = _known(placed, content, self._card.outputs.from_zero)
+                self._jobs[job] = placed_job(placed, content, self._card.outputs.from_zero)
             except WrongUsage as error:
                 what = f"the order at the place is damaged ({error.what})"
                 raise FarmError(what, job, "send the job again") from error
@@ -283,7 +236,7 @@ class DropFarm:
         found.placed = self._placed(job)
         self._look(job, found)
         order, now = found.placed.order, self._now()
-        attempts = self._attempts(found)
+        attempts = found.attempts()
         total = sum(1 for _ in tasks_of(order.tasks, order.requests))
         latest: dict[Task, TaskChange] = {}
         for (task, number), change in attempts.items():
@@ -295,7 +248,7 @@ class DropFarm:
         seconds = (end - found.placed.submitted).total_seconds()
         return JobSummary(
             job=job,
-            state=self._state(found, done, total),
+            state=found.state(done, total),
             submitted=found.placed.submitted,
             now=now,
             cost=running_bill(self._card, order, seconds if self._card.place.rented else 0.0, done),
@@ -303,24 +256,11 @@ class DropFarm:
             counts=Counts(done=done, cancelled=total - done)
             if found.placed.cancelled
             else Counts(done=done, waiting=max(0, total - done)),
-            cursor=_mark(found.known.values(), found.placed),
+            cursor=found.mark(),
             billing=billing,
         )
 
-    def _state(self, found: _Job, done: int, total: int) -> JobState:
-        placed = found.placed
-        if placed.cancelled:
-            return JobState.CANCELLED
-        if done >= total:
-            return JobState.DONE
-        if placed.order.start is not Start.AT_ONCE and not placed.started:
-            tested = placed.order.start is Start.TESTED
-            tests = sum(1 for _ in tasks_of(placed.order.tests, placed.order.requests)) if tested else 0
-            if done >= tests:
-                return JobState.HELD
-        return JobState.RENDERING if found.known else JobState.WAITING
-
-    def _look(self, job: str, found: _Job) -> None:
+    def _look(self, job: str, found: PlacedJob) -> None:
         """List the place. Files that are new count once they have not changed between two looks."""
         first = self._listed(job)
         if all(found.known.get(path) == one for path, one in first.items()):
@@ -340,42 +280,11 @@ class DropFarm:
             and not one.path.lower().endswith(_UNFINISHED)
         }
 
-    def _attempts(self, found: _Job) -> dict[tuple[Task, int], TaskChange]:
-        """Every attempt of which files are there, with its products."""
-        files: dict[tuple[Task, int], dict[str, Product]] = {}
-        latest: dict[tuple[Task, int], float] = {}
-        for path, one in found.known.items():
-            folder, _, rest = path.partition("/")
-            number = 1 if folder == FRAMES else _number(folder) + 1
-            hit = found.expected.get(rest) or found.by_name.get(rest.rpartition("/")[2])
-            if hit is None or number < 1 or number > len(found.placed.again) + 1:
-                continue
-            task, output = hit
-            files.setdefault((task, number), {})[output] = Product(output=output, key=path, bytes=one.bytes)
-            latest[task, number] = max(latest.get((task, number), 0.0), one.changed or 0.0)
-        outputs = {request.name: request.outputs for request in found.placed.order.requests}
-        changes: dict[tuple[Task, int], TaskChange] = {}
-        for key, products in files.items():
-            task, number = key
-            complete = set(products) >= set(outputs[task.request])
-            ended = datetime.fromtimestamp(latest[key], UTC) if complete and latest[key] else None
-            state = TaskState.DONE if complete else TaskState.RENDERING
-            changes[key] = TaskChange(
-                task=task,
-                attempt=Attempt(number=number, state=state, ended=ended, cost=Decimal(0)),
-                products=tuple(products[name] for name in sorted(products)),
-            )
-        for number, later in enumerate(found.placed.again, 1):
-            for task in tasks_of(later.tasks, found.placed.order.requests):
-                waiting = Attempt(number=number + 1, state=TaskState.WAITING, cost=Decimal(0))
-                changes.setdefault((task, number + 1), TaskChange(task=task, attempt=waiting))
-        return changes
-
     def changes(self, job: str, cursor: str) -> Changes:
         """See Telling.changes. The place keeps no history: what this process has not told yet counts as new."""
         found = self._job(job)
-        mark = _mark(found.known.values(), found.placed)
-        every = list(self._attempts(found).items())
+        mark = found.mark()
+        every = list(found.attempts().items())
         begun = not cursor or ":" not in cursor
         at = 0 if begun else int(cursor.partition(":")[2]) if cursor.partition(":")[2].isdigit() else 0
         page = [change for _, change in every[at : at + PAGE]]
@@ -441,44 +350,3 @@ def _part(job: str) -> str:
     if not job or "/" in job or "\\" in job or job.startswith("."):
         raise FarmError("this is no name of a job at the place", job)
     return job
-
-
-def _number(folder: str) -> int:
-    text = folder.removeprefix(AGAIN)
-    return int(text) if text.isascii() and text.isdigit() and len(text) < 6 else -1
-
-
-def _mark(files: Iterable[Found], placed: PlacedOrder) -> str:
-    """Another text for any change at the place."""
-    found = hashlib.blake2b(digest_size=12)
-    for one in sorted(files, key=lambda one: one.path):
-        found.update(f"{one.path}\0{one.bytes}\0{one.changed}\n".encode("utf-8", "surrogatepass"))
-    found.update(placed.model_dump_json().encode())
-    return found.hexdigest()
-
-
-def _known(placed: PlacedOrder, content: PackingList, from_zero: bool) -> _Job:
-    """What files to expect."""
-    order = placed.order
-    places: dict[str, dict[int, int]] = {}
-    for one in order.tasks:
-        places.setdefault(one.request, dict.fromkeys(parse_frames(one.frames), 0))
-        places[one.request].update(dict.fromkeys(parse_frames(one.frames), 0))
-    for own in places.values():
-        own.update((frame, number) for number, frame in enumerate(sorted(own)))
-    outputs = {request.name: request.outputs for request in order.requests}
-    names = {name: naming(content.output(name)) for found in outputs.values() for name in found}
-    several = len(order.requests) > 1
-    expected: dict[str, tuple[Task, str]] = {}
-    by_name: dict[str, tuple[Task, str] | None] = {}
-    for task in tasks_of(order.tasks, order.requests):
-        shown = task
-        if from_zero:
-            number = places[task.request][task.frame]
-            shown = Task(task.request, number, task.view, task.tile, task.share)
-        for output in outputs[task.request]:
-            path = product_path(names[output], shown, by_request=several, tokens=content.tokens).as_posix()
-            expected[path] = (task, output)
-            name = path.rpartition("/")[2]
-            by_name[name] = None if name in by_name else (task, output)
-    return _Job(placed, content, expected, by_name)
