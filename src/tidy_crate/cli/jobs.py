@@ -46,6 +46,7 @@ def register(app: typer.Typer) -> None:
         A job that will break its cap is paused. Closing the terminal changes nothing: the job goes on, and the next
         track catches up.
 
+        \b
         Examples:
           tidy-crate track quay-3 --follow
           tidy-crate track quay-3 --follow --page quay.html

@@ -75,6 +75,7 @@ def register(app: typer.Typer) -> None:
     ) -> None:
         """Switch faults of the line on and off while the farm runs; without any, list what there is.
 
+        \b
         Examples:
           tidy-crate practice fault drop=0.2 busy=0.1
           tidy-crate practice fault slow=200000 drop=0

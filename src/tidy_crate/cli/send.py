@@ -131,6 +131,7 @@ def register(app: typer.Typer) -> None:
         Before it starts, what the farm understood of the crate is compared with the survey. Another range, camera,
         variant, size or format is sent without uploading the crate again. Several farms share one job out.
 
+        \b
         Examples:
           tidy-crate send quay.crate --farm gullwing --test-first --cap "40 EUR"
           tidy-crate send quay.crate --farm gullwing --farm ninepins --order spread --yes
@@ -190,6 +191,7 @@ def register(app: typer.Typer) -> None:
 
         Every frame is rendered once. What the given-up farm has rendered can still be brought home.
 
+        \b
         Examples:
           tidy-crate handover quay-3 --from ninepins --to gullwing
           tidy-crate handover quay-3 --to gullwing --yes
