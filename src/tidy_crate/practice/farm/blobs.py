@@ -57,11 +57,12 @@ class Blobs:
         (folder / "drafts").mkdir(parents=True, exist_ok=True)
         self.repeated = 0
         """Bytes that arrived although they were here and acknowledged, since the farm began."""
+        self._made: set[str] = set()
         self._lock = threading.Lock()
         self._files: dict[str, threading.Lock] = {}
         self._index = sqlite3.connect(folder / "chunks.sqlite", check_same_thread=False, isolation_level=None)
         self._index.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + _TABLES)
-        self._used = sum(path.stat().st_size for path in folder.glob("??/*"))
+        self._used = sum(path.stat().st_size for path in folder.glob("??/[!.]*"))
         self._check_what_was_not_synced()
 
     def close(self) -> None:
@@ -81,6 +82,25 @@ class Blobs:
         target = self.path(digest)
         target.parent.mkdir(exist_ok=True)
         draft.replace(target)
+
+    def keep(self, digest: str, data: bytes) -> None:
+        """Keep a small file that was verified. Text in place of paths: there are many of them."""
+        folder = f"{self._folder}/{digest[:2]}"
+        target = f"{folder}/{digest}"
+        if os.path.exists(target):  # noqa: PTH110
+            self.repeated += len(data)
+            return
+        if folder not in self._made:
+            Path(folder).mkdir(exist_ok=True)
+            self._made.add(folder)
+        draft = f"{folder}/.{digest}.{threading.get_ident()}"
+        try:
+            with open(draft, "wb", buffering=0) as stream:  # noqa: PTH123
+                stream.write(data)
+            os.replace(draft, target)  # noqa: PTH105
+        except OSError:
+            Path(draft).unlink(missing_ok=True)
+            raise
 
     def draft(self, digest: str) -> Path:
         """A new path for a file that arrives in one piece."""
@@ -190,7 +210,6 @@ class Blobs:
         self.need_room(size)
         with ExitStack() as stack:
             found = Taking(self, stack)
-            stack.callback(found.close)
             yield found
         # noted only after the bytes have left this process
         self._note(found.rows)
@@ -261,7 +280,7 @@ class Blobs:
         """Read again what came after the last checkpoint: a power cut may have taken its bytes."""
         mark = self._folder / "synced"
         since = mark.stat().st_mtime - 2 if mark.is_file() else 0.0
-        for path in self._folder.glob("??/*"):
+        for path in self._folder.glob("??/[!.]*"):
             if path.stat().st_mtime < since:
                 continue
             found = _hash(path)
@@ -297,8 +316,9 @@ class Taking:
         self._head: Head | None = None
         self._found = blake3()
         self._out: BinaryIO | None = None
+        self._small: list[bytes] | None = None
+        """The bytes so far of a small file that came whole."""
         self._left = 0
-        self._path: Path | None = None
         self._why = ""
 
     def feed(self, part: Head | memoryview) -> None:
@@ -307,31 +327,28 @@ class Taking:
             if isinstance(part, Head):
                 self._begin(part)
             else:
-                self._found.update(part)
                 self._left -= len(part)
-                while self._out is not None and part:
-                    part = part[self._out.write(part) :]
+                if self._small is not None:
+                    self._small.append(bytes(part))
+                else:
+                    self._found.update(part)
+                    while self._out is not None and part:
+                        part = part[self._out.write(part) :]
             if self._left == 0:
                 self._end()
         except OSError as error:
             raise NoRoom(f"the disk of the farm does not take it ({error.strerror})") from error
 
-    def close(self) -> None:
-        """Leave nothing of a piece that did not arrive whole."""
-        if self._head is not None and self._path is not None and self._out is not None:
-            self._out.close()
-            self._path.unlink(missing_ok=True)
-
     def _begin(self, head: Head) -> None:
-        self._head, self._left, self._found = head, head.bytes, blake3()
-        self._out, self._path, self._why = None, None, ""
+        self._head, self._left = head, head.bytes
+        self._out, self._small, self._why = None, None, ""
+        if head.file == head.blake3 and head.offset == 0:
+            # a whole file of a pack is small enough to be looked at before it is written
+            self._small = []
+            return
+        self._found = blake3()
         if self._store.knows(head):
             self._store.repeated += head.bytes
-        if head.file == head.blake3 and head.offset == 0:
-            if not self._store.has(head.file):
-                self._path = self._store.draft(head.file)
-                self._out = self._path.open("wb", buffering=0)
-            return
         if head.file not in self._drafts:
             opened = self._store.opened(head.file)
             self._drafts[head.file] = opened
@@ -350,18 +367,21 @@ class Taking:
         head, self._head = self._head, None
         if head is None:
             return
-        if self._path is not None and self._out is not None:
-            self._out.close()
-        if self._found.hexdigest() != head.blake3:
-            self._why = "its bytes are not what its digest says"
+        if self._small is not None:
+            data = self._small[0] if len(self._small) == 1 else b"".join(self._small)
+            if blake3(data).hexdigest() != head.blake3:
+                self._why = _WRONG
+            else:
+                self._store.keep(head.file, data)
+        elif self._found.hexdigest() != head.blake3:
+            self._why = _WRONG
+        elif not self._why and self._out is not None:
+            self.rows.append((head.file, head.offset, head.bytes, head.blake3))
         if self._why:
             self.refused.append((head, self._why))
-            if self._path is not None:
-                self._path.unlink()
-        elif self._path is not None:
-            self._store.put(head.file, self._path)
-        elif self._out is not None:
-            self.rows.append((head.file, head.offset, head.bytes, head.blake3))
+
+
+_WRONG = "its bytes are not what its digest says"
 
 
 def _hash(path: Path) -> blake3:

@@ -443,13 +443,17 @@ def _assemble(content: PackingList, target: Path, blob_path: Callable[[str], Pat
         raise HTTPException(409, f"blobs are missing, first of {lacking[0]}")
     draft = target.with_name(f"{target.name}.{secrets.token_hex(4)}.part")
     try:
+        made: set[str] = set()
         for file in content.files:
-            path = inside(draft, file.path)
-            path.parent.mkdir(parents=True, exist_ok=True)
+            path, blob = inside(draft, file.path), blob_path(file.blake3)
+            parent = file.path.rpartition("/")[0]
+            if parent not in made:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                made.add(parent)
             try:
-                os.link(blob_path(file.blake3), path)
+                os.link(blob, path)
             except OSError:
-                shutil.copyfile(blob_path(file.blake3), path)
+                shutil.copyfile(blob, path)
         write_bytes(draft / ".scene", content.scene.encode())
         if target.exists():
             shutil.rmtree(target)
