@@ -114,6 +114,9 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
         prepared = api.prepare(crate, card, SendOptions(batch=1), user=user)
         # a project's own frame token holds here too, though this process never opened the project
         assert not prepared.sending.errors and prepared.quote is not None
+        # what differs from how it was packed is quoted by the same test frames
+        fewer = api.prepare(crate, card, SendOptions(batch=1, frames="1-2"), user=user)
+        assert fewer.quote is not None and fewer.quote.cost.likely <= prepared.quote.cost.likely
         sent = api.send(prepared, user=user, progress=steps.append)
         # E14: a farm that has the crate is asked for a quote of its own; E15: what is left of the job
         for target in (crate, sent.job):

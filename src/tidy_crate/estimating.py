@@ -286,10 +286,15 @@ def _timings(
 
 def own_quote(sending: Sending, card: FarmCard, user: Asking, ledger: Ledger) -> Quote:
     """Return the quote of one way of sending a crate, or a part of it. Raises TidyCrateError without timings."""
-    content = sending.packing
+    # the test frames are of the crate as it was packed, whatever is asked of it
+    content = sending.delivered
     timings, positions = find_timings(
         sending.crate, content, TimingSource(), content.requests, ledger, user.card_folders
     )
+    packed = {request.name: sorted(request.numbers()) for request in content.requests}
+    ordered = _ordered(sending)
+    same = {request.name for request in ordered if sorted(request.numbers()) == packed.get(request.name)}
+    positions = {name: each for name, each in positions.items() if name in same}
     wishes = Wishes(
         machine=sending.machine,
         nodes=sending.nodes,
@@ -299,7 +304,7 @@ def own_quote(sending: Sending, card: FarmCard, user: Asking, ledger: Ledger) ->
         reclaimable=bool(sending.options.reclaimable),
     )
     question = Question(
-        content, timings, (card,), wishes, experience=Experiences(ledger), requests=_ordered(sending),
+        content, timings, (card,), wishes, experience=Experiences(ledger), requests=ordered,
         positions=positions, split=False,
     )  # fmt: skip
     return estimate(question).estimate.quotes[0]

@@ -81,8 +81,9 @@ def differences(
     """Return what is asked otherwise than the crate was packed, in plain words."""
     found = []
     for packed, asked in zip(content.requests, requests, strict=True):
+        same = sorted(packed.numbers()) == sorted(asked.numbers())
         rows = [
-            ("frames", packed.frames, asked.frames),
+            ("order of the frames" if same else "frames", packed.frames, asked.frames),
             ("size", f"{packed.width} x {packed.height}", f"{asked.width} x {asked.height}"),
             ("samples", _or_scene(packed.samples), _or_scene(asked.samples)),
             ("views", _names(packed), _names(asked)),

@@ -108,7 +108,7 @@ def job_named(session: Session, name: str) -> JobRow:
     """A job by its name. Raises WrongUsage when there is none."""
     job = session.get(JobRow, legible(name))
     if job is None:
-        raise WrongUsage("no job has that name", name, "jobs lists them")
+        raise WrongUsage("no job has that name", name, "tidy-crate jobs lists them")
     return job
 
 
