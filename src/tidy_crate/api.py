@@ -693,7 +693,18 @@ def prepare(
 
     user = user or User.here()
     with ledger(user) as book:
-        return core(crate, farm, wanted or SendOptions(), user, book, views, tasks)
+        return _trusted(core(crate, farm, wanted or SendOptions(), user, book, views, tasks), user)
+
+
+def _trusted(prepared: Prepared, user: User) -> Prepared:
+    """Return a submission. Raises NotTrusted where nodes would run a command of the crate that the user does not trust.
+
+    Farms have programs of their own. One's own machines may have none on their card: then the scene's own command runs.
+    """
+    card, render = prepared.card, prepared.sending.delivered.render
+    if card.runs_scene_commands and render is not None:
+        _crate_commands(prepared.sending.crate, user).need(render.command)
+    return prepared
 
 
 def split(
@@ -747,7 +758,7 @@ def prepare_rest(
 
     user = user or User.here()
     with ledger(user) as book:
-        return core(job, given_up, farm, wanted or SendOptions(), user, book)
+        return _trusted(core(job, given_up, farm, wanted or SendOptions(), user, book), user)
 
 
 def hand_over(

@@ -131,3 +131,19 @@ def test_u6_two_farms_share_a_job_one_dies_and_the_other_takes_the_rest(
         assert len(names) == 48 and not (tmp_path / "frames/set-aside").exists()
         page = tmp_path / "page.html"
         assert run("track", job, "--page", page, env=home).code == 0 and "given up" in page.read_text()
+
+
+def test_own_machines_run_no_command_of_a_crate_that_is_not_trusted(
+    packed: tuple[SceneContext, Path], run: Run, home: dict[str, str], tmp_path: Path
+) -> None:
+    card = tmp_path / "studio.farm.toml"
+    card.write_text(
+        'name = "studio"\nurl = "dask://127.0.0.1:9"\ncurrency = "EUR"\nrates_from = 2026-11-01\npractice = true\n'
+        f'[operator]\nkind = "own"\n[cluster]\nshared = "{(tmp_path / "shared").as_posix()}"\n'
+        '[[machine]]\nname = "m"\nnodes = 1\nscore = 100\nmemory_gb = 8\nprice_per_hour = 1\n'
+    )
+    refused = run("send", packed[1], "--farm", card, "--yes", env=home)
+    assert refused.code == 2 and "tidy-crate trust" in refused.err and not (tmp_path / "shared").exists()
+    assert run("trust", packed[1], env=home).code == 0
+    away = run("send", packed[1], "--farm", card, "--yes", env=home)
+    assert away.code == 3 and "scheduler cannot be reached" in away.err

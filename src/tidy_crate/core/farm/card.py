@@ -342,6 +342,11 @@ class FarmCard(Prices):
         )  # fmt: skip
         return (*own, *(one for one in self.price if not one.machines or machine.name in one.machines))
 
+    @property
+    def runs_scene_commands(self) -> bool:
+        """Whether nodes render by the command line that the scene brings: one's own machines without programs."""
+        return self.cluster.shared is not None and not any(program.command for program in self.program)
+
     def priority_named(self, name: str | None) -> Priority:
         """Return a priority by name, the usual one when None. Raises WrongUsage on an unknown name."""
         if name is None:

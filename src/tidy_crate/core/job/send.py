@@ -29,7 +29,7 @@ from tidy_crate.core.job.repeats import Earlier, sent_before
 from tidy_crate.core.job.submission import confirm
 from tidy_crate.core.job.tables import JobRow, SubmissionRow
 from tidy_crate.core.model import Model
-from tidy_crate.core.progress import Progress, silent
+from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Survey
 from tidy_crate.core.scene.settings import load_maps
@@ -405,11 +405,23 @@ def delivered_before(ledger: Ledger, farm: str, sending: Sending) -> dict[str, s
 def _deliver(
     deliver: Delivering, sending: Sending, earlier: Mapping[str, str], progress: Progress, outage: Outage
 ) -> Delivered:
-    """Deliver the crate, through times in which the farm does not answer. What has arrived is not sent again."""
+    """Deliver the crate, through times in which the farm does not answer. What has arrived is not sent again.
+
+    A farm that does not answer from the beginning is not waited for.
+    """
+    begun = False
+
+    def seen(step: Step) -> None:
+        nonlocal begun
+        begun = True
+        progress(step)
+
     while True:
         try:
-            return deliver.deliver(sending.crate, sending.delivered, progress, earlier)
+            return deliver.deliver(sending.crate, sending.delivered, seen, earlier)
         except FarmBusy as error:
+            if not begun:
+                raise
             outage.wait(error)
 
 
