@@ -32,7 +32,7 @@ from tidy_crate.core.farm.protocol import (
     TaskChange,
 )
 from tidy_crate.core.files import inside
-from tidy_crate.core.job.send import Sending, prepare
+from tidy_crate.core.job.prepare import Sending, prepare
 from tidy_crate.core.progress import Progress
 from tidy_crate.core.transfer.chunks import Chunk, chunks
 from tidy_crate.core.transfer.pack import Piece

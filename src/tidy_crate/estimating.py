@@ -32,7 +32,7 @@ from tidy_crate.core.job.experience import Experiences
 from tidy_crate.core.job.job_timings import Machines, left_of_job, timings_of_job
 from tidy_crate.core.job.ledger import Ledger, submissions_of
 from tidy_crate.core.job.own_quotes import ByName, with_own_quotes
-from tidy_crate.core.job.send import Sending
+from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.work.request import RenderRequest
 
 

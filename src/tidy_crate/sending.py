@@ -22,9 +22,10 @@ from tidy_crate.core.farm.protocol import Capability
 from tidy_crate.core.job.handover import left_over
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.outage import say_nothing
+from tidy_crate.core.job.prepare import Sending
+from tidy_crate.core.job.prepare import prepare as look_over
 from tidy_crate.core.job.repeats import Earlier, sent_before
-from tidy_crate.core.job.send import Sending, Sent
-from tidy_crate.core.job.send import prepare as look_over
+from tidy_crate.core.job.send import Sent
 from tidy_crate.core.job.send import send as submit
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.work.options import FarmOptions, SendOptions
@@ -189,7 +190,7 @@ def send_all(
         try:
             found = submit(
                 one.sending, one.card, one.card_path, links(str(one.card_path)), ledger, one.quote, progress,
-                job=name, again=again, tell=tell,
+                job=name, again=again, adds=job is None, tell=tell,
             )  # fmt: skip
         except TidyCrateError as error:
             if sent is None:

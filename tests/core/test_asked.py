@@ -17,8 +17,9 @@ from tidy_crate.core.errors import Blocked, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.job.handover import give_up, left_over
 from tidy_crate.core.job.ledger import Ledger
+from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import Sending, send
+from tidy_crate.core.job.send import send
 from tidy_crate.core.job.track import track
 from tidy_crate.core.work.options import BUILT_IN, FarmOptions, SendOptions, layered
 from tidy_crate.core.work.request import RenderRequest

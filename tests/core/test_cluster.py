@@ -24,8 +24,9 @@ from tidy_crate.core.farm.links.cluster.link import ClusterFarm
 from tidy_crate.core.farm.protocol import Action
 from tidy_crate.core.job.actions import act
 from tidy_crate.core.job.ledger import Ledger
+from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import Sending, send
+from tidy_crate.core.job.send import send
 from tidy_crate.core.job.track import JobView, log_of, track
 from tidy_crate.core.work.task import Task
 

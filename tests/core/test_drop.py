@@ -24,9 +24,10 @@ from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.drop.link import DropFarm
 from tidy_crate.core.farm.links.drop.place import Folder, Place, open_place
 from tidy_crate.core.job.ledger import Ledger
+from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import Sending, send
+from tidy_crate.core.job.send import send
 from tidy_crate.core.job.track import cancel, release, track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.work.attempt import Verdict

@@ -31,8 +31,9 @@ from tidy_crate.core.farm.protocol import (
 from tidy_crate.core.files import hash_file, read_json
 from tidy_crate.core.job.forecast import Part, Rendered, forecast
 from tidy_crate.core.job.ledger import Ledger, new_key, submissions_of
+from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import Sending, compare, send
+from tidy_crate.core.job.send import compare, send
 from tidy_crate.core.job.track import track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.transfer.pack import Piece

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tidy_crate.core.job.send import Sending, Sent
+    from tidy_crate.core.job.prepare import Sending
+    from tidy_crate.core.job.send import Sent
     from tidy_crate.sending import Prepared
 
 
