@@ -20,6 +20,7 @@ from farms import TODAY, prepared
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.links.cluster.engine import Engine
 from tidy_crate.core.farm.links.cluster.link import ClusterFarm
 from tidy_crate.core.farm.protocol import Action
 from tidy_crate.core.job.actions import act
@@ -216,3 +217,16 @@ def test_what_the_shared_storage_says_is_not_trusted(
     shutil.rmtree(shared / "crates")
     with pytest.raises(Blocked, match="not as it was packed"):
         farm.deliver(crate, asked(packed, card).delivered, lambda _: None)
+
+
+def test_machines_of_other_versions_are_named() -> None:
+    own = {"host": {"python": "3.11.7.final.0"}, "packages": {"distributed": "2026.8.0"}}
+    old = {"host": {"python": "3.10.2.final.0"}, "packages": {"distributed": "2026.8.0"}}
+
+    class Told:
+        def get_versions(self) -> dict[str, object]:
+            return {"client": own, "scheduler": own, "workers": {"tcp://10.0.0.7:1": own, "tcp://10.0.0.8:1": old}}
+
+    with pytest.raises(FarmError, match=r"worker tcp://10.0.0.8:1 has Python 3.10, distributed 2026.8.0") as caught:
+        Engine("dask://studio:8786")._need_versions(Told())  # type: ignore[arg-type]
+    assert "install the same versions everywhere" in (caught.value.remedy or "")
