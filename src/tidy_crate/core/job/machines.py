@@ -10,7 +10,7 @@ from typing import Literal
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from tidy_crate.core.job.tables import AttemptRow, NodeRow, SubmissionRow, from_text
+from tidy_crate.core.job.tables import AttemptRow, NodeRow, SubmissionRow, from_text, seconds_between
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount
 from tidy_crate.core.work.task import TaskState
@@ -84,7 +84,7 @@ def _view(
     return NodeView(
         farm=row.farm,
         name=name,
-        seconds=sum(_seconds(one.began, one.until) for one in shifts),
+        seconds=sum(seconds_between(one.began, one.until) for one in shifts),
         frames=sum(one.tasks for one in shifts),
         cost=sum((one.cost for one in shifts), start=shifts[0].cost * 0),
         currency=row.currency,
@@ -120,8 +120,3 @@ def _marked(
             marks.append("idle")
             why.append(f"paid for and without a frame for {idle / 60:.0f} min")
     return one.model_copy(update={"marks": tuple(marks), "why": "; ".join(why)}) if marks else one
-
-
-def _seconds(begin: str, end: str) -> float:
-    first, last = from_text(begin or None), from_text(end or None)
-    return max(0.0, (last - first).total_seconds()) if first and last else 0.0

@@ -11,7 +11,7 @@ from tidy_crate.core.farm.protocol import Action, ControlOrder, Counts, JobState
 from tidy_crate.core.job.forecast import Part, forecast, rendered
 from tidy_crate.core.job.ledger import Ledger, new_key
 from tidy_crate.core.job.submission import Links, confirm
-from tidy_crate.core.job.tables import AttemptRow, NodeRow, SubmissionRow, from_text
+from tidy_crate.core.job.tables import AttemptRow, NodeRow, SubmissionRow, seconds_between
 from tidy_crate.core.work.task import TaskState
 
 _UNDER_WAY = (JobState.WAITING.value, JobState.RENDERING.value)
@@ -25,8 +25,7 @@ def part_of(session: Session, row: SubmissionRow, counts: Counts | None = None) 
     for began, until, gone in session.execute(
         select(NodeRow.began, NodeRow.until, NodeRow.gone).where(NodeRow.submission_id == row.id)
     ):
-        first, last = from_text(began or None), from_text(until or None)
-        clock += max(0.0, (last - first).total_seconds()) if first and last else 0.0
+        clock += seconds_between(began, until)
         nodes += not gone
     if row.given_up or row.state in (JobState.CANCELLED.value, JobState.FAILED.value, JobState.DONE.value):
         left = 0

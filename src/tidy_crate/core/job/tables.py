@@ -202,6 +202,12 @@ def to_text(time: datetime | None) -> str | None:
     return None if time is None else time.astimezone(UTC).isoformat()
 
 
+def seconds_between(begin: str | None, end: str | None) -> float:
+    """Return the seconds between two points in time as they are stored; 0 where one is not known, or they go back."""
+    first, last = from_text(begin or None), from_text(end or None)
+    return max(0.0, (last - first).total_seconds()) if first and last else 0.0
+
+
 def from_text(text: str | None) -> datetime | None:
     """The inverse of `to_text`."""
     return None if text is None else kept(datetime.fromisoformat, text, "a time")

@@ -24,7 +24,16 @@ from tidy_crate.core.job.ledger import Ledger, all_jobs, products_at_home, produ
 from tidy_crate.core.job.machines import NodeView, machines
 from tidy_crate.core.job.stop_loss import part_of, stop_loss
 from tidy_crate.core.job.submission import Links, Ordered, catch_up
-from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, NodeRow, ProductRow, SubmissionRow, from_text
+from tidy_crate.core.job.tables import (
+    TASK_KEY,
+    AttemptRow,
+    JobRow,
+    NodeRow,
+    ProductRow,
+    SubmissionRow,
+    from_text,
+    seconds_between,
+)
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Cost, by_currency
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
@@ -289,12 +298,7 @@ def _view(
 
 def _clock(session: Session, row: SubmissionRow) -> float:
     last = session.scalar(select(func.max(NodeRow.until)).where(NodeRow.submission_id == row.id))
-    return _seconds(row.began, last)
-
-
-def _seconds(begin: str | None, end: str | None) -> float:
-    first, last = from_text(begin or None), from_text(end or None)
-    return max(0.0, (last - first).total_seconds()) if first and last else 0.0
+    return seconds_between(row.began, last)
 
 
 def _farm_view(row: SubmissionRow, counts: Counts, trouble: str) -> FarmView:
