@@ -275,6 +275,55 @@ def test_f7_frames_numbered_from_zero_come_home_on_their_own_numbers_also_when_a
     assert (tmp_path / "frames/Beauty/lantern_quay_beauty.1011.exr").read_bytes() == packed_frame()
 
 
+def bundled(kind: str, files: dict[str, bytes]) -> bytes:
+    """An archive of files, with a link and a name that leads elsewhere among them."""
+    import io
+    import tarfile
+    import zipfile
+
+    import zstandard
+
+    out = io.BytesIO()
+    if kind == "zip":
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+            for name, data in files.items():
+                archive.writestr(name, data)
+        return out.getvalue()
+    with tarfile.open(fileobj=out, mode="w:gz" if kind == "tar.gz" else "w") as tar:
+        for name, data in files.items():
+            info = tarfile.TarInfo(name)
+            info.size = len(data)
+            tar.addfile(info, io.BytesIO(data))
+        link = tarfile.TarInfo("Beauty/lantern_quay_beauty.1001.exr")
+        link.type, link.linkname = tarfile.SYMTYPE, "/etc/passwd"
+        tar.addfile(link)
+    return zstandard.compress(out.getvalue()) if kind == "tar.zst" else out.getvalue()
+
+
+@pytest.mark.parametrize("kind", ["zip", "tar.gz", "tar.zst"])
+def test_f7_an_archive_at_the_end_is_unpacked_safely(
+    kind: str, sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    (tmp_path / "place").mkdir()
+    card = card_for((tmp_path / "place").as_uri())
+    farm = farm_of(Somewhere(card, lambda: TOKEN, tmp_path / "place"))
+    sent = send(sending, card, Path("x"), farm.link(), ledger)
+    place = open_place(card, lambda: TOKEN)
+    (job,) = [one.path.split("/")[1] for one in place.find("") if one.path.endswith("order.json")]
+    files = {f"{output}/{stem}.{n}.exr": packed_frame() for output, stem in NAMES for n in (1001, 1002, 1003)}
+    strange = {"../../escaped.exr": b"x", "notes.txt": b"thanks", "/etc/evil": b"x"}
+    opened = lambda _: farm.link()  # noqa: E731
+    put(place, job, f"all.{kind}", bundled(kind, files | strange)[:400])
+    view = track(ledger, sent.job, opened)
+    assert view.done == 0 and "cannot be opened" in view.why[0]
+    put(place, job, f"all.{kind}", bundled(kind, files | strange))
+    came = retrieve(ledger, sent.job, tmp_path / "frames", opened)
+    assert came.at_home == 6 and came.ended and not track(ledger, sent.job, opened).why
+    assert (tmp_path / "frames/Beauty/lantern_quay_beauty.1001.exr").read_bytes() == packed_frame()
+    assert not list(tmp_path.rglob("escaped*")) and not Path("/etc/evil").exists()
+    farm.close()
+
+
 def test_t8_a_rented_machine_that_still_bills_is_called_out_until_it_is_released(
     sending: Sending, ledger: Ledger, tmp_path: Path
 ) -> None:

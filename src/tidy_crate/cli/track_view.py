@@ -124,7 +124,7 @@ def _farm(one: FarmView, *, several: bool) -> Text:
         found.append(f"  own quote {money(one.offer.cost, one.offer.currency)}")
         found.append(" (binding)" if one.offer.binding else "")
     if one.why:
-        found.append(f"  paused: {one.why}", style="bold yellow")
+        found.append(f"  {'paused: ' if one.state == 'paused' else ''}{one.why}", style="bold yellow")
     return found
 
 

@@ -22,6 +22,7 @@ from tidy_crate.core.crate.archive import write_archive
 from tidy_crate.core.crate.packing import PackedFile, PackingList, packing_list_of
 from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.links.drop.bundles import MARK, Bundles, is_bundle
 from tidy_crate.core.farm.links.drop.job_sheet import as_html, as_markdown, job_sheet
 from tidy_crate.core.farm.links.drop.place import Found, Place, open_place
 from tidy_crate.core.farm.links.drop.placed import AGAIN, FRAMES, Again, PlacedJob, PlacedOrder, placed_job
@@ -65,6 +66,7 @@ class DropFarm:
         self._card, self._open, self._sleep, self._now = card, open_, sleep, now
         self._opened: Place | None = None
         self._jobs: dict[str, PlacedJob] = {}
+        self._bundles: dict[str, Bundles] = {}
 
     def link(self) -> FarmLink:
         """The farm as a link."""
@@ -92,6 +94,8 @@ class DropFarm:
 
     def close(self) -> None:
         """Close the connection."""
+        for bundles in self._bundles.values():
+            bundles.close()
         if self._opened is not None:
             self._opened.close()
 
@@ -258,17 +262,32 @@ class DropFarm:
             else Counts(done=done, waiting=max(0, total - done)),
             cursor=found.mark(),
             billing=billing,
+            why="; ".join(f"{path}: {why}" for path, why in self._bundles_of(job, found).broken.items())[:500],
         )
+
+    def _bundles_of(self, job: str, found: PlacedJob) -> Bundles:
+        if job not in self._bundles:
+            self._bundles[job] = Bundles(lambda name: found.hit(name) is not None)
+        return self._bundles[job]
 
     def _look(self, job: str, found: PlacedJob) -> None:
         """List the place. Files that are new count once they have not changed between two looks."""
         first = self._listed(job)
-        if all(found.known.get(path) == one for path, one in first.items()):
+        known = found.known | found.archives
+        if all(known.get(path) == one for path, one in first.items()):
             return
         self._sleep(SETTLES)
         second = self._listed(job)
         settled = {path: one for path, one in second.items() if first.get(path) == one and one.bytes}
-        found.known = {**{path: one for path, one in found.known.items() if path in second}, **settled}
+        found.archives = {path: one for path, one in settled.items() if is_bundle(path)}
+        kept = {path: one for path, one in found.known.items() if path in second}
+        bundles = self._bundles_of(job, found)
+        inside = {
+            one.path: one
+            for path, archive in found.archives.items()
+            for one in bundles.members(self._place, f"jobs/{job}/{path}", archive)
+        }
+        found.known = {path: one for path, one in (kept | settled | inside).items() if path not in found.archives}
 
     def _listed(self, job: str) -> dict[str, Found]:
         listed = self._place.find(f"jobs/{_part(job)}")
@@ -312,6 +331,9 @@ class DropFarm:
 
     def fetch(self, job: str, product: Product, target: Path, offset: int, moved: Moved) -> None:
         """See Fetching.fetch."""
+        if MARK in product.key:
+            moved(self._bundles_of(job, self._job(job)).fetch(product.key, target, offset, product.bytes))
+            return
         key = PurePosixPath(product.key)
         if key.is_absolute() or ".." in key.parts:
             raise FarmError("the place names a file that is elsewhere", product.key)

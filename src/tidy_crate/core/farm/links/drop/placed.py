@@ -12,6 +12,7 @@ from pydantic import Field
 
 from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.farm.links.drop.bundles import MARK
 from tidy_crate.core.farm.links.drop.place import Found
 from tidy_crate.core.farm.protocol import JobOrder, JobState, Start, TaskChange
 from tidy_crate.core.model import Wire
@@ -56,7 +57,14 @@ class PlacedJob:
     by_name: dict[str, tuple[Task, str] | None]
     """The same by file name alone; None for a name that several have."""
     known: dict[str, Found] = field(default_factory=dict)
-    """Files of the last look."""
+    """Files of the last look, those in archives too."""
+    archives: dict[str, Found] = field(default_factory=dict)
+    """Archives of the last look."""
+
+    def hit(self, path: str) -> tuple[Task, str] | None:
+        """Return task and output of a file below a folder for frames, by its path or by its name alone."""
+        inner = path.rpartition(MARK)[2]
+        return self.expected.get(inner) or self.by_name.get(inner.rpartition("/")[2])
 
     def attempts(self) -> dict[tuple[Task, int], TaskChange]:
         """Every attempt of which files are there, with its products."""
@@ -65,7 +73,7 @@ class PlacedJob:
         for path, one in self.known.items():
             folder, _, rest = path.partition("/")
             number = 1 if folder == FRAMES else _number(folder) + 1
-            hit = self.expected.get(rest) or self.by_name.get(rest.rpartition("/")[2])
+            hit = self.hit(rest)
             if hit is None or number < 1 or number > len(self.placed.again) + 1:
                 continue
             task, output = hit
