@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -15,6 +16,7 @@ from hypothesis import strategies as st
 
 from farms import MemoryFarm
 from tidy_crate.core.errors import Blocked, FarmBusy
+from tidy_crate.core.progress import Step
 from tidy_crate.core.transfer.chunks import GREATEST, LEAST, WINDOW, chunks, first_cut, scratch
 from tidy_crate.core.transfer.pack import MOST_PIECES, BadPack, Piece, packed, size_of, unpacked
 from tidy_crate.core.transfer.upload import STRETCH, Refused, Source, Upload, segments
@@ -165,3 +167,24 @@ def test_u2_progress_never_goes_back_and_ends_at_the_whole(tmp_path: Path) -> No
     Upload(farm, lambda step: seen.append((step.done, step.total))).run(files)
     assert [done for done, _ in seen] == sorted(done for done, _ in seen)
     assert seen[-1] == (len(NOISE) + 5, len(NOISE) + 5)
+
+
+def test_x1_whoever_stops_an_upload_does_not_wait_for_the_rest(tmp_path: Path) -> None:
+    class Slow(MemoryFarm):
+        begun = 0
+
+        def take(self, pieces: Sequence[Piece]) -> list[Refused]:
+            self.begun += 1
+            time.sleep(0.2)
+            return super().take(pieces)
+
+    farm = Slow()
+    files = [write(tmp_path, f"f{n}", np.random.default_rng(n).bytes(1 << 20)) for n in range(40)]
+
+    def stop(step: Step) -> None:
+        if step.done > 2 << 20:
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        Upload(farm, stop).run(files)
+    assert farm.begun < 20

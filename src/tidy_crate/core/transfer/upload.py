@@ -104,27 +104,39 @@ class Upload:
         self._had = sum(source.bytes for source in every if source.blake3 not in lacking)
         wanted = [source for source in every if source.blake3 in lacking]
         self._tell("")
-        errors: list[TidyCrateError] = []
         with ThreadPoolExecutor(CONNECTIONS) as senders, ThreadPoolExecutor(READERS) as readers:
             runs: list[Future[None]] = []
             small = [source for source in wanted if source.bytes <= SMALL]
             runs += [senders.submit(self._small, group) for group in _groups(small)]
             large = sorted((source for source in wanted if source.bytes > SMALL), key=lambda one: -one.bytes)
             runs += [readers.submit(self._large, source, senders) for source in large]
-            for run in as_completed(runs):
-                try:
-                    run.result()
-                except _Stopped:
-                    continue
-                except FarmBusy as error:
-                    # it would be the same for every other file
-                    self._stop.set()
-                    errors.insert(0, error)
-                except TidyCrateError as error:
-                    errors.append(error)
+            try:
+                errors = self._gathered(runs)
+            except BaseException:
+                # whoever is stopped does not wait for the rest
+                self._stop.set()
+                senders.shutdown(wait=False, cancel_futures=True)
+                readers.shutdown(wait=False, cancel_futures=True)
+                raise
         if errors:
             raise errors[0]
         return Uploaded(self._sent, self._had)
+
+    def _gathered(self, runs: Sequence[Future[None]]) -> list[TidyCrateError]:
+        """Wait for all of it, and return what went wrong."""
+        errors: list[TidyCrateError] = []
+        for run in as_completed(runs):
+            try:
+                run.result()
+            except _Stopped:
+                continue
+            except FarmBusy as error:
+                # it would be the same for every other file
+                self._stop.set()
+                errors.insert(0, error)
+            except TidyCrateError as error:
+                errors.append(error)
+        return errors
 
     # ---- small files
 
@@ -224,9 +236,10 @@ class Upload:
             raise _Stopped
 
     def _tell(self, name: str) -> None:
+        # told under the lock, so that a bar never goes back
         with self._lock:
-            step = Step("upload", min(self._total, self._sent + self._had), self._total, "bytes", name)
-        self._progress(step)
+            done = min(self._total, self._sent + self._had)
+            self._progress(Step("upload", done, self._total, "bytes", name))
 
 
 def _groups(sources: Sequence[Source]) -> Iterator[list[Source]]:
