@@ -58,7 +58,7 @@ class Tool:
             process.communicate()
             self.kills += 1
             return None
-        if process.returncode in (0, 1):
+        if process.returncode in (0, 1) and out:
             return json.loads(out)  # type: ignore[no-any-return]
         if process.returncode == 3 or b"already" in out:
             return None

@@ -6,6 +6,7 @@ import os
 import struct
 import time
 import zlib
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -16,7 +17,7 @@ from PIL import Image
 
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
-from tidy_crate.core.picture.decode import frame_blocks
+from tidy_crate.core.picture.decode import frame_blocks, reads_to_the_end
 from tidy_crate.core.picture.judge import Expected, judge_file, pass_channels
 from tidy_crate.core.picture.readers import FrameReaders, Looked
 from tidy_crate.core.review.run import review_folder
@@ -263,3 +264,16 @@ def test_a_pass_is_found_by_its_layer_or_by_the_names_the_trade_gives_it(
 ) -> None:
     planes = {channel: np.zeros((1, 1), np.float32) for channel in channels}
     assert bool(pass_channels(Pass(name=name, source=source, data_type=""), planes)) is found
+
+
+def test_frames_that_are_read_at_once_leave_the_output_of_the_program_where_it_was(tmp_path: Path) -> None:
+    import OpenEXR
+
+    shade = np.full((16, 16), 0.5, np.float16)
+    paths = [tmp_path / f"f{number}.exr" for number in range(8)]
+    for path in paths:
+        OpenEXR.File({"type": OpenEXR.scanlineimage}, dict.fromkeys("RGB", shade)).write(str(path))
+    before = [(os.fstat(stream).st_dev, os.fstat(stream).st_ino) for stream in (1, 2)]
+    with ThreadPoolExecutor(8) as pool:
+        assert all(pool.map(reads_to_the_end, paths * 20))
+    assert [(os.fstat(stream).st_dev, os.fstat(stream).st_ino) for stream in (1, 2)] == before

@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
+from threading import Lock
 from typing import Any
 
 from sqlalchemy import Row, select
@@ -24,7 +26,7 @@ from tidy_crate.core.job.outage import Outage, say_nothing
 from tidy_crate.core.job.submission import Links, Ordered, catch_up, wait_for_changes
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
-from tidy_crate.core.picture.decode import reads_to_the_end
+from tidy_crate.core.picture.readers import FrameReaders
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.work.attempt import Product, Verdict
 from tidy_crate.core.work.product import SET_ASIDE, Delivery, below, in_use, set_aside_path
@@ -32,6 +34,8 @@ from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, TaskState, task
 
 CONNECTIONS = 4
 TRIES = 3
+# processes that look into frames without a digest
+READERS = 2
 # products between two commits
 BATCH = 200
 # seconds between two looks at a job that is followed
@@ -122,10 +126,26 @@ def _retrieve(
     verify_home: bool,
     outage: Outage,
 ) -> Retrieved:
-    content = job.packing_list()
     with ledger.writing() as session:
         session.get_one(JobRow, job.id).into = str(into)
-    rounds = _Rounds(ledger, job.id, content, into, progress, patient=follow)
+    with ExitStack() as stack:
+        return _in_rounds(ledger, job, submissions, into, links, progress, follow, verify_home, outage, Looks(stack))
+
+
+def _in_rounds(
+    ledger: Ledger,
+    job: JobRow,
+    submissions: tuple[SubmissionRow, ...],
+    into: Path,
+    links: Links,
+    progress: Progress,
+    follow: bool,
+    verify_home: bool,
+    outage: Outage,
+    looks: Looks,
+) -> Retrieved:
+    content = job.packing_list()
+    rounds = _Rounds(ledger, job.id, content, into, progress, looks, patient=follow)
     rounds.look_again(verify_home)
     while True:
         states = []
@@ -163,14 +183,37 @@ def _retrieve(
     )
 
 
+class Looks:
+    """Looks into frames that have no digest, in processes that may break off over one. They start when needed."""
+
+    def __init__(self, stack: ExitStack) -> None:
+        self._stack, self._lock = stack, Lock()
+        self._readers: FrameReaders | None = None
+
+    def whole(self, path: Path) -> bool:
+        """Return whether a frame can be read to its end."""
+        with self._lock:
+            if self._readers is None:
+                self._readers = self._stack.enter_context(FrameReaders(READERS))
+        return self._readers.whole(path)
+
+
 class _Rounds:
     """Fetches what is done, round after round."""
 
     def __init__(
-        self, ledger: Ledger, job: str, content: PackingList, into: Path, progress: Progress, *, patient: bool
+        self,
+        ledger: Ledger,
+        job: str,
+        content: PackingList,
+        into: Path,
+        progress: Progress,
+        looks: Looks,
+        *,
+        patient: bool,
     ) -> None:
         """patient: what does not come because the farm is away is tried again in the next round."""
-        self._patient = patient
+        self._patient, self._looks = patient, looks
         self._ledger, self._job, self._content, self._into = ledger, job, content, into
         self._progress = progress
         self._given_up: set[int] = set()
@@ -280,7 +323,7 @@ class _Rounds:
 
     def _fetch(self, one: _Wanted) -> Path | None:
         farm = self.farms[one.submission]
-        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self._into, one.place)
+        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self._into, one.place, self._looks)
 
     def _settle(self, good: list[tuple[_Wanted, Path]], damaged: list[_Wanted]) -> None:
         """Put verified files where they belong, and note all of them in one transaction."""
@@ -378,7 +421,9 @@ class _Damaged(Exception):
 _MAY_PASS = retry_if_exception_type((FarmError, _Damaged))
 
 
-def fetch(fetching: Fetching, farm_job: str, product: Product, into: Path, place: PurePosixPath) -> Path | None:
+def fetch(
+    fetching: Fetching, farm_job: str, product: Product, into: Path, place: PurePosixPath, looks: Looks
+) -> Path | None:
     """Fetch one product beside its place and verify it. Returns the draft, or None when it never arrived intact.
 
     What has come stays after a break, and the next try goes on from there.
@@ -387,7 +432,7 @@ def fetch(fetching: Fetching, farm_job: str, product: Product, into: Path, place
     beside = place.with_name(f".{place.name}.{mark}.part{place.suffix}")
     try:
         with writable(into, beside) as draft:
-            _fetch_into(draft, fetching, farm_job, product)
+            _fetch_into(draft, fetching, farm_job, product, lambda: looks.whole(into / beside))
     except _Damaged:
         return None
     except OSError as error:
@@ -396,22 +441,18 @@ def fetch(fetching: Fetching, farm_job: str, product: Product, into: Path, place
     return into / beside
 
 
-def _fetch_into(draft: Path, fetching: Fetching, farm_job: str, product: Product) -> None:
+def _fetch_into(draft: Path, fetching: Fetching, farm_job: str, product: Product, opens: Callable[[], bool]) -> None:
+    """opens: says whether the file can be read to its end, by a path that other processes understand."""
     for attempt in Retrying(stop=stop_after_attempt(TRIES), retry=_MAY_PASS, reraise=True):
         with attempt:
             offset = draft.stat().st_size if draft.exists() else 0
             if offset < product.bytes or not draft.exists():
                 fetching.fetch(farm_job, product, draft, offset, lambda _: None)
-            if draft.stat().st_size != product.bytes or not _is_right(draft, product):
+            if draft.stat().st_size != product.bytes or not (
+                hash_file(draft) == product.blake3 if product.blake3 else opens()
+            ):
                 draft.unlink()
                 raise _Damaged
-
-
-def _is_right(draft: Path, product: Product) -> bool:
-    """Whether a file is what the farm promised; where it promises no digest, whether it opens to its end."""
-    if product.blake3:
-        return hash_file(draft) == product.blake3
-    return reads_to_the_end(draft)
 
 
 def _missing(

@@ -9,6 +9,7 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from threading import Lock
 from typing import IO, BinaryIO
 
 import numpy as np
@@ -134,6 +135,15 @@ def _alone(stream: BinaryIO, parts: list[ExrPart], number: int, tables: int) -> 
 @contextmanager
 def _muted() -> Iterator[None]:
     """The library writes its complaints straight to the process's own output and standard error, past Python."""
+    # one at a time: of two that overlap, the second would take the first one's silence for the real output
+    with _QUIET:
+        yield from _silence()
+
+
+_QUIET = Lock()
+
+
+def _silence() -> Iterator[None]:
     kept: dict[int, int] = {}
     for stream in (1, 2):
         with suppress(OSError):

@@ -9,6 +9,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from tidy_crate.core.picture.decode import reads_to_the_end
 from tidy_crate.core.picture.judge import Expected, judge_file
 from tidy_crate.core.picture.thumbnail import thumbnail
 
@@ -18,6 +19,8 @@ def answer(order: dict[str, Any]) -> Any:
     path = Path(order["path"])
     if order["do"] == "judge":
         return judge_file(path, Expected.model_validate(order["expected"])).model_dump(mode="json")
+    if order["do"] == "whole":
+        return reads_to_the_end(path)
     try:
         small = thumbnail(path, order["width"], order["height"])
     except Exception:  # noqa: BLE001 - what is wrong with a frame is in its verdict; here it has no picture

@@ -95,6 +95,10 @@ class FrameReaders:
             said = answer.said
             yield Thumbnail(said["width"], said["height"], base64.b64decode(said["pixels"])) if said else None
 
+    def whole(self, path: Path) -> bool:
+        """Return whether a frame can be read to its end. It may be asked from several threads."""
+        return self._ask({"do": "whole", "path": os.fspath(path)}).said is True
+
     def _ask(self, order: dict[str, Any]) -> _Answer:
         reader = self._idle.get()
         try:
