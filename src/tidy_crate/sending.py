@@ -34,14 +34,14 @@ from tidy_crate.estimating import Asking, own_quote
 
 
 class Sender(Asking, Protocol):
-    """What sending needs to know of its user."""
+    """The facts about a user that sending needs."""
 
     @property
     def send_options(self) -> FarmOptions:
         """Wishes in the user's configuration."""
 
     def origin_of(self, crate: Path) -> Path:
-        """Where this machine notes what a crate was made from."""
+        """Return the file in which this machine notes the sources of a crate."""
 
 
 # opens the link to the farm of a card, by the card's path
@@ -56,7 +56,7 @@ class Prepared:
     card: FarmCard
     card_path: Path
     quote: Quote | None
-    """What this very submission will cost, where the crate was probed."""
+    """Quote of this submission, where the crate was probed."""
     no_quote: str = ""
     """Why there is no quote."""
     earlier: Earlier | None = None
@@ -216,7 +216,7 @@ def to_send(prepared: Prepared, links: ByCard) -> int:
 def prepare_rest(
     job: str, given_up: Sequence[str], farm: str, said: SendOptions, user: Sender, ledger: Ledger
 ) -> Prepared:
-    """Prepare what nobody renders of a job: tasks that no farm has, and those of the farms that are given up.
+    """Prepare what no farm renders of a job: tasks that no farm has, and those of the farms that are given up.
 
     Raises WrongUsage when nothing is left over.
     """

@@ -1,4 +1,4 @@
-"""What send shows: what would be sent, what it costs, what is known to be wrong, and where each wish comes from."""
+"""The views of send: the submission, its cost, known problems, and the origin of each wish."""
 
 from __future__ import annotations
 

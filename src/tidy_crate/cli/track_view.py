@@ -1,4 +1,4 @@
-"""How a job looks: a grid of its frames, machines, money and time; on a terminal, live or once."""
+"""The view of a job: a grid of its frames, machines, money and time; on a terminal, live or once."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ MARGIN = 12
 
 @dataclass(frozen=True)
 class Room:
-    """How much can be shown. lines: None for all."""
+    """The space for the view. lines: None for no limit."""
 
     width: int
     lines: int | None = None

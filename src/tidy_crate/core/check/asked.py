@@ -14,7 +14,7 @@ BRIEF = "brief-"
 
 @dataclass(frozen=True)
 class Asked:
-    """What is asked of a crate."""
+    """The wishes of a submission for a crate."""
 
     requests: tuple[RenderRequest, ...]
     formats: Mapping[str, str] = field(default_factory=dict)

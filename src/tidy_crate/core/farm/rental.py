@@ -1,4 +1,4 @@
-"""What a farm without an interface has cost so far, by its card: rented machines are paid for as long as they run."""
+"""The bill so far at a farm without an interface, by its card: rented machines are paid for while they run."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is done about a submitted job: pause, resume, cancel, priority, rendering again what failed, release."""
+"""Actions on a submitted job: pause, resume, cancel, priority, rendering again what failed, release."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ WAITS = (JobState.PAUSED, JobState.HELD, JobState.OFFERED)
 
 
 class Refund(Model):
-    """What cancelling at one farm would bring back, as far as can be told before."""
+    """The expected refund of cancelling at one farm."""
 
     farm: str
     state: str

@@ -1,4 +1,4 @@
-"""What a submission asks for, when it differs from what the crate was packed for: nothing is uploaded again for it."""
+"""Wishes of a submission that differ from how the crate was packed. Nothing is uploaded again for them."""
 
 from __future__ import annotations
 

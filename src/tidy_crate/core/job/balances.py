@@ -1,4 +1,4 @@
-"""What is left to spend at each farm that jobs were sent to."""
+"""Balances of the farms that jobs were sent to."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where a job is heading: time and money that are still to come, as a range, from what has rendered so far."""
+"""Forecast of a job: remaining time and money as a range, from the frames that have rendered so far."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ ONE_FRAME = 0.5
 
 
 class Forecast(Model):
-    """Where the job is heading. Low, likely and high are the 10th, 50th and 90th percentile."""
+    """Remaining time and final cost of a job. Low, likely and high are the 10th, 50th and 90th percentile."""
 
     seconds_left: float | None
     """Likely seconds of farm time, None before the first frame."""
@@ -37,7 +37,7 @@ class Forecast(Model):
 
 @dataclass(frozen=True)
 class Rendered:
-    """What has rendered of a submission, summed up."""
+    """Statistics of the rendered tasks of a submission."""
 
     count: int
     mean: float

@@ -37,7 +37,7 @@ class NodeView(Model):
     cost: Amount
     currency: str
     gone: bool = False
-    """Whether it is off the clock."""
+    """True once it is off the clock."""
     busy: int = 0
     """Tasks that it is rendering."""
     failed: int = 0
@@ -46,7 +46,7 @@ class NodeView(Model):
     """Billed seconds of a task on it, on average."""
     marks: tuple[Mark, ...] = ()
     why: str = ""
-    """What the marks rest on, in plain words."""
+    """Reasons for the marks, in plain words."""
 
 
 def machines(session: Session, submissions: Iterable[SubmissionRow]) -> tuple[NodeView, ...]:

@@ -43,7 +43,7 @@ Secret = Callable[[str], str]
 
 
 class News(Model):
-    """What is told."""
+    """One message."""
 
     job: str
     kind: str

@@ -31,7 +31,7 @@ from tidy_crate.core.work.task import TaskRange, ranges_of, tasks_of, whole
 
 
 class Sending(Model):
-    """What would be sent, before anything is."""
+    """A submission before it is sent."""
 
     crate: Path
     delivered: PackingList
@@ -48,24 +48,24 @@ class Sending(Model):
     tests: tuple[TaskRange, ...] = ()
     """Those of them that are rendered first, while the rest is held."""
     tasks: int
-    """How many that is."""
+    """Number of tasks."""
     products: int
-    """How many files they leave."""
+    """Number of files that they leave."""
     options: SendOptions
     """All wishes in effect."""
     wishes: tuple[Wish, ...] = ()
     """The same, each with where it comes from."""
     differences: tuple[Difference, ...] = ()
-    """What is asked otherwise than the crate was packed."""
+    """Wishes that differ from how the crate was packed."""
     errors: tuple[Finding, ...]
-    """What forbids it."""
+    """Findings that forbid it."""
     warnings: tuple[Finding, ...]
-    """What is not waived."""
+    """Findings that are not waived."""
     waived: tuple[Finding, ...]
     accepted: tuple[Waiver, ...]
     """Waivers of the scene, of which the crate shows nothing."""
     overlay: Overlay
-    """What the farm's rules change in what is asked of it."""
+    """Changes that the farm's rules make to the order."""
 
     def of(self, ranges: tuple[TaskRange, ...]) -> Sending:
         """The same for some of the tasks only. Raises WrongUsage on tasks that the crate does not have."""

@@ -49,7 +49,7 @@ def size_of(pieces: Iterable[Piece]) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Head:
-    """What a piece's header says."""
+    """The header of a piece."""
 
     file: str
     offset: int

@@ -70,7 +70,7 @@ class Receiver(Protocol):
 
 @dataclass(frozen=True)
 class Uploaded:
-    """What an upload came to."""
+    """The result of an upload."""
 
     sent: int
     """Bytes of contents that were sent."""
@@ -113,7 +113,7 @@ class Upload:
             try:
                 errors = self._gathered(runs)
             except BaseException:
-                # whoever is stopped does not wait for the rest
+                # a user who stops it does not wait for the rest
                 self._stop.set()
                 senders.shutdown(wait=False, cancel_futures=True)
                 readers.shutdown(wait=False, cancel_futures=True)

@@ -1,4 +1,4 @@
-"""What a wrangler may ask of a submission, and where each wish comes from: card, user, project, command line."""
+"""Wishes for a submission, each with its origin: card, user, project, command line."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ class SendOptions(Model):
     priority: str | None = None
     """By the card's name."""
     reclaimable: bool | None = None
-    """Whether machines will do that the farm may take back."""
+    """True to use machines that the farm may take back."""
     gpus: Annotated[int, Field(ge=1, le=1024)] | None = None
     """GPUs that a node uses."""
     devices: tuple[Literal["cpu", "gpu"], ...] | None = None
@@ -55,7 +55,7 @@ class SendOptions(Model):
     test_frames: str | None = None
     """A frame list, for the start `tested`; the frames that were tested here where nothing is said."""
     cap: Annotated[Amount, Field(gt=0)] | None = None
-    """What the job may cost at this farm, in its currency."""
+    """Most that the job may cost at this farm, in its currency."""
     frames: str | None = None
     """A frame list, within or beyond the crate's range."""
     cameras: tuple[str, ...] | None = None
@@ -101,7 +101,7 @@ class Wish(Model):
     origin: str
 
 
-# in effect where nobody says anything
+# in effect where nothing else is said
 BUILT_IN = SendOptions(batch=USUAL_BATCH, order=FrameOrder.SEQUENCE, retries=USUAL_RETRIES, start="at-once")
 
 

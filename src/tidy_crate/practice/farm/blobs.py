@@ -45,7 +45,7 @@ class NoRoom(Exception):
 
 
 class Refusal(Exception):
-    """What was sent cannot be taken."""
+    """A piece or file cannot be accepted."""
 
 
 class Blobs:
@@ -70,11 +70,11 @@ class Blobs:
         self._index.close()
 
     def path(self, digest: str) -> Path:
-        """Where a complete file is, or would be."""
+        """Return the path of a complete file, whether it exists or not."""
         return self._folder / digest[:2] / digest
 
     def has(self, digest: str) -> bool:
-        """Whether a file is here, complete."""
+        """Return whether a complete file is here."""
         return self.path(digest).is_file()
 
     def put(self, digest: str, draft: Path) -> None:
@@ -194,7 +194,7 @@ class Blobs:
         return None
 
     def knows(self, head: Head) -> bool:
-        """Whether a piece is here already."""
+        """Return whether a piece is here already."""
         if self.has(head.file):
             return True
         with self._lock:

@@ -46,7 +46,7 @@ class Line:
         return usual
 
     def fate(self) -> str:
-        """What becomes of the next request: drop, error, busy, or nothing."""
+        """Return the fault of the next request: drop, error, busy, or an empty text for none."""
         self._asked += 1
         for kind in ("drop", "error", "busy"):
             if kind in self.on and self._chance.random() < self.on[kind]:

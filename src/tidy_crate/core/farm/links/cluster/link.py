@@ -140,7 +140,7 @@ class ClusterFarm:
         self._engine.begin(self._for_worker(job, order), batches, job, first, rank)
 
     def _for_worker(self, job: str, order: JobOrder) -> dict[str, Any]:
-        """What every batch of an order needs to know."""
+        """Return the facts that every batch of an order needs."""
         content = self._storage.content(order.crate)
         program = self._program(order, content)
         command = program.command if program is not None else content.render.command if content.render else ()

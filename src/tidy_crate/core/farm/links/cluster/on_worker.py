@@ -1,4 +1,4 @@
-"""What runs on a worker. It is sent there as it is, so that it needs nothing but Python's own library.
+"""The code that runs on a worker. It is sent there as it is, so that it needs nothing but Python's own library.
 
 All that it does and finds is written to the shared storage: who ordered it may be gone by then.
 """

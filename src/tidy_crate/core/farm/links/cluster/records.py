@@ -1,4 +1,4 @@
-"""What workers have written down on the shared storage: a line per task and change. It is read as it grows."""
+"""Records that workers write on the shared storage: a line per task and change. They are read as they grow."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ class Records:
     """By record, bytes that were read."""
     _changes: list[TaskChange] = field(default_factory=list)
     _told: int = 0
-    """How many changes were handed out."""
+    """Number of changes that were handed out."""
     _handed: str = ""
     """The cursor after them."""
 

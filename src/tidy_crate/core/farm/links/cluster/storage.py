@@ -24,14 +24,14 @@ _FULL = (28, 122)
 
 
 class ClusterOrder(Wire):
-    """What `order.json` says."""
+    """The contents of `order.json`."""
 
     order: JobOrder
     submitted: datetime
     sent: bool = False
-    """Whether all of its batches are with the scheduler."""
+    """True once the scheduler has all of its batches."""
     tests_sent: bool = False
-    """Whether its test frames are, or it waits for `resume` without any."""
+    """True once the scheduler has its test frames, or it waits for `resume` without any."""
     cancelled: bool = False
     paused: bool = False
     keys: tuple[str, ...] = ()

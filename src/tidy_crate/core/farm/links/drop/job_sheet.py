@@ -43,7 +43,7 @@ class OutputLine:
 
 @dataclass(frozen=True)
 class SheetPart:
-    """What is to be rendered for one request."""
+    """One request: its settings and outputs."""
 
     title: str
     settings: tuple[Setting, ...]
@@ -70,9 +70,9 @@ class JobSheet:
     numbering: str
     start: str
     clock: tuple[str, ...]
-    """What is paid for, and when to shut down."""
+    """Prices, and when to shut down."""
     excused: tuple[str, ...]
-    """What is known to be missing or wrong, and accepted."""
+    """Known problems that were accepted."""
     again: str = ""
     """Why these frames are asked for once more; empty for a first order."""
 
@@ -208,7 +208,7 @@ _STEPS = {
 
 
 def _clock(card: FarmCard, prices: Sequence[Price]) -> list[str]:
-    """What is on the clock, in plain words."""
+    """Return the prices of the machines in plain words."""
     found = []
     for price in prices:
         if price.per == "rental":

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 # bytes at the end of what an earlier try left that are compared before it is continued
 TAIL = 1 << 20
-# what nobody may fill the memory with
+# bytes of a file that is read into memory, at most
 MOST_READ = 64 << 20
 
 
@@ -142,7 +142,7 @@ class Place:
         self._rename(draft, target)
 
     def _continues(self, local: Path, draft: str) -> int:
-        """How many bytes of a draft are there, and right at their end."""
+        """Return the bytes of a draft that are there and match at their end; 0 to start again."""
         try:
             size = int(self.fs.info(draft)["size"])
         except FileNotFoundError:
@@ -162,7 +162,7 @@ class Place:
 
     @property
     def _whole_objects(self) -> bool:
-        """Whether a file appears only when it is complete, so that no draft is needed."""
+        """True where a file appears only when it is complete, so that no draft is needed."""
         return False
 
     def fetch(self, path: str, target: Path, offset: int, size: int, moved: Moved) -> None:

@@ -32,14 +32,14 @@ class Again(Wire):
 
 
 class PlacedOrder(Wire):
-    """What `order.json` says."""
+    """The contents of `order.json`."""
 
     order: JobOrder
     submitted: datetime
     again: tuple[Again, ...] = ()
     cancelled: bool = False
     started: bool = False
-    """Whether a job that was to wait was told to start."""
+    """True once a job that waits was told to start."""
     released: datetime | None = None
     """When its rented machines were shut down."""
     keys: tuple[str, ...] = Field(default=())
@@ -98,7 +98,7 @@ class PlacedJob:
         return changes
 
     def state(self, done: int, total: int) -> JobState:
-        """How far the job is. done, total: tasks."""
+        """Return the state of the job. done, total: tasks."""
         placed = self.placed
         if placed.cancelled:
             return JobState.CANCELLED
@@ -131,7 +131,7 @@ def _mark(files: Iterable[Found], placed: PlacedOrder) -> str:
 
 
 def placed_job(placed: PlacedOrder, content: PackingList, from_zero: bool) -> PlacedJob:
-    """What files to expect."""
+    """Return the job with the files that are expected for it."""
     order = placed.order
     places: dict[str, dict[int, int]] = {}
     for one in order.tasks:
