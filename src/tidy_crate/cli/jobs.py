@@ -54,7 +54,9 @@ def register(app: typer.Typer) -> None:
         if job is None:
             _list(talk, balances=True)
             return
-        view = _follow(talk, job, page) if follow else api.track(job)
+        # listing every frame of a large job costs more than all else
+        listed = frames or talk.verbose or talk.as_json
+        view = _follow(talk, job, page, listed) if follow else api.track(job, frames=listed)
         if page is not None and not follow:
             _write_page(page, view)
         talk.result(view, lambda console: _show(console, view, frames or talk.verbose))
@@ -163,7 +165,7 @@ def _list(talk: Talk, *, balances: bool) -> None:
     talk.result(document, show)
 
 
-def _follow(talk: Talk, job: str, page: Path | None) -> JobView:
+def _follow(talk: Talk, job: str, page: Path | None, listed: bool) -> JobView:
     """Draw the job until it has ended; without a terminal say a line whenever something has changed."""
     from rich.live import Live
 
@@ -187,7 +189,7 @@ def _follow(talk: Talk, job: str, page: Path | None) -> JobView:
                 also_page(view)
 
             api.track(job, frames=False, follow=draw, pause=pause, tell=talk.say)
-    view = api.track(job)
+    view = api.track(job, frames=listed)
     also_page(view)
     return view
 
