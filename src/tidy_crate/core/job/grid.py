@@ -20,7 +20,6 @@ from tidy_crate.core.work.task import TaskState
 PRECEDENCE = (
     "failed", "bad", "missing", "suspect", "cancelled", "waiting", "rendering", "done", "retrieved", "good",
 )  # fmt: skip
-TROUBLE = frozenset({"failed", "bad", "missing", "suspect"})
 _RANK = {state: rank for rank, state in enumerate(PRECEDENCE)}
 RETRIEVED = "retrieved"
 

@@ -111,42 +111,24 @@ def retrieve(
     """
     into = into.absolute()
     job, submissions = submissions_of(ledger, name)
-    with only_one(into / ".retrieve.lock", "brings frames into this folder", into):
-        return _retrieve(ledger, job, submissions, into, links, progress, follow, verify_home, Outage(tell))
-
-
-def _retrieve(
-    ledger: Ledger,
-    job: JobRow,
-    submissions: tuple[SubmissionRow, ...],
-    into: Path,
-    links: Links,
-    progress: Progress,
-    follow: bool,
-    verify_home: bool,
-    outage: Outage,
-) -> Retrieved:
-    with ledger.writing() as session:
-        session.get_one(JobRow, job.id).into = str(into)
-    with ExitStack() as stack:
-        return _in_rounds(ledger, job, submissions, into, links, progress, follow, verify_home, outage, Looks(stack))
+    with only_one(into / ".retrieve.lock", "brings frames into this folder", into), ExitStack() as stack:
+        with ledger.writing() as session:
+            session.get_one(JobRow, job.id).into = str(into)
+        rounds = _Rounds(ledger, job.id, job.packing_list(), into, progress, Looks(stack), patient=follow)
+        rounds.look_again(verify_home)
+        return _in_rounds(rounds, ledger, job, submissions, links, Outage(tell), follow)
 
 
 def _in_rounds(
+    rounds: _Rounds,
     ledger: Ledger,
     job: JobRow,
     submissions: tuple[SubmissionRow, ...],
-    into: Path,
     links: Links,
-    progress: Progress,
-    follow: bool,
-    verify_home: bool,
     outage: Outage,
-    looks: Looks,
+    follow: bool,
 ) -> Retrieved:
-    content = job.packing_list()
-    rounds = _Rounds(ledger, job.id, content, into, progress, looks, patient=follow)
-    rounds.look_again(verify_home)
+    content = rounds.content
     while True:
         states = []
         try:
@@ -174,7 +156,7 @@ def _in_rounds(
         wait_for_changes(ledger, job.id, links, POLL)
     return Retrieved(
         job=job.id,
-        into=into,
+        into=rounds.into,
         retrieved=tuple(rounds.retrieved),
         at_home=rounds.at_home(),
         missing=tuple(_missing(ledger, job.id, content, submissions)),
@@ -214,7 +196,7 @@ class _Rounds:
     ) -> None:
         """patient: what does not come because the farm is away is tried again in the next round."""
         self._patient, self._looks = patient, looks
-        self._ledger, self._job, self._content, self._into = ledger, job, content, into
+        self._ledger, self._job, self.content, self.into = ledger, job, content, into
         self._progress = progress
         self._given_up: set[int] = set()
         self.farms: dict[int, _Farm] = {}
@@ -256,7 +238,7 @@ class _Rounds:
         path = Path(row.path or "")
         # a file below another folder is not in the one that is asked for
         try:
-            if not path.is_relative_to(self._into) or path.stat().st_size != row.bytes:
+            if not path.is_relative_to(self.into) or path.stat().st_size != row.bytes:
                 return None
             mark = file_mark(path)
             return mark if mark == known or hash_file(path) == row.blake3 else None
@@ -267,7 +249,7 @@ class _Rounds:
         """Fetch everything that is done and not at home."""
         wanted = self._wanted()
         places = dict.fromkeys(one.place.parent for one in wanted)
-        refuse_links(self._into, [*places, *(PurePosixPath(SET_ASIDE) / place for place in places)])
+        refuse_links(self.into, [*places, *(PurePosixPath(SET_ASIDE) / place for place in places)])
         done = 0
         with ThreadPoolExecutor(CONNECTIONS) as pool:
             for at in range(0, len(wanted), BATCH):
@@ -316,14 +298,14 @@ class _Rounds:
                 if number in self._given_up:
                     continue
                 task = Task.of_key(*identity)
-                place = self._content.product_path(output, task)
+                place = self.content.product_path(output, task)
                 one = Product.model_construct(output=output, key=key, bytes=size, blake3=blake3)
                 found.append(_Wanted(number, submission, task, one, place))
         return found
 
     def _fetch(self, one: _Wanted) -> Path | None:
         farm = self.farms[one.submission]
-        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self._into, one.place, self._looks)
+        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self.into, one.place, self._looks)
 
     def _settle(self, good: list[tuple[_Wanted, Path]], damaged: list[_Wanted]) -> None:
         """Put verified files where they belong, and note all of them in one transaction."""
@@ -339,7 +321,7 @@ class _Rounds:
                 row.verdict = row.reasons = None
                 row.home = True
                 rivals = others.setdefault((one.task.key, one.product.output), [])
-                _place(row, draft, one.place, self._into, rivals, self._delivery)
+                _place(row, draft, one.place, self.into, rivals, self._delivery)
                 rivals.append(row)
                 self.retrieved.append(
                     ProductFile.of(
@@ -347,7 +329,7 @@ class _Rounds:
                         row.output,
                         farm=self.farms[one.submission].row.farm,
                         attempt=row.attempt.number,
-                        path=Path(row.path or below(self._into, one.place)),
+                        path=Path(row.path or below(self.into, one.place)),
                     )
                 )
             for one in damaged:

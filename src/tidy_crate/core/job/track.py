@@ -19,6 +19,7 @@ from tidy_crate.core.farm.links.interface import needed
 from tidy_crate.core.farm.protocol import Action, Capability, Counts, FarmQuote, JobState
 from tidy_crate.core.job.actions import act
 from tidy_crate.core.job.forecast import Forecast, Part, forecast
+from tidy_crate.core.job.grid import RETRIEVED
 from tidy_crate.core.job.handover import call_off
 from tidy_crate.core.job.ledger import Ledger, all_jobs, products_at_home, products_of, submissions_of
 from tidy_crate.core.job.machines import NodeView, machines
@@ -37,8 +38,6 @@ from tidy_crate.core.job.tables import (
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Cost, by_currency
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
-
-RETRIEVED = "retrieved"
 
 
 @dataclass(frozen=True, slots=True)
