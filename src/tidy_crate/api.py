@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.check.run import Against
     from tidy_crate.core.context.decisions import MendDecision, Waiver
     from tidy_crate.core.context.relink import Proposal
+    from tidy_crate.core.context.review_rules import ReviewRules
     from tidy_crate.core.context.scene import SceneContext
     from tidy_crate.core.context.user import NotifySettings, OwnMachine, UserFile
     from tidy_crate.core.crate.collect import CollectResult
@@ -51,6 +52,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.farm.links.interface import FarmLink, Trial
     from tidy_crate.core.farm.protocol import Account
     from tidy_crate.core.farm.sign_in import Keys
+    from tidy_crate.core.job.accepting import Decided, Judged
     from tidy_crate.core.job.actions import Refund
     from tidy_crate.core.job.balances import FarmBalance
     from tidy_crate.core.job.experience import Accuracy
@@ -63,6 +65,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.job.track import JobLine, JobView
     from tidy_crate.core.review.run import Review
     from tidy_crate.core.scene.model import Asset, Survey
+    from tidy_crate.core.work.attempt import Verdict
     from tidy_crate.core.work.options import FarmOptions, SendOptions
     from tidy_crate.core.work.running import Commands
     from tidy_crate.core.work.task import Task, TaskRange
@@ -926,28 +929,77 @@ def retrieve(
 
 
 def review(
-    what: str | Path, *, expect: Path | None = None, user: User | None = None, progress: Progress = silent
+    what: str | Path,
+    *,
+    expect: Path | None = None,
+    rules: ReviewRules | None = None,
+    meant: Iterable[int] = (),
+    explain: int | None = None,
+    user: User | None = None,
+    progress: Progress = silent,
 ) -> Review:
-    """Open every frame of a job, or of a folder, and judge it. expect: for a folder, the crate it was rendered from."""
+    """Open every frame of a job, or of a folder, and judge it, by itself and against its neighbours.
+
+    expect: for a folder, the crate it was rendered from. rules: limits in place of those in the crate. meant: frames
+    at which flashes, cuts and black pictures are meant. explain: a frame whose measures are returned too.
+    """
     from tidy_crate.core.review import run as core
 
     if Path(what).is_dir():
         from tidy_crate.core.crate.packing import read_packing_list
 
         content = read_packing_list(expect.absolute()) if expect is not None else None
-        return core.review_folder(Path(what), content, progress)
+        return core.review_folder(Path(what), content, progress, rules=rules, meant=meant, explain=explain)
     if expect is not None:
         raise WrongUsage("a job knows its crate itself", what, "leave --expect out")
     with ledger(user) as book:
-        return core.review_job(book, str(what), progress)
+        return core.review_job(book, str(what), progress, rules=rules, meant=meant, explain=explain)
 
 
-def to_rerender(job: str, *, user: User | None = None) -> Rerender:
-    """Return what the last review rejected, and what the farms failed to render."""
+def to_rerender(job: str, *, suspect: bool = False, user: User | None = None) -> Rerender:
+    """Return what the last review or a person rejected, and what the farms failed to render.
+
+    suspect: what is suspect too.
+    """
     from tidy_crate.core.job.rerender import to_rerender as core
 
     with ledger(user) as book:
-        return core(book, job)
+        return core(book, job, suspect=suspect)
+
+
+def prepare_again(
+    wanted: Rerender, farm: str, options: SendOptions | None = None, *, user: User | None = None
+) -> Prepared:
+    """Prepare tasks to be rendered again at any farm, on any machines. Nothing is sent: `send` does that."""
+    from tidy_crate.core.work.options import SendOptions
+    from tidy_crate.sending import prepare_again as core
+
+    user = user or User.here()
+    with ledger(user) as book:
+        return _trusted(core(wanted.job, wanted.tasks, farm, options or SendOptions(), user, book), user)
+
+
+def judged_products(
+    job: str,
+    *,
+    frames: Iterable[int] | None = None,
+    verdicts: Iterable[Verdict] = (),
+    output: str | None = None,
+    user: User | None = None,
+) -> tuple[Judged, ...]:
+    """Return the frames of a job that a person may accept or reject; all where nothing is said of them."""
+    from tidy_crate.core.job.accepting import judged_products as core
+
+    with ledger(user) as book:
+        return core(book, job, frames=frames, verdicts=verdicts, output=output)
+
+
+def decide(job: str, products: Sequence[Judged], *, accept: bool, because: str, user: User | None = None) -> Decided:
+    """Accept or reject frames, whatever the review says, and tell the farms whose bill depends on it."""
+    from tidy_crate.core.job.accepting import decide as core
+
+    with ledger(user) as book, FarmLinks(user) as links:
+        return core(book, job, products, accept=accept, because=because, links=links)
 
 
 def rerender(wanted: Rerender, *, user: User | None = None) -> None:

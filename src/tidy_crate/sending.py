@@ -14,13 +14,14 @@ from typing import Protocol
 
 from tidy_crate.core.context.project import Project
 from tidy_crate.core.crate.origin import scene_of
+from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError, TidyCrateError, WrongUsage
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.farm.card import FarmCard, find_card, read_card
 from tidy_crate.core.farm.links.interface import FarmLink, needed
 from tidy_crate.core.farm.protocol import Capability
 from tidy_crate.core.job.handover import left_over
-from tidy_crate.core.job.ledger import Ledger
+from tidy_crate.core.job.ledger import Ledger, submissions_of
 from tidy_crate.core.job.outage import say_nothing
 from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.prepare import prepare as look_over
@@ -223,6 +224,27 @@ def prepare_rest(
     crate, packing, tasks = left_over(ledger, job, given_up)
     if not tasks:
         raise WrongUsage("nothing of this job is left over", job, f"track {job} shows who renders what")
+    return _for_job(crate, packing, tasks, farm, said, user, ledger)
+
+
+def prepare_again(
+    job: str, tasks: Sequence[Task], farm: str, said: SendOptions, user: Sender, ledger: Ledger
+) -> Prepared:
+    """Prepare some tasks of a job to be rendered again, at any farm and on any machines."""
+    row, _ = submissions_of(ledger, job)
+    return _for_job(Path(row.crate), row.packing_list(), tasks, farm, said, user, ledger)
+
+
+def _for_job(
+    crate: Path,
+    packing: PackingList,
+    tasks: Sequence[Task],
+    farm: str,
+    said: SendOptions,
+    user: Sender,
+    ledger: Ledger,
+) -> Prepared:
+    """Prepare tasks of a job that was sent. Raises WrongUsage where its crate has changed since."""
     path = find_card(farm, user.card_folders)
     card = read_card(path)
     # the pictures are those of the job; only the machines are chosen anew

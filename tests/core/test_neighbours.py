@@ -1,35 +1,161 @@
-"""Jumps: where one batch ends and the next begins, unless everything is baked."""
+"""Frames against their neighbours: every kind of damage is found, and nothing is said of clean sequences."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 import OpenEXR
 import pytest
 
+from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.picture.block import Block
 from tidy_crate.core.picture.judge import Expected, judge_blocks, judge_file
-from tidy_crate.core.review.neighbours import jumps
+from tidy_crate.core.picture.look import Look, look_at
+from tidy_crate.core.review.neighbours import Neighbours
+from tidy_crate.core.review.nodes import Rendered, node_signs, time_signs
 from tidy_crate.core.review.run import review_folder
+from tidy_crate.core.review.sequence import explained, signs_of
+from tidy_crate.core.review.shot import Shot
+from tidy_crate.core.review.sign import Kind, Sign, Weight
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 from tidy_crate.practice.demo.scene import write_demo_scene
 from tidy_crate.practice.render.renderer import Order, render
+from tidy_crate.practice.sequences import CLEAN, DAMAGE, Damage, Scene, damaged, jumps, sequence
+
+RULES = ReviewRules()
+_LOOKS: dict[int, tuple[np.ndarray, Look]] = {}
+
+
+def look(picture: np.ndarray) -> Look:
+    # the picture is kept too, so that its number stays its own
+    if id(picture) not in _LOOKS:
+        found = look_at(np.ascontiguousarray(np.moveaxis(picture, -1, 0)).copy())
+        assert found is not None
+        _LOOKS[id(picture)] = picture, found
+    return _LOOKS[id(picture)][1]
+
+
+def measured(pictures: Sequence[np.ndarray]) -> Neighbours:
+    found = Neighbours(1)
+    for frame, picture in enumerate(pictures):
+        found.add(frame, look(picture))
+    return found
+
+
+def signs(pictures: Sequence[np.ndarray]) -> dict[int, list[Sign]]:
+    """All signs that make a frame suspect or bad."""
+    found = signs_of(measured(pictures).found, RULES)
+    told = {frame: [one for one in own if one.weight is not Weight.NOTE] for frame, own in found.items()}
+    return {frame: own for frame, own in told.items() if own}
+
+
+@pytest.mark.parametrize("name", CLEAN)
+def test_f3_nothing_is_said_of_a_clean_sequence(name: str) -> None:
+    assert signs(sequence(CLEAN[name], seed=4)) == {}
+
+
+@pytest.fixture(scope="module")
+def shots() -> dict[str, tuple[Scene, list[np.ndarray]]]:
+    names = ("static", "slow object", "noisy")
+    return {name: (CLEAN[name], sequence(CLEAN[name], seed=1)) for name in names}
+
+
+# the same picture from another number is no damage where nothing moves
+SEEN = [one for one in DAMAGE if one.kind not in ("invalid", "misnumbered")]
+
+
+@pytest.mark.parametrize("damage", SEEN, ids=lambda one: f"{one.kind}-{one.frames[0]}-{len(one.frames)}")
+def test_f3_every_kind_of_damage_is_found_where_it_is(
+    damage: Damage, shots: dict[str, tuple[Scene, list[np.ndarray]]]
+) -> None:
+    for name, (shot, clean) in shots.items():
+        found = signs(damaged(damage, shot, clean, strength=1.0, seed=1))
+        assert set(found) == set(damage.frames), name
+
+
+def test_f3_a_wrong_number_is_found_where_something_moves() -> None:
+    damage = next(one for one in DAMAGE if one.kind == "misnumbered")
+    shot = CLEAN["slow pan"]
+    assert set(signs(damaged(damage, shot, sequence(shot, seed=1), seed=1))) == set(damage.frames)
+
+
+@pytest.mark.parametrize("kind", ["camera", "black", "buckets", "texture", "exposure"])
+def test_f3_the_kind_of_damage_is_named(kind: str, shots: dict[str, tuple[Scene, list[np.ndarray]]]) -> None:
+    shot, clean = shots["static"]
+    damage = next(one for one in DAMAGE if one.kind == kind)
+    kinds = {one.kind for one in signs(damaged(damage, shot, clean, seed=1))[damage.frames[0]]}
+    expected = {
+        "camera": Kind.PICTURE, "black": Kind.LEVEL, "buckets": Kind.FLAT, "texture": Kind.VIVID, "exposure": Kind.LEVEL
+    }  # fmt: skip
+    assert expected[kind] in kinds
+
+
+def test_f3_motion_that_starts_anew_with_each_batch_jumps_there_and_nowhere_else() -> None:
+    pictures, expected = jumps(Scene(ball=2.0, noise=0.05), by=6, seed=2)
+    assert set(signs(pictures)) == expected
+
+
+def test_f3_the_measures_of_a_frame_can_be_read() -> None:
+    pictures = list(sequence(CLEAN["slow pan"], seed=1))
+    pictures[9] = pictures[9] * np.float32(1.5)
+    figures = {(one.kind, one.what): one for one in explained(measured(pictures).found, RULES, 9)}
+    level = figures[Kind.LEVEL, "off both sides"]
+    assert level.over and 0.3 < level.figure < 0.6 and level.limit >= RULES.brightness
+    assert explained(measured(pictures).found, RULES, 999) == ()
+
+
+def test_f3_limits_come_from_the_rules() -> None:
+    pictures = list(sequence(CLEAN["static"], seed=1))
+    pictures[9] = pictures[9] * np.float32(1.08)
+    assert 9 in signs_of(measured(pictures).found, RULES)
+    lenient = ReviewRules(brightness=0.5, picture=0.5, part=2.0, jump=0.5)
+    assert signs_of(measured(pictures).found, lenient) == {}
+
+
+def test_f3_a_node_whose_frames_all_differ_is_named() -> None:
+    pictures = list(sequence(CLEAN["lamp that flickers"], seed=3))
+    nodes = {frame: Rendered(f"n{frame % 4}", 1, 10.0) for frame in range(len(pictures))}
+    assert list(node_signs(measured(pictures).found, nodes, RULES)) == []
+    for frame in range(2, len(pictures), 4):
+        pictures[frame] = pictures[frame] * np.float32(0.6)
+    found = list(node_signs(measured(pictures).found, nodes, RULES))
+    assert {frame for frame, _ in found} == set(range(2, len(pictures), 4))
+    assert all(sign.text.startswith("n2: all its frames are -0.") for _, sign in found)
+
+
+def test_f3_a_frame_that_took_far_longer_or_shorter_is_noted() -> None:
+    frames = [(frame, Rendered("n", 1, 10.0 + frame % 3)) for frame in range(20)]
+    assert list(time_signs(frames, RULES)) == []
+    frames[5], frames[9] = (5, Rendered("n", 1, 90.0)), (9, Rendered("n", 1, 1.0))
+    assert [(frame, sign.weight) for frame, sign in time_signs(frames, RULES)] == [(5, Weight.NOTE), (9, Weight.NOTE)]
+
 
 FRAMES = range(1013, 1033)
 
 
-def render_in_batches(scene: Path, into: Path, batch: int) -> dict[int, tuple[float, ...]]:
+def render_in_batches(scene: Path, into: Path, batch: int) -> Path:
     """Render as nodes would that take so many frames at a time, each with no other past."""
     for first in FRAMES[::batch]:
         frames = tuple(frame for frame in range(first, first + batch) if frame in FRAMES)
         tasks = tuple(Task("main", frame) for frame in frames)
         order = Order(scene, tasks, into, width=160, height=90, samples=1, outputs=("Beauty",))
         render(order, lambda done: None)
-    return {int(path.stem.split(".")[-1]): judge_file(path, Expected()).look for path in into.rglob("*.exr")}
+    return into
+
+
+def suspects(folder: Path, batch: int) -> set[int]:
+    shot = Shot(1, RULES)
+    for path in sorted(folder.rglob("*.exr")):
+        frame = int(path.stem.split(".")[-1])
+        begins = (frame - FRAMES.start) % batch == 0
+        shot.add(frame, judge_file(path, Expected()), Rendered("", 1, None, begins))
+    found = shot.signs()
+    return {frame for frame, own in found.items() if any(one.weight is not Weight.NOTE for one in own)}
 
 
 @pytest.mark.parametrize("batch", [2, 5])
@@ -38,47 +164,78 @@ def test_f3_unbaked_the_picture_jumps_where_batches_meet_and_baked_it_does_not(
 ) -> None:
     meet = set(FRAMES[batch::batch])
     live = write_demo_scene(tmp_path / "show").scene
-    unbaked = jumps(render_in_batches(live, tmp_path / "unbaked", batch))
-    assert set(unbaked) <= meet and len(unbaked) >= len(meet) / 2
+    unbaked = suspects(render_in_batches(live, tmp_path / "unbaked", batch), batch)
+    assert unbaked <= meet and len(unbaked) >= len(meet) / 2
     crate = packed[1]
     baked = render_in_batches(crate / read_packing_list(crate).scene, tmp_path / "baked", batch)
-    assert jumps(baked) == {} and len(baked) == len(FRAMES)
+    assert suspects(baked, batch) == set()
 
 
-def looks(values: dict[int, float]) -> dict[int, tuple[float, ...]]:
-    return {frame: (value, 0.0) for frame, value in values.items()}
+def write(folder: Path, levels: dict[int, float], **more: float) -> Path:
+    """Plain frames of some brightness with a texture, as OpenEXR."""
+    folder.mkdir(exist_ok=True)
+    texture = 0.8 + 0.4 * np.random.default_rng(1).random((36, 64))
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    for frame, level in levels.items():
+        noise = 1 + 0.02 * np.random.default_rng(frame + 5).standard_normal((36, 64))
+        plane = (level * texture * noise).astype(np.float16)
+        channels = dict.fromkeys("RGB", plane) | {name: np.full_like(plane, value) for name, value in more.items()}
+        OpenEXR.File(header, channels).write(str(folder / f"x.{frame:04d}.exr"))
+    return folder
 
 
-def test_a_jump_stands_out_from_the_steps_on_both_sides() -> None:
-    even = {frame: 0.1 * frame for frame in range(1, 11)}
-    assert jumps(looks(even)) == {}
-    assert set(jumps(looks({f: v + (f >= 6) for f, v in even.items()}))) == {6}
-    # faster and faster is no jump, nor is what nobody sees, nor a step beside a gap
-    assert jumps(looks({frame: 1.3**frame for frame in range(1, 15)})) == {}
-    assert jumps(looks({f: 1e-4 * v + 1e-3 * (f >= 6) for f, v in even.items()})) == {}
-    assert jumps(looks({f: v + (f >= 6) for f, v in even.items() if f != 7})) == {}
-    # every fifth frame only
-    assert set(jumps(looks({5 * f: v + (f >= 6) for f, v in even.items()}))) == {30}
-    assert jumps({}) == {} and jumps(looks({1: 0.0})) == {}
+def verdicts(folder: Path, **more: object) -> dict[int, str]:
+    frames = review_folder(folder, None, **more).frames  # type: ignore[arg-type]
+    return {one.frame: one.verdict.value for one in frames if one.verdict is not Verdict.GOOD}
 
 
-def test_a_jump_is_one_to_look_at_and_a_bad_frame_makes_none_of_its_neighbours(tmp_path: Path) -> None:
+def test_f3_a_black_frame_is_bad_unless_the_picture_fades_or_it_is_meant(tmp_path: Path) -> None:
+    levels = dict.fromkeys(range(1, 21), 0.3)
+    fade = levels | {frame: max(0.0, 0.3 * (16 - frame) / 8) for frame in range(8, 21)}
+    assert verdicts(write(tmp_path / "fade", fade)) == {}
+    single = write(tmp_path / "single", levels | {7: 0.0})
+    assert verdicts(single) == {7: "bad"}
+    assert verdicts(single, meant=[7]) == {}
+    assert verdicts(single, rules=ReviewRules(meant="7")) == {}
+    assert verdicts(write(tmp_path / "all", dict.fromkeys(levels, 0.0))) == dict.fromkeys(levels, "bad")
+
+
+def test_f3_a_frame_of_another_form_and_an_empty_pass_stand_out(tmp_path: Path) -> None:
+    levels = dict.fromkeys(range(1, 13), 0.3)
+    folder = write(tmp_path / "frames", levels, A=1.0, Z=4.0)
+    assert verdicts(folder) == {}
+    write(folder, {5: 0.3}, A=1.0)
+    write(folder, {8: 0.3}, A=0.0, Z=4.0)
+    plane = np.full((20, 40), 0.3, np.float16)
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION}, dict.fromkeys("RGBAZ", plane)).write(
+        str(folder / "x.0010.exr")
+    )
+    found = {one.frame: one for one in review_folder(folder, None).frames if one.verdict is not Verdict.GOOD}
+    assert {frame: one.verdict.value for frame, one in found.items()} == {5: "bad", 8: "suspect", 10: "bad"}
+    assert "lacks Z" in found[5].reasons[0] and "A is 0 all over" in found[8].reasons[0]
+    assert "it is 40 x 20, not 64 x 36" in found[10].reasons[0]
+
+
+def test_s11_separate_views_are_not_compared(tmp_path: Path) -> None:
     header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
     for frame in range(1, 13):
-        level = 0.0 if frame == 4 else 0.2 + 0.01 * frame + (0.4 if frame >= 9 else 0.0)
-        plane = np.full((36, 64), level, np.float16)
-        OpenEXR.File(header, dict.fromkeys("RGB", plane)).write(str(tmp_path / f"x.{frame:04d}.exr"))
-    found = {one.frame: one for one in review_folder(tmp_path, None).frames if one.verdict is not Verdict.GOOD}
-    assert {frame: one.verdict.value for frame, one in found.items()} == {4: "bad", 9: "suspect"}
-    assert "jumps from the frame before" in found[9].reasons[0]
+        coarse = np.random.default_rng(frame).random((9, 16)).astype(np.float16)
+        plane = np.repeat(np.repeat(coarse, 4, axis=0), 4, axis=1)
+        OpenEXR.File(header, dict.fromkeys("RGB", plane)).write(str(tmp_path / f"v.{frame:04d}.exr"))
+    frames = review_folder(tmp_path, None).frames
+    assert {one.verdict for one in frames} == {Verdict.GOOD} and "neighbours" in frames[0].unchecked
 
 
-def test_a_picture_without_colour_or_too_small_has_no_look() -> None:
-    def look(**channels: np.ndarray) -> tuple[float, ...]:
+def test_a_picture_has_a_look_unless_it_is_too_small() -> None:
+    def seen(**channels: np.ndarray) -> Look | None:
         height, width = next(iter(channels.values())).shape
         return judge_blocks(width, height, [Block(0, width, height, channels)], Expected()).look
 
     plane = np.ones((36, 64), np.float32)
-    assert len(look(R=plane)) == 18 * 32
-    assert look(A=plane) == () and look(R=plane[:4]) == ()
-    assert np.isfinite(look(R=plane * np.nan)).all()
+    found = seen(R=plane, G=plane, B=plane * 0)
+    assert found is not None and found.cells.shape == (18, 32, 3) and found.flat.all()
+    again = Look.from_json(found.to_json())
+    assert again.mark == found.mark and np.array_equal(again.flat, found.flat)
+    assert seen(A=plane) is not None and seen(R=plane[:4]) is None
+    invalid = seen(R=plane * np.nan)
+    assert invalid is not None and invalid.level == 0

@@ -1,4 +1,4 @@
-"""tidy-crate retrieve, review, rerender"""
+"""tidy-crate retrieve, review, accept, reject, rerender"""
 
 from __future__ import annotations
 
@@ -10,12 +10,23 @@ import typer
 from tidy_crate import api
 from tidy_crate.cli.jobs import JobArgument
 from tidy_crate.cli.talk import Talk, YesOption, command
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.work.attempt import Verdict
 
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from tidy_crate.core.context.review_rules import ReviewRules
+    from tidy_crate.core.job.accepting import Judged
     from tidy_crate.core.job.retrieve import Retrieved
     from tidy_crate.core.review.run import Review
+
+
+FramesOption = Annotated[str | None, typer.Option("--frames", metavar="FRAMES", help="A frame list: 1001-1004,1009.")]
+VerdictOption = Annotated[list[Verdict] | None, typer.Option("--verdict", help="All that the review called that.")]
+OutputOption = Annotated[str | None, typer.Option("--output", metavar="NAME", help="Only of this output.")]
+BecauseOption = Annotated[str, typer.Option("--because", metavar="TEXT", help="Why, for the record.")]
+AskOption = Annotated[bool, typer.Option("--ask", help="Ask about each frame.")]
 
 
 def register(app: typer.Typer) -> None:
@@ -53,12 +64,39 @@ def register(app: typer.Typer) -> None:
             Path | None,
             typer.Option("--sheet", metavar="FILE.png", help="Draw all frames on a contact sheet."),
         ] = None,
+        meant: Annotated[
+            str | None,
+            typer.Option("--meant", metavar="FRAMES", help="Frames at which flashes, cuts or black are meant."),
+        ] = None,
+        rules: Annotated[
+            Path | None,
+            typer.Option("--rules", metavar="FILE.toml", help="Limits to judge by, as below [review] in a project."),
+        ] = None,
+        explain: Annotated[
+            int | None, typer.Option("--explain", metavar="FRAME", help="Show what was measured of one frame.")
+        ] = None,
     ) -> None:
-        """Open every frame and judge it."""
-        from tidy_crate.core.work.attempt import Verdict
+        """Open every frame and judge it, by itself and against the frames beside it.
+
+        bad: to be rendered again. suspect: a person should look. Limits are in the project's file, under [review].
+
+        \b
+        Examples:
+          tidy-crate review quay-3 --sheet quay-3.png
+          tidy-crate review frames/Beauty --meant 1040-1042
+          tidy-crate review quay-3 --explain 1017
+        """
+        from tidy_crate.core.asset.frames import parse_frames
 
         with talk.progress("reviewing") as progress:
-            result = api.review(what, expect=expect, progress=progress)
+            result = api.review(
+                what,
+                expect=expect,
+                rules=_rules(rules),
+                meant=parse_frames(meant) if meant else (),
+                explain=explain,
+                progress=progress,
+            )
         if sheet is not None:
             from tidy_crate.core.review.sheet import write_contact_sheet
 
@@ -70,6 +108,44 @@ def register(app: typer.Typer) -> None:
         if not result.clean:
             raise typer.Exit(1)
 
+    @command(app, "accept")
+    def accept(
+        talk: Talk,
+        job: JobArgument,
+        frames: FramesOption = None,
+        verdict: VerdictOption = None,
+        output: OutputOption = None,
+        because: BecauseOption = "",
+        ask: AskOption = False,
+    ) -> None:
+        """Accept frames, whatever the review says of them. They are not called suspect again.
+
+        \b
+        Examples:
+          tidy-crate accept quay-3 --frames 1040-1042 --because "the lighthouse flashes"
+          tidy-crate accept quay-3 --verdict suspect --ask
+        """
+        _decide(talk, job, frames, verdict, output, because, ask, accept=True)
+
+    @command(app, "reject")
+    def reject(
+        talk: Talk,
+        job: JobArgument,
+        frames: FramesOption = None,
+        verdict: VerdictOption = None,
+        output: OutputOption = None,
+        because: BecauseOption = "",
+        ask: AskOption = False,
+    ) -> None:
+        """Reject frames, whatever the review says of them: rerender takes them with it.
+
+        \b
+        Examples:
+          tidy-crate reject quay-3 --frames 1017,1018 --because "the lantern hangs in the air"
+          tidy-crate reject quay-3 --verdict suspect --because "seen by the artist"
+        """
+        _decide(talk, job, frames, verdict, output, because, ask, accept=False)
+
     @command(app, "rerender")
     def rerender(
         talk: Talk,
@@ -77,9 +153,22 @@ def register(app: typer.Typer) -> None:
         failed: Annotated[
             bool, typer.Option("--failed", help="Only the frames that failed at a farm; no review is needed.")
         ] = False,
+        suspect: Annotated[bool, typer.Option("--suspect", help="What is suspect too.")] = False,
+        farm: Annotated[
+            str | None, typer.Option("--farm", metavar="CARD", help="At this farm, as a part of the same job.")
+        ] = None,
+        machine: Annotated[
+            str | None, typer.Option("--machine", metavar="CLASS", help="With --farm: the machine class.")
+        ] = None,
         yes: YesOption = False,
     ) -> None:
-        """Render again only what the review rejected or missed."""
+        """Render again only what was rejected or is missing, on its own numbers.
+
+        \b
+        Examples:
+          tidy-crate rerender quay-3
+          tidy-crate rerender quay-3 --suspect --farm gullwing --machine large
+        """
         from tidy_crate.cli.show import counted
         from tidy_crate.core.asset.frames import format_frames
 
@@ -91,18 +180,70 @@ def register(app: typer.Typer) -> None:
                 lambda console: console.print(f"{len(tasks)} frames are rendered again: track {job} --follow"),
             )
             return
-        wanted = api.to_rerender(job)
+        if machine is not None and farm is None:
+            raise WrongUsage("--machine needs --farm", machine, "add --farm CARD")
+        wanted = api.to_rerender(job, suspect=suspect)
         if wanted.tasks:
             numbers = format_frames(sorted({task.frame for task in wanted.tasks}))
             talk.say(f"To be rendered again: {counted(len(wanted.tasks), 'frame')}, {numbers}")
-            talk.agree(f"Render {counted(len(wanted.tasks), 'frame')} again?", yes)
-            api.rerender(wanted)
+            if farm is not None:
+                from tidy_crate.core.work.options import SendOptions
+
+                prepared = api.prepare_again(wanted, farm, SendOptions(machine=machine) if machine else None)
+                talk.agree(f"Render {counted(len(wanted.tasks), 'frame')} again at {prepared.card.name}?", yes)
+                with talk.progress("uploading") as progress:
+                    api.send(prepared, job=job, again=True, tell=talk.say, progress=progress)
+            else:
+                talk.agree(f"Render {counted(len(wanted.tasks), 'frame')} again?", yes)
+                api.rerender(wanted)
         words = (
             f"{counted(len(wanted.tasks), 'frame')} of {job} will render again."
             if wanted.tasks
             else "Every frame is good."
         )
         talk.result(wanted, lambda console: console.print(words))
+
+
+def _rules(path: Path | None) -> ReviewRules | None:
+    if path is None:
+        return None
+    from tidy_crate.core.context.review_rules import ReviewRules
+    from tidy_crate.core.toml import read_toml
+
+    return read_toml(ReviewRules, path, "limits of the review")
+
+
+def _decide(
+    talk: Talk,
+    job: str,
+    frames: str | None,
+    verdict: list[Verdict] | None,
+    output: str | None,
+    because: str,
+    ask: bool,
+    *,
+    accept: bool,
+) -> None:
+    from tidy_crate.cli.show import counted
+    from tidy_crate.core.asset.frames import parse_frames
+
+    word = "accept" if accept else "reject"
+    if frames is None and not verdict and not ask:
+        raise WrongUsage(f"nothing says which frames to {word}", job, "add --frames, --verdict or --ask")
+    if ask and not talk.can_ask:
+        raise WrongUsage("--ask needs a terminal", job, "name the frames with --frames")
+    numbers = parse_frames(frames) if frames is not None else None
+    chosen = api.judged_products(job, frames=numbers, verdicts=verdict or (), output=output)
+    if ask:
+        chosen = tuple(one for one in chosen if one.verdict is not None and talk.ask(_question(one, word)))
+    if not chosen and not ask:
+        raise WrongUsage("no frame at home is meant by this", job, f"tidy-crate review {job}")
+    done = api.decide(job, chosen, accept=accept, because=because)
+    count = len(done.products)
+    words = f"{counted(count, 'frame')} of {job} {'is' if count == 1 else 'are'} {word}ed."
+    if done.told:
+        words += f" Told: {', '.join(done.told)}."
+    talk.result(done, lambda console: console.print(words if accept else f"{words} Next: tidy-crate rerender {job}"))
 
 
 def _show_retrieved(console: Console, result: Retrieved) -> None:
@@ -121,9 +262,37 @@ def _show_retrieved(console: Console, result: Retrieved) -> None:
             console.print(f"and {len(result.missing) - 20} more missing")
 
 
+def _question(one: Judged, word: str) -> str:
+    why = "; ".join(one.reasons) or "nothing found"
+    return f"{one.output} {one.frame} is {one.verdict}: {why}. {word.capitalize()} it?"
+
+
+def _explain(console: Console, result: Review) -> None:
+    from tidy_crate.cli.show import cell, facts, heading, table
+
+    for one in result.explained:
+        heading(console, f"{one.frame.output} {one.frame.frame}: {one.frame.verdict.value}")
+        facts(console, one.form.items())
+        if one.figures:
+            rows = table(
+                "measure", "kind", "figure", "usual here", "limit", "", right=("figure", "usual here", "limit")
+            )
+            for figure in one.figures:
+                usual = "" if figure.usual is None else f"{figure.usual:.4g}"
+                over = "over" if figure.over else ""
+                rows.add_row(
+                    cell(figure.what), figure.kind.value, f"{figure.figure:.4g}", usual, f"{figure.limit:.4g}", over
+                )
+            console.print(rows)
+        for sign in one.frame.signs:
+            console.print(cell(f"{sign.weight.value}: {sign.text}"))
+    console.print()
+
+
 def _show(console: Console, result: Review) -> None:
     from tidy_crate.cli.show import cell, counted, state, table
-    from tidy_crate.core.work.attempt import Verdict
+
+    _explain(console, result)
 
     poor = [frame for frame in result.frames if frame.verdict is not Verdict.GOOD]
     if poor:

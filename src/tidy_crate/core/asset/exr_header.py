@@ -23,6 +23,10 @@ _MOST_PARTS = 4096
 # lines of pixels that are compressed together, by the format's code for the compression; of a newer one as many as any
 _LINES = {0: 1, 1: 1, 2: 1, 3: 16, 4: 32, 5: 16, 6: 32, 7: 32, 8: 32, 9: 256, 10: 256, 11: 32}
 _MOST_LINES = 256
+# words for the format's codes of compressions and of channel types
+_COMPRESSIONS = ("none", "rle", "zips", "zip", "piz", "pxr24", "b44", "b44a", "dwaa", "dwab", "htj2k256", "htj2k32")
+_TYPES = {0: "uint", 1: "half", 2: "float"}
+_COLOUR = ("chromaticities", "colorInteropID", "colorspace", "oiio:ColorSpace", "acesImageContainerFlag")
 
 
 @dataclass(frozen=True)
@@ -45,6 +49,16 @@ class ExrPart:
     """Whether a channel has fewer numbers than the picture has pixels."""
     chunks: int | None = None
     """Stored pieces, where the header says so: it must in a file of several parts."""
+    left: int = 0
+    """Number of the data window's first column."""
+    display: tuple[int, int, int, int] | None = None
+    """Display window: left, top, right, bottom, the last two included."""
+    compression: str = ""
+    """The format's word for it, in small letters; empty for an unknown one."""
+    types: dict[str, str] = field(default_factory=dict)
+    """By channel: `half`, `float` or `uint`."""
+    colour: str = ""
+    """What the header says of the colour space, as text to compare; empty where it says nothing."""
     raw: bytes = field(default=b"", repr=False)
     """The header itself, with its end."""
 
@@ -90,14 +104,21 @@ def _part(stream: BinaryIO, version: int) -> ExrPart:
         raise ValueError("its data window is empty")
     kind = attributes.get("type", b"")
     tiled = kind.endswith(b"tile") or kind == b"tiledimage" or (not kind and bool(version & TILED))
-    depths, subsampled = _channels(attributes["channels"])
+    types, subsampled = _channels(attributes["channels"])
+    display = attributes.get("displayWindow", b"")
+    code = next(iter(attributes.get("compression", b"")), len(_COMPRESSIONS))
     length = stream.tell() - begins
     stream.seek(begins)
     return ExrPart(
         right - left + 1,
         bottom - top + 1,
-        depths,
+        {name: _DEPTHS[code] for name, code in types.items()},
         top=top,
+        left=left,
+        display=struct.unpack("<4i", display) if len(display) == 16 else None,
+        compression=_COMPRESSIONS[code] if code < len(_COMPRESSIONS) else "",
+        types={name: _TYPES[code] for name, code in types.items()},
+        colour=" ".join(f"{name} {_readable(attributes[name])}" for name in _COLOUR if name in attributes),
         deep=kind.startswith(b"deep"),
         tiled=tiled,
         lines=_lines(attributes, tiled),
@@ -105,6 +126,13 @@ def _part(stream: BinaryIO, version: int) -> ExrPart:
         chunks=_whole_number(attributes.get("chunkCount")),
         raw=exactly(stream, length),
     )
+
+
+def _readable(value: bytes) -> str:
+    """A short text for the value of an attribute."""
+    if len(value) == 32:
+        return " ".join(f"{number:.4g}" for number in struct.unpack("<8f", value))
+    return value[:80].decode("utf-8", "replace").strip("\0") if len(value) != 4 else value.hex()
 
 
 def _whole_number(value: bytes | None) -> int | None:
@@ -129,7 +157,7 @@ def _channels(data: bytes) -> tuple[dict[str, int], bool]:
         kind, across, down = struct.unpack_from("<i4xii", data, end + 1)
         if kind not in _DEPTHS:
             raise ValueError("a channel is of no known type")
-        found[data[at:end].decode("utf-8", "replace")] = _DEPTHS[kind]
+        found[data[at:end].decode("utf-8", "replace")] = kind
         subsampled |= (across, down) != (1, 1)
         at = end + 1 + 16
     return found, subsampled

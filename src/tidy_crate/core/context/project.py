@@ -12,6 +12,7 @@ from pydantic import AfterValidator, Field
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.brief import read_brief
+from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.context.rules import CheckLimits, CheckRules, Confidential
 from tidy_crate.core.model import Model
 from tidy_crate.core.toml import read_toml
@@ -58,6 +59,8 @@ class ProjectFile(Model):
     confidential: Confidential = Confidential()
     naming: str | None = None
     brief: Path | None = None
+    review: ReviewRules = ReviewRules()
+    """From where on a review calls a frame suspect."""
     send: FarmOptions = FarmOptions()
     """What is wished of submissions where the command line does not say so."""
 
@@ -112,7 +115,12 @@ class Project:
     def rules(self) -> CheckRules:
         """What the project says of the checks. Raises UnreadableInput on a broken brief."""
         content = self.content
-        rules = CheckRules(severity=content.severity, limits=content.limits, confidential=content.confidential)
+        rules = CheckRules(
+            severity=content.severity,
+            limits=content.limits,
+            confidential=content.confidential,
+            review=content.review,
+        )
         update = {"naming": content.naming} if content.naming else {}
         if content.brief is not None:
             return rules.model_copy(update=update | {"brief": read_brief(self._absolute(content.brief), self.tokens)})

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from tidy_crate.core.context.brief import Brief
+from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.model import Model
 
 # ISO 3166-1, with the part of a country that ISO 3166-2 adds
@@ -51,3 +52,4 @@ class CheckRules(Model):
     confidential: Confidential = Confidential()
     naming: str = NAMING
     brief: Brief | None = None
+    review: ReviewRules = ReviewRules()

@@ -330,6 +330,10 @@ class Action(StrEnum):
     CANCEL = "cancel"
     PRIORITY = "priority"
     RERENDER = "rerender"
+    ACCEPT = "accept"
+    """Frames were looked at and are taken. A farm whose bill depends on that offers it, and `reject`."""
+    REJECT = "reject"
+    """Frames were looked at and are not taken, nor paid."""
     RELEASE = "release"
     """Rented machines are shut down: their time is over."""
 
@@ -341,6 +345,9 @@ class ControlOrder(Wire):
     """The same for every repeat, so that it is carried out once."""
     action: Action
     tasks: tuple[TaskRange, ...] = ()
-    """For `rerender`: the tasks, on their own numbers. A task that has not ended is left alone."""
+    """For `rerender`, `accept` and `reject`: the tasks, on their own numbers.
+
+    A task that has not ended is left alone.
+    """
     priority: int | None = Field(default=None, ge=0, le=100)
     """For `priority`: 50 is usual, more is sooner."""

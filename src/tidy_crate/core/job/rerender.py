@@ -26,12 +26,15 @@ class Rerender(Model):
 
     job: str
     tasks: tuple[Task, ...]
+    suspect: bool = False
+    """Whether suspect frames are among them."""
 
 
-def to_rerender(ledger: Ledger, name: str) -> Rerender:
-    """What the last review rejected, and what the farms failed to render.
+def to_rerender(ledger: Ledger, name: str, *, suspect: bool = False) -> Rerender:
+    """Return what the last review or a person rejected, and what the farms failed to render.
 
-    Raises WrongUsage when the job was never reviewed. A frame that was only never fetched is not rendered again.
+    suspect: what is suspect too. A frame that was only never fetched is not rendered again. Raises WrongUsage when the
+    job was never reviewed.
     """
     job, submissions = submissions_of(ledger, name)
     if job.reviewed is None:
@@ -39,11 +42,13 @@ def to_rerender(ledger: Ledger, name: str) -> Rerender:
     requests = job.packing_list().requests
     tasks: set[Task] = set()
     for row in submissions:
-        tasks |= set(_poor(ledger, row, requests))
-    return Rerender(job=job.id, tasks=tuple(sorted(tasks, key=lambda task: task.key)))
+        tasks |= set(_poor(ledger, row, requests, suspect=suspect))
+    return Rerender(job=job.id, tasks=tuple(sorted(tasks, key=lambda task: task.key)), suspect=suspect)
 
 
-def _poor(ledger: Ledger, row: SubmissionRow, requests: Iterable[RenderRequest]) -> dict[Task, int]:
+def _poor(
+    ledger: Ledger, row: SubmissionRow, requests: Iterable[RenderRequest], *, suspect: bool = False
+) -> dict[Task, int]:
     """Tasks of one submission that must be rendered again, with the number of their last attempt.
 
     What another submission has delivered well is not missed here.
@@ -55,7 +60,7 @@ def _poor(ledger: Ledger, row: SubmissionRow, requests: Iterable[RenderRequest])
         left: dict[int, set[str]] = {}
         for product in session.scalars(products_of(row.job_id)):
             attempt = product.attempt
-            poor = product.verdict in _POOR
+            poor = product.verdict in _POOR or (suspect and product.verdict == Verdict.SUSPECT.value)
             if product.in_use and not poor:
                 good.setdefault(attempt.task(), set()).add(product.output)
             if attempt.submission_id == row.id and attempt.latest:
@@ -87,7 +92,8 @@ def rerender(ledger: Ledger, wanted: Rerender, links: Links) -> None:
         link = links(row)
         farm_job = confirm(ledger, row, link)
         catch_up(ledger, row, requests, link)
-        again = {task: number for task, number in _poor(ledger, row, requests).items() if task in tasks}
+        poor = _poor(ledger, row, requests, suspect=wanted.suspect)
+        again = {task: number for task, number in poor.items() if task in tasks}
         if again:
             control = controlling(link, Action.RERENDER)
             control.control(

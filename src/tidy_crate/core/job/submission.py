@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
+from itertools import islice
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -17,7 +18,7 @@ from tidy_crate.core.job.ledger import Ledger, in_pages, submissions_of
 from tidy_crate.core.job.tables import AttemptRow, NodeRow, ProductRow, SubmissionRow, to_text
 from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.request import RenderRequest
-from tidy_crate.core.work.task import Task, TaskKey, TaskRange, whole
+from tidy_crate.core.work.task import Task, TaskKey, TaskRange, tasks_of, whole
 
 # opens the link to the farm of a submission
 Links = Callable[[SubmissionRow], FarmLink]
@@ -31,6 +32,8 @@ class Ordered:
 
     ranges: tuple[TaskRange, ...]
     requests: tuple[RenderRequest, ...]
+    batch: int = 1
+    """Frames that a node takes at a time."""
 
     @classmethod
     def of(cls, row: SubmissionRow, requests: tuple[RenderRequest, ...]) -> Ordered:
@@ -38,7 +41,12 @@ class Ordered:
         if not row.order:
             return cls(whole(requests), requests)
         order = kept(JobOrder.model_validate_json, row.order, "an order")
-        return cls(order.tasks, order.requests)
+        return cls(order.tasks, order.requests, order.batch)
+
+    def batches(self) -> Iterator[TaskKey]:
+        """Yield the first task of each batch, as it was ordered."""
+        if self.batch > 1:
+            yield from (task.key for task in islice(tasks_of(self.ranges, self.requests), 0, None, self.batch))
 
     def checker(self) -> Callable[[Task], bool]:
         """Return a function that says whether a task was ordered."""

@@ -174,11 +174,31 @@ class ProductRow(Base):
     verdict: Mapped[str | None] = mapped_column(String(20))
     reasons: Mapped[str | None] = mapped_column(Text)
     """JSON, a list of sentences."""
+    decision: Mapped[str | None] = mapped_column(String(20))
+    """The verdict that a person decided on, which no review changes; None where nobody did."""
+    because: Mapped[str | None] = mapped_column(Text)
+    """Why it was decided so."""
     attempt: Mapped[AttemptRow] = relationship()
 
     def judged(self) -> Verdict | None:
         """Its verdict, None before a review."""
         return None if self.verdict is None else kept(Verdict, self.verdict, "a verdict")
+
+
+class AcceptanceRow(Base):
+    """A frame that was accepted although it is unlike its neighbours: for all jobs of a crate's name."""
+
+    __tablename__ = "acceptance"
+    __table_args__ = (UniqueConstraint("name", "view", "output", "frame"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(180))
+    """The crate's name."""
+    view: Mapped[str] = mapped_column(String(40), default="")
+    output: Mapped[str] = mapped_column(String(200))
+    frame: Mapped[int]
+    because: Mapped[str] = mapped_column(Text)
+    accepted: Mapped[str] = mapped_column(String(40))
+    """UTC, ISO 8601."""
 
 
 class NodeRow(Base):

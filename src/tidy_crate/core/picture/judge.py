@@ -1,28 +1,38 @@
-"""Judging one frame file by its header and its pixels."""
+"""Judging one frame file by its header and its pixels, and measuring what other frames are compared with."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from pydantic import Field
 
 from tidy_crate.core.files import legible, os_reason
 from tidy_crate.core.model import Model
-from tidy_crate.core.picture.block import MOST_BYTES, Block, Grid
-from tidy_crate.core.picture.decode import MOST_PIXELS, FrameHead, frame_blocks, read_frame_head
+from tidy_crate.core.picture.block import MOST_BYTES, Block
+from tidy_crate.core.picture.decode import MOST_PIXELS, Form, FrameHead, frame_blocks, read_frame_head
+from tidy_crate.core.picture.look import Look, look_at, stride
 from tidy_crate.core.scene.model import Pass
 from tidy_crate.core.work.attempt import Verdict
 
 # a picture whose brightest colour stays below this is black to any eye
 BLACK = 1e-5
-# rows and columns of the grid by which neighbours are compared, and the brightness below which all is dark
-GRID = (18, 32)
-DARKEST = 1e-3
 COLOUR_SOURCES = ("beauty", "color", "colour", "rgb", "rgba", "c", "ci")
 ALPHA_SOURCES = ("alpha", "a", "opacity")
-# the exponent bits of a number that is not finite, by its size in bytes
-_NOT_FINITE = {2: (np.uint16, 0x7C00), 4: (np.uint32, 0x7F800000), 8: (np.uint64, 0x7FF0000000000000)}
+# the exponent bits of a number that is not finite, and all bits but the sign, by its size in bytes
+_FLOATS = {
+    2: (np.uint16, 0x7C00, 0x7FFF),
+    4: (np.uint32, 0x7F800000, 0x7FFFFFFF),
+    8: (np.uint64, 0x7FF0000000000000, 0x7FFFFFFFFFFFFFFF),
+}
+# invalid numbers that are fewer are single pixels, and no region
+FIREFLIES = 16
+# these keep every bit of a pixel; an order of one of them is not met by any other
+LOSSLESS = ("none", "rle", "zips", "zip", "piz")
+# steps that never come round again, so that neighbouring numbers of objects differ in tone
+TONES = (0.618034, 0.754878, 0.569840)
 
 
 class Expected(Model):
@@ -33,17 +43,43 @@ class Expected(Model):
     height: int | None = None
     """In pixels; None when unknown."""
     passes: tuple[Pass, ...] = ()
+    bit_depth: int | None = None
+    """Bits of a channel, at least; None when unknown."""
+    compression: str | None = None
+    """The file format's word for it; None when unknown."""
+
+
+class Invalid(Model):
+    """Numbers of a channel that are infinite or not a number."""
+
+    count: int
+    box: tuple[int, int, int, int]
+    """Where they are: left, top, right, bottom, in pixels from the top left; the last two not included."""
 
 
 class Judgement(Model):
-    """A verdict with its reasons in plain words."""
+    """A verdict with its reasons in plain words, and what was measured."""
 
     verdict: Verdict
     reasons: tuple[str, ...] = ()
     unchecked: tuple[str, ...] = ()
     """What was not checked, because nothing says how it should be."""
-    look: tuple[float, ...] = ()
-    """Brightness on a coarse grid, in stops, for the comparison with neighbours."""
+    form: Form | None = None
+    """None where the header cannot be read."""
+    black: bool = False
+    """Whether its colour is black all over."""
+    empty: tuple[str, ...] = ()
+    """Channels that are 0 all over."""
+    alpha: tuple[float, float, float] | None = None
+    """Least, mean and greatest alpha; None where it has none."""
+    invalid: dict[str, Invalid] = Field(default_factory=dict)
+    seen: dict[str, Any] | None = None
+    """The look of it, as `Look.to_json` writes it; None for one too small, or that cannot be read."""
+
+    @property
+    def look(self) -> Look | None:
+        """What it is compared by."""
+        return Look.from_json(self.seen) if self.seen is not None else None
 
 
 def judge_file(path: Path, expected: Expected) -> Judgement:
@@ -59,9 +95,9 @@ def judge_file(path: Path, expected: Expected) -> Judgement:
     try:
         # the header first: a small file may unpack to any size
         head = read_frame_head(path)
-        if (refused := judge_head(head, expected)) is not None:
-            return refused
-        return judge_blocks(head.width, head.height, frame_blocks(path), expected)
+        refused = judge_head(head, expected)
+        found = refused or judge_blocks(head.width, head.height, frame_blocks(path), expected)
+        return found.model_copy(update={"form": head.form})
     except Exception as error:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
         detail = legible(" ".join(str(error).split())[:120]) or type(error).__name__
         return _bad(f"it cannot be read to the end ({detail})")
@@ -78,6 +114,13 @@ def judge_head(head: FrameHead, expected: Expected) -> Judgement | None:
         return _bad(f"it is {head.width} x {head.height}, not {expected.width} x {expected.height}")
     if head.width * head.height > MOST_PIXELS:
         return _bad(f"it claims {head.width} x {head.height} pixels")
+    bits = head.form.bits
+    if expected.bit_depth is not None and 0 < bits < expected.bit_depth:
+        return _bad(f"its channels have {bits} bits, {expected.bit_depth} were ordered")
+    lossy = head.form.compression not in (*LOSSLESS, "")
+    if expected.compression in LOSSLESS and lossy and head.form.channels:
+        order = f"{expected.compression} was ordered"
+        return _bad(f"it is compressed with {head.form.compression}, which loses detail: {order}")
     if head.deep:
         return Judgement(verdict=Verdict.SUSPECT, reasons=("deep samples are not looked into here",))
     if head.needs_bytes > MOST_BYTES:
@@ -104,15 +147,27 @@ def judge_blocks(width: int, height: int, blocks: Iterable[Block], expected: Exp
             reasons.append("passes are missing: " + ", ".join(absent))
     else:
         unchecked.append("passes")
-    reasons += [f"{count} invalid numbers in {name}" for name, count in seen.invalid.items() if count]
-    if seen.colour and seen.black:
+    reasons += [_invalid(name, one) for name, one in seen.invalid.items()]
+    black = bool(seen.colour) and seen.black
+    if black:
         reasons.append("it is black all over")
+    look = seen.look()
     return Judgement(
         verdict=Verdict.BAD if reasons else Verdict.GOOD,
         reasons=tuple(reasons),
         unchecked=tuple(unchecked),
-        look=seen.look(),
+        black=black,
+        empty=tuple(name for name in seen.channels if name not in seen.filled),
+        alpha=seen.alpha(),
+        invalid=seen.invalid,
+        seen=look.to_json() if look is not None else None,
     )
+
+
+def _invalid(name: str, found: Invalid) -> str:
+    left, top, right, bottom = found.box
+    where = "single pixels" if found.count <= FIREFLIES else f"{right - left} x {bottom - top} pixels"
+    return f"{found.count} invalid numbers in {name}: {where}, from {left}, {top}"
 
 
 class _Seen:
@@ -121,56 +176,112 @@ class _Seen:
     def __init__(self) -> None:
         self.channels: list[str] = []
         self.colour: list[str] = []
-        self.invalid: dict[str, int] = {}
+        self.invalid: dict[str, Invalid] = {}
+        self.filled: set[str] = set()
         self.black = True
-        self._grid: Grid | None = None
-        self._shown: list[str] = []
+        self._shown: tuple[str, ...] = ()
+        self._planes: np.ndarray | None = None
+        self._stride = 1
+        self._alpha: tuple[float, float, float, int] | None = None
 
     def add(self, block: Block) -> None:
         if block.first == 0:
             self._begin(block)
         for name, pixels in block.channels.items():
-            if pixels.dtype.kind == "f":
-                self.invalid[name] = self.invalid.get(name, 0) + count_invalid(pixels)
-        if self.black:
-            own = (name for name in self.colour if name in block.channels)
-            self.black = not any(np.any(np.abs(block.channels[name].astype(np.float32)) > BLACK) for name in own)
-        if self._grid is not None and all(name in block.channels for name in self._shown):
-            self._grid.add(block.first, brightness([block.channels[name] for name in self._shown]))
+            largest = self._numbers(name, pixels, block.first)
+            if self.black and name in self.colour and largest > BLACK:
+                self.black = False
+        alpha = block.channels.get("A")
+        if alpha is not None and alpha.size:
+            least, total, greatest, count = self._alpha or (np.inf, 0.0, -np.inf, 0)
+            own = alpha.astype(np.float32)
+            self._alpha = (
+                min(least, float(own.min())), total + float(own.sum(dtype=np.float64)),
+                max(greatest, float(own.max())), count + own.size,
+            )  # fmt: skip
+        if self._planes is not None and all(name in block.channels for name in self._shown):
+            self._keep(block)
+
+    def _numbers(self, name: str, pixels: np.ndarray, first: int) -> float:
+        """Note what is invalid. Returns the largest size of a number, infinity for one that is invalid.
+
+        By the bits of the numbers: the processor does that for many at once, half floats too.
+        """
+        if not pixels.size:
+            return 0.0
+        if pixels.dtype.kind != "f":
+            largest = float(pixels.max())
+        else:
+            kind, mask, size = _FLOATS[pixels.dtype.itemsize]
+            bits = np.ascontiguousarray(pixels).view(kind) & kind(size)
+            top = bits.max()
+            largest = float(np.asarray(top).view(pixels.dtype)) if top < mask else np.inf
+            if top >= mask:
+                self._note_invalid(name, bits >= mask, first)
+        if largest > 0:
+            self.filled.add(name)
+        return largest
+
+    def _note_invalid(self, name: str, wrong: np.ndarray, first: int) -> None:
+        rows, columns = np.flatnonzero(wrong.any(axis=1)), np.flatnonzero(wrong.any(axis=0))
+        box = int(columns[0]), first + int(rows[0]), int(columns[-1]) + 1, first + int(rows[-1]) + 1
+        count = int(np.count_nonzero(wrong))
+        if (known := self.invalid.get(name)) is not None:
+            count += known.count
+            box = min(box[0], known.box[0]), known.box[1], max(box[2], known.box[2]), box[3]
+        self.invalid[name] = Invalid(count=count, box=box)
 
     def _begin(self, block: Block) -> None:
         self.channels += block.channels
         colour = [n for n in block.channels if n in ("R", "G", "B", "L") or n.endswith((".R", ".G", ".B"))]
         self.colour += colour
-        level = all(block.channels[name].shape[1:] == (block.width,) for name in colour[:3])
-        if self._grid is None and colour and level and block.height >= GRID[0] and block.width >= GRID[1]:
-            self._grid, self._shown = Grid(block.width, block.height, GRID[1], GRID[0]), colour[:3]
+        if self._planes is None:
+            shown = shown_channels(block.channels)
+            if all(block.channels[name].shape[1:] == (block.width,) for name in shown):
+                self._shown, self._stride = shown, stride(block.width, block.height)
+                size = (-(-block.height // self._stride), -(-block.width // self._stride))
+                self._planes = np.zeros((3 if is_ids(block.channels[shown[0]]) else len(shown), *size), np.float32)
 
-    def look(self) -> tuple[float, ...]:
-        """A picture's brightness on a coarse grid, in stops. Means over many pixels: noise hardly shows in them."""
-        if self._grid is None:
-            return ()
-        means = self._grid.means()
-        return tuple(np.log2(np.maximum(means, 0) + DARKEST).ravel().round(5).tolist())
+    def _keep(self, block: Block) -> None:
+        assert self._planes is not None
+        step = self._stride
+        offset = -block.first % step
+        at = (block.first + offset) // step
+        with np.errstate(all="ignore"):
+            for plane, name in zip(self._planes, self._shown, strict=False):
+                own = block.channels[name][offset::step, ::step]
+                if is_ids(own):
+                    for tone, factor in zip(self._planes, TONES, strict=True):
+                        tone[at : at + len(own)] = np.where(own == 0, 0, 0.1 + 0.6 * ((own * factor) % 1.0))
+                else:
+                    plane[at : at + len(own)] = own
+
+    def look(self) -> Look | None:
+        planes, self._planes = self._planes, None
+        return look_at(planes) if planes is not None else None
+
+    def alpha(self) -> tuple[float, float, float] | None:
+        if self._alpha is None or not np.isfinite(self._alpha[1]):
+            return None
+        least, total, greatest, count = self._alpha
+        return least, total / count, greatest
 
 
-def brightness(planes: list[np.ndarray]) -> np.ndarray:
-    """Return the mean of up to three colour planes as 32-bit numbers, of their common shape."""
-    found = planes[0].astype(np.float32)
-    for plane in planes[1:]:
-        found += plane
-    found /= len(planes)
-    return found
+def is_ids(pixels: np.ndarray) -> bool:
+    """Whether a channel numbers objects, in whole numbers."""
+    return pixels.dtype.kind in "ui"
 
 
-def count_invalid(pixels: np.ndarray) -> int:
-    """Return how many floating-point numbers are infinite or not a number.
-
-    By the bits of their exponents: the processor does that for many numbers at once, half floats too.
-    """
-    kind, mask = _NOT_FINITE[pixels.dtype.itemsize]
-    exponents = np.ascontiguousarray(pixels).view(kind) & kind(mask)
-    return int(np.count_nonzero(exponents == mask)) if exponents.size and exponents.max() == mask else 0
+def shown_channels(channels: Iterable[str]) -> tuple[str, ...]:
+    """Return the channels that show the picture: its colour, else the first layer with a colour, else one channel."""
+    there = list(channels)
+    layers = dict.fromkeys(name[: -len("R")] for name in there if name == "R" or name.endswith(".R"))
+    colours = [layer for layer in layers if all(f"{layer}{part}" in there for part in "GB")]
+    colours.sort(key=lambda layer: (layer != "", layer.rstrip(".").lower() not in COLOUR_SOURCES))
+    if colours:
+        return tuple(f"{colours[0]}{part}" for part in "RGB")
+    single = next((name for name in ("Y", "L", "A") if name in there), there[0])
+    return (single,)
 
 
 def pass_channels(one: Pass, channels: Iterable[str]) -> list[str]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from tidy_crate.core.picture.block import Block, Grid
 from tidy_crate.core.picture.decode import frame_blocks, read_frame_head
-from tidy_crate.core.picture.judge import Expected, judge_head
+from tidy_crate.core.picture.judge import TONES, Expected, is_ids, judge_head, shown_channels
 
 
 @dataclass(frozen=True)
@@ -45,12 +45,8 @@ def thumbnail(path: Path, most_width: int, most_height: int) -> Thumbnail:
 
 def _shown(block: Block) -> list[np.ndarray]:
     """Three planes to show: the colour; without it a tone for each object id, else alpha or the first channel."""
-    channels = block.channels
-    if all(name in channels for name in "RGB"):
-        return [channels[name].astype(np.float32) for name in "RGB"]
-    ids = next((pixels for pixels in channels.values() if pixels.dtype.kind in "ui"), None)
-    if ids is None:
-        return [channels.get("A", next(iter(channels.values()))).astype(np.float32)] * 3
-    # steps that never come round again, so that neighbours in number differ in tone
-    turns = [(ids * step) % 1.0 for step in (0.618034, 0.754878, 0.569840)]
-    return [np.where(ids == 0, 0.0, 0.08 + 0.6 * turn) for turn in turns]
+    planes = [block.channels[name] for name in shown_channels(block.channels)]
+    if is_ids(planes[0]):
+        return [np.where(planes[0] == 0, 0.0, 0.08 + 0.6 * ((planes[0] * step) % 1.0)) for step in TONES]
+    found = [plane.astype(np.float32) for plane in planes]
+    return found if len(found) == 3 else found * 3

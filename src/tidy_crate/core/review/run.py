@@ -1,30 +1,40 @@
-"""Reviewing all frames of a job or a folder, on all cores."""
+"""Reviewing all frames of a job or a folder, on all cores: each by itself, and against the others of its sequence."""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from itertools import groupby, pairwise
 from pathlib import Path
 
+from sqlalchemy import select
+
 from tidy_crate.core.asset.sequences import frame_numbers
+from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.errors import UnreadableInput, WrongUsage
+from tidy_crate.core.job.accepting import accepted_frames
 from tidy_crate.core.job.ledger import Ledger, now, products_of, submissions_of
-from tidy_crate.core.job.tables import JobRow, ProductRow
+from tidy_crate.core.job.submission import Ordered
+from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow, seconds_between
 from tidy_crate.core.model import Model
-from tidy_crate.core.picture.judge import Expected
+from tidy_crate.core.picture.judge import Expected, Judgement
 from tidy_crate.core.picture.readers import FrameReaders, Looked, worth_processes
 from tidy_crate.core.progress import Progress, Step, silent
-from tidy_crate.core.review.neighbours import jumps
+from tidy_crate.core.review.nodes import Rendered
+from tidy_crate.core.review.shot import SEPARATE, Shot
+from tidy_crate.core.review.sign import Figure, Sign, Weight
+from tidy_crate.core.scene.model import Output
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.parts import window
 from tidy_crate.core.work.product import SET_ASIDE, below
-from tidy_crate.core.work.task import Task, TaskOutput, tasks_of, whole
+from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, tasks_of, whole
 
 # where the frames of a job would lie that was never retrieved: nowhere
 NOT_RETRIEVED = Path("not-retrieved-yet")
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
+BLACK = "it is black all over"
 
 
 class FrameVerdict(TaskOutput):
@@ -34,15 +44,28 @@ class FrameVerdict(TaskOutput):
     verdict: Verdict
     reasons: tuple[str, ...]
     unchecked: tuple[str, ...] = ()
+    signs: tuple[Sign, ...] = ()
+    """What was noticed in comparison with other frames, notes included."""
+    node: str = ""
+    """Which node rendered it; empty where that is not known."""
 
 
-_Sequence = tuple[str, str, int | None, int | None, str]
+class Explanation(Model):
+    """What was measured of one frame of one output."""
+
+    frame: FrameVerdict
+    form: dict[str, str]
+    """How it is stored, in words."""
+    figures: tuple[Figure, ...]
+    """Against its neighbours; empty where there is nothing to compare with."""
 
 
 class Review(Model):
     """All verdicts."""
 
     frames: tuple[FrameVerdict, ...]
+    explained: tuple[Explanation, ...] = ()
+    """Of the frame that was asked for, one of each of its outputs."""
 
     def count(self, verdict: Verdict) -> int:
         """How many frames got a verdict."""
@@ -60,15 +83,85 @@ class _Wanted:
     output: str
     path: Path
     expected: Expected
+    rendered: Rendered | None = None
+
+    @property
+    def sequence(self) -> tuple[object, ...]:
+        """Tells the sequences apart whose frames are compared with each other."""
+        request, view, _, tile, share = self.task.key
+        # without an output's name, frames of one folder may be of several sequences
+        return request, view, tile, share, self.output, self.path.parent
 
 
-def review_job(ledger: Ledger, name: str, progress: Progress = silent) -> Review:
-    """Judge every product of a job and note the verdicts in the ledger. Nothing retrieved yet counts as missing."""
-    job, _ = submissions_of(ledger, name)
+def review_job(
+    ledger: Ledger,
+    name: str,
+    progress: Progress = silent,
+    *,
+    rules: ReviewRules | None = None,
+    meant: Iterable[int] = (),
+    explain: int | None = None,
+) -> Review:
+    """Judge every product of a job and note the verdicts in the ledger. Nothing retrieved yet counts as missing.
+
+    rules: in place of those in the crate. meant: frames whose differences from their neighbours are meant.
+    explain: a frame whose measures are returned too.
+    """
+    job, submissions = submissions_of(ledger, name)
+    content = job.packing_list()
     into = Path(job.into) if job.into else NOT_RETRIEVED
-    review = _judge(list(_promised(into, job.packing_list())), progress)
+    wanted: dict[tuple[TaskKey, str], _Wanted] = {}
+    known = _rendered(ledger, name)
+    for row in submissions:
+        ordered = Ordered.of(row, content.requests)
+        begins = set(ordered.batches())
+        rendered = {key: replace(one, begins=True) if key in begins else one for key, one in known.items()}
+        for one in _promised(into, content, ordered, rendered):
+            wanted.setdefault((one.task.key, one.output), one)
+    accepted = accepted_frames(ledger, job.name)
+    run = _Run(rules or content.rules.review, frozenset(meant), accepted, explain)
+    review = _with_decisions(ledger, name, run.judge(list(wanted.values()), progress))
     _note(ledger, name, review)
     return review
+
+
+def _with_decisions(ledger: Ledger, job: str, review: Review) -> Review:
+    """A review with the verdicts that people decided on."""
+    columns = (*TASK_KEY, ProductRow.output, ProductRow.decision, ProductRow.because)
+    decided: dict[tuple[TaskKey, str], tuple[str, str]] = {}
+    with ledger.reading() as session:
+        query = products_of(job, *columns).where(ProductRow.in_use, ProductRow.decision.is_not(None))
+        for *key, output, decision, because in session.execute(query):
+            decided[(tuple(key), output)] = (decision, because or "")
+    if not decided:
+        return review
+    frames = []
+    for one in review.frames:
+        decision, because = decided.get((one.task().key, one.output), ("", ""))
+        if decision and one.verdict is not Verdict.MISSING:
+            words = f"{'accepted' if decision == Verdict.GOOD.value else 'rejected'} by a person: {because}"
+            update = {"verdict": Verdict(decision), "reasons": (words, *one.reasons)}
+            one = one.model_copy(update=update)
+        frames.append(one)
+    return Review(frames=tuple(frames), explained=review.explained)
+
+
+def _rendered(ledger: Ledger, job: str) -> dict[TaskKey, Rendered]:
+    """By task, who rendered what is in use."""
+    columns = (*TASK_KEY, AttemptRow.node, AttemptRow.number, AttemptRow.billed, AttemptRow.began, AttemptRow.ended)
+    query = (
+        select(SubmissionRow.farm, *columns)
+        .join(AttemptRow, AttemptRow.submission_id == SubmissionRow.id)
+        .join(ProductRow, ProductRow.attempt_id == AttemptRow.id)
+        .where(SubmissionRow.job_id == job, ProductRow.in_use)
+    )
+    found: dict[TaskKey, Rendered] = {}
+    with ledger.reading() as session:
+        for farm, request, view, frame, tile, share, node, number, billed, began, ended in session.execute(query):
+            seconds = billed if billed is not None else seconds_between(began, ended)
+            name = f"{farm} {node}" if node else ""
+            found[(request, view, frame, tile, share)] = Rendered(name, number, seconds or None)
+    return found
 
 
 def _note(ledger: Ledger, name: str, review: Review) -> None:
@@ -77,83 +170,184 @@ def _note(ledger: Ledger, name: str, review: Review) -> None:
     with ledger.writing() as session:
         for row in session.scalars(products_of(name).where(ProductRow.in_use)):
             one = verdicts.get((row.attempt.task(), row.output))
-            if one is not None:
+            if one is not None and row.decision is None:
                 row.verdict, row.reasons = one.verdict.value, json.dumps(one.reasons)
         session.get_one(JobRow, name).reviewed = now()
 
 
-def review_folder(folder: Path, content: PackingList | None, progress: Progress = silent) -> Review:
-    """Judge the frames in a folder: all that a crate promises, or without a crate all that are there."""
+def review_folder(
+    folder: Path,
+    content: PackingList | None,
+    progress: Progress = silent,
+    *,
+    rules: ReviewRules | None = None,
+    meant: Iterable[int] = (),
+    explain: int | None = None,
+) -> Review:
+    """Judge the frames in a folder: all that a crate promises, or without a crate all that are there.
+
+    rules, meant, explain: see `review_job`.
+    """
     if not folder.is_dir():
         raise UnreadableInput("there is no such folder of frames", folder, "check the path")
     if content is not None:
-        return _judge(list(_promised(folder, content)), progress)
+        ordered = Ordered(whole(content.requests), content.requests)
+        wanted = list(_promised(folder, content, ordered, {}))
+        rules = rules or content.rules.review
+    else:
+        wanted = list(_found(folder))
+    run = _Run(rules or ReviewRules(), frozenset(meant), {}, explain)
+    return run.judge(wanted, progress)
+
+
+def _found(folder: Path) -> Iterator[_Wanted]:
+    """All frames below a folder. Of each name without its number a sequence of its own."""
     found = sorted(path for path in folder.rglob("*") if path.suffix.lower() in PICTURES and path.is_file())
     found = [
         path for path in found if SET_ASIDE not in path.relative_to(folder).parts and not path.name.startswith(".")
     ]
     if not found:
         raise UnreadableInput("the folder holds no frames", folder, "name the folder they were retrieved into")
-    by_folder: dict[Path, list[str]] = {}
-    for path in found:
-        by_folder.setdefault(path.parent, []).append(path.name)
-    numbers = {place: frame_numbers(names) for place, names in by_folder.items()}
-    wanted = [
-        _Wanted(
-            task=Task("", numbers[path.parent][path.name] or 0), output=path.parent.name, path=path, expected=Expected()
-        )
-        for path in found
-    ]
-    return _judge(wanted, progress)
+    for place, paths in groupby(found, key=lambda path: path.parent):
+        names = [path.name for path in paths]
+        numbers = frame_numbers(names)
+        for name in names:
+            yield _Wanted(Task("", numbers[name] or 0), place.name, place / name, Expected())
 
 
-def _promised(folder: Path, content: PackingList) -> Iterator[_Wanted]:
-    for request in content.requests:
+def _promised(
+    folder: Path, content: PackingList, ordered: Ordered, rendered: dict[TaskKey, Rendered]
+) -> Iterator[_Wanted]:
+    requests = {request.name: request for request in ordered.requests}
+    expected: dict[tuple[str, str, int | None], Expected] = {}
+    for task in tasks_of(ordered.ranges, ordered.requests):
+        request = requests[task.request]
         for name in request.outputs:
-            passes = content.output(name).variables
-            for task in tasks_of(whole([request]), [request]):
+            key = (request.name, name, task.tile)
+            if key not in expected:
+                output = content.output(name)
                 part = window(request.width, request.height, request.tiles, task.tile)
-                expected = Expected(width=part.width, height=part.height, passes=passes)
-                path = below(folder, content.product_path(name, task))
-                yield _Wanted(task=task, output=name, path=path, expected=expected)
-
-
-def _judge(wanted: list[_Wanted], progress: Progress) -> Review:
-    verdicts = []
-    looks: dict[_Sequence, dict[int, tuple[float, ...]]] = {}
-    with FrameReaders(worth_processes([one.path for one in wanted])) as readers:
-        runs = readers.judge([Looked(one.path, one.expected) for one in wanted])
-        for done, (one, judged) in enumerate(zip(wanted, runs, strict=True), 1):
-            verdicts.append(
-                FrameVerdict.of(
-                    one.task,
-                    one.output,
-                    path=one.path,
-                    verdict=judged.verdict,
-                    reasons=judged.reasons,
-                    unchecked=judged.unchecked,
+                expected[key] = Expected(
+                    width=part.width, height=part.height, passes=output.variables, bit_depth=_bits(content, output)
                 )
-            )
-            if judged.verdict is Verdict.GOOD:
-                looks.setdefault(_sequence(verdicts[-1]), {})[one.task.frame] = judged.look
-            progress(Step("review", done, len(wanted), "frames", one.path.name))
-    return Review(frames=tuple(_with_jumps(verdicts, looks)))
+            path = below(folder, content.product_path(name, task))
+            yield _Wanted(task, name, path, expected[key], rendered.get(task.key))
 
 
-def _with_jumps(
-    verdicts: list[FrameVerdict], looks: dict[_Sequence, dict[int, tuple[float, ...]]]
-) -> Iterator[FrameVerdict]:
-    """A good frame at which the picture jumps is one to look at."""
-    found = {key: jumps(by_frame) for key, by_frame in looks.items()}
-    for one in verdicts:
-        times = found.get(_sequence(one), {}).get(one.frame)
-        if times is None or one.verdict is not Verdict.GOOD:
-            yield one
-        else:
-            reason = f"the picture jumps from the frame before, {times:.0f} times the steps around it"
-            yield one.model_copy(update={"verdict": Verdict.SUSPECT, "reasons": (*one.reasons, reason)})
+def _bits(content: PackingList, output: Output) -> int | None:
+    """The bits of a channel that were ordered, at least.
+
+    A scene's types of numbers are those that are computed: files of half floats hold them too, unless the brief says
+    otherwise.
+    """
+    brief = content.rules.brief
+    own = brief.of_output(output.name) if brief is not None else None
+    said = own.bit_depth if own is not None and own.bit_depth is not None else brief.bit_depth if brief else None
+    return said if said is not None or output.bit_depth is None else min(16, output.bit_depth)
 
 
-def _sequence(one: FrameVerdict) -> _Sequence:
-    """What tells apart the sequences whose frames are compared with their neighbours."""
-    return one.request, one.view, one.tile, one.share, one.output
+class _Run:
+    """Judges frames, sequence by sequence."""
+
+    def __init__(
+        self,
+        rules: ReviewRules,
+        meant: frozenset[int],
+        accepted: dict[tuple[str, str], frozenset[int]],
+        explain: int | None,
+    ) -> None:
+        """accepted: by view and output, the frames whose differences were accepted before."""
+        self._rules, self._accepted, self._explain = rules, accepted, explain
+        self._meant = meant | rules.meant_frames()
+        self._explained: tuple[Explanation, ...] = ()
+
+    def judge(self, wanted: list[_Wanted], progress: Progress) -> Review:
+        """Judge all of them, in the order of their sequences."""
+        if self._explain is not None and not any(one.task.frame == self._explain for one in wanted):
+            raise WrongUsage("there is no such frame", self._explain)
+        wanted.sort(key=lambda one: (str(one.sequence[:4]), one.output, one.path.parent, one.task.frame))
+        verdicts: list[FrameVerdict] = []
+        with FrameReaders(worth_processes([one.path for one in wanted])) as readers:
+            runs = iter(readers.judge([Looked(one.path, one.expected) for one in wanted]))
+            for _, group in groupby(wanted, key=lambda one: one.sequence):
+                verdicts += self._sequence(list(group), runs, progress, len(verdicts), len(wanted))
+        return Review(frames=tuple(verdicts), explained=self._explained)
+
+    def _sequence(
+        self, own: list[_Wanted], runs: Iterator[Judgement], progress: Progress, before: int, total: int
+    ) -> list[FrameVerdict]:
+        numbers = [one.task.frame for one in own]
+        spacing = min((after - one for one, after in pairwise(numbers) if after > one), default=1)
+        meant = self._meant | self._accepted.get((own[0].task.view, own[0].output), frozenset())
+        shot = Shot(spacing, self._rules, meant)
+        judged: list[tuple[Verdict, tuple[str, ...], tuple[str, ...]]] = []
+        forms: dict[int, Judgement] = {}
+        for done, (one, found) in enumerate(zip(own, runs, strict=False), before + 1):
+            twice = len(judged) > 0 and numbers[len(judged) - 1] == one.task.frame
+            if found.form is not None and not twice:
+                shot.add(one.task.frame, found, one.rendered)
+            if one.task.frame == self._explain:
+                forms[len(judged)] = found
+            judged.append((found.verdict, found.reasons, found.unchecked))
+            progress(Step("review", done, total, "frames", one.path.name))
+        signs = shot.signs()
+        separate = (SEPARATE,) if len(own) > 1 and (shot.separate or not self._rules.neighbours) else ()
+        verdicts = [
+            _verdict(one, *said, signs.get(one.task.frame, []), separate) for one, said in zip(own, judged, strict=True)
+        ]
+        for at, found in forms.items():
+            self._explained += (Explanation(frame=verdicts[at], form=_words(found), figures=shot.explain(numbers[at])),)
+        return verdicts
+
+
+def _verdict(
+    one: _Wanted,
+    verdict: Verdict,
+    reasons: tuple[str, ...],
+    unchecked: tuple[str, ...],
+    signs: list[Sign],
+    separate: tuple[str, ...],
+) -> FrameVerdict:
+    """Put what is wrong with a frame by itself and among the others together."""
+    if BLACK in reasons:
+        # whether that is wrong is for its neighbours to say
+        reasons = tuple(reason for reason in reasons if reason != BLACK)
+        verdict = verdict if reasons else Verdict.GOOD
+    weights = {sign.weight for sign in signs}
+    if verdict is Verdict.GOOD and weights & {Weight.BAD, Weight.SUSPECT}:
+        verdict = Verdict.BAD if Weight.BAD in weights else Verdict.SUSPECT
+    elif verdict is Verdict.SUSPECT and Weight.BAD in weights:
+        verdict = Verdict.BAD
+    signs = sorted(signs, key=lambda sign: _ORDER[sign.weight])
+    reasons += tuple(sign.text for sign in signs if sign.weight is not Weight.NOTE)
+    return FrameVerdict.of(
+        one.task,
+        one.output,
+        path=one.path,
+        verdict=verdict,
+        reasons=reasons,
+        unchecked=unchecked + separate,
+        signs=tuple(signs),
+        node=one.rendered.node if one.rendered is not None else "",
+    )
+
+
+_ORDER = {Weight.BAD: 0, Weight.SUSPECT: 1, Weight.NOTE: 2}
+
+
+def _words(found: Judgement) -> dict[str, str]:
+    if found.form is None:
+        return {}
+    form = found.form
+    kinds = sorted(set(form.channels.values()))
+    words = {
+        "size": f"{form.width} x {form.height}",
+        "data window": f"from {form.left}, {form.top}",
+        "channels": f"{len(form.channels)}, {', '.join(kinds)}",
+        "compression": form.compression,
+        "colour": form.colour,
+        "empty": ", ".join(found.empty),
+    }
+    if found.alpha is not None:
+        words["alpha"] = f"{found.alpha[0]:.4g} to {found.alpha[2]:.4g}, mean {found.alpha[1]:.4g}"
+    return {name: text for name, text in words.items() if text}

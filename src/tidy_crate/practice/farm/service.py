@@ -385,6 +385,24 @@ def _carry_out(session: Session, job: FarmJobRow, order: ControlOrder, price: De
             job.priority = 50 if order.priority is None else order.priority
         case Action.RERENDER:
             _rerender(session, job, order)
+        case Action.REJECT:
+            _take_off(session, job, order)
+
+
+def _take_off(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
+    """What was rejected is not paid: the cost of its last attempt comes back, once."""
+    for task in tasks_of(order.tasks, job.job_order().requests):
+        columns = (TaskRow.request, TaskRow.view, TaskRow.frame, TaskRow.tile, TaskRow.share)
+        is_task = (column == value for column, value in zip(columns, task.key, strict=True))
+        row = session.scalar(select(TaskRow).where(TaskRow.job_id == job.id, *is_task))
+        if row is None:
+            continue
+        attempt = session.scalar(
+            select(AttemptRow).where(AttemptRow.task_id == row.id, AttemptRow.number == row.attempts)
+        )
+        if attempt is not None and not attempt.rejected and TaskState(attempt.state) is TaskState.DONE:
+            attempt.rejected = True
+            job.refunded += attempt.cost
 
 
 def _refund(session: Session, job: FarmJobRow, price: Decimal, increment: int) -> None:

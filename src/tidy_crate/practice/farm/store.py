@@ -120,6 +120,8 @@ class AttemptRow(Base):
     error: Mapped[str | None] = mapped_column(Text)
     log: Mapped[str | None] = mapped_column(Text)
     """What the node printed."""
+    rejected: Mapped[bool] = mapped_column(default=False)
+    """Whether its frames were not taken, so that they are not paid."""
     changed: Mapped[int]
     """Number of the job's change that it was last part of."""
     task: Mapped[TaskRow] = relationship()

@@ -1,0 +1,183 @@
+"""The look of a frame: a few thousand numbers by which it is compared with other frames.
+
+Brightness is measured in stops above a floor: `log2(1 + L / FLOOR)` of the mean L of the colour planes, so that a
+change by a factor counts alike in the light and in the dark, and black is 0. A firefly of any size weighs little in it.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from dataclasses import dataclass, fields
+from typing import Any, Self
+
+import numpy as np
+
+# brightness that nobody tells from black beside a picture that is exposed for 1
+FLOOR = 0.01
+# what is brighter counts as this: it is a firefly or a lamp
+BRIGHTEST = 1e4
+# rows and columns of cells, of points, and of regions in which noise is measured
+CELLS = (18, 32)
+POINTS = (54, 96)
+REGIONS = (4, 6)
+# pixels along the edge of a small cell, in a picture of up to so many pixels across
+SMALL, ACROSS = 16, 1920
+# a pixel is vivid when its weakest colour is below this share of its strongest, which is at least so bright
+VIVID, LIT = 0.12, 0.04
+# neighbouring pixels of one hue differ less than this
+HUE = 0.004
+# noise that is taken for none, in stops
+QUIET = 0.01
+# pixels of a picture that are looked at; of a larger one every second, third … in both directions
+MOST = 9_000_000
+
+
+@dataclass(frozen=True)
+class Look:
+    """What is kept of a frame."""
+
+    cells: np.ndarray
+    """Shape (*CELLS, 3): mean brightness in stops, and two shares of colour from -1 to 1 (red and blue over green)."""
+    points: np.ndarray
+    """Shape POINTS: brightness of single pixels, in stops. They show noise and fine motion, which means hide."""
+    noise: np.ndarray
+    """Shape REGIONS: standard deviation of a pixel against its neighbours, in stops."""
+    vivid: np.ndarray
+    """Shape CELLS: share of pixels that are saturated and of one hue with their neighbour."""
+    flat: np.ndarray
+    """Whether all pixels of a small cell are alike; boolean."""
+
+    @property
+    def level(self) -> float:
+        """Mean brightness in stops."""
+        return float(self.cells[..., 0].mean())
+
+    @property
+    def mark(self) -> bytes:
+        """The same for two frames that are the same picture."""
+        numbers = self.cells.tobytes() + self.points.tobytes() + self.noise.tobytes()
+        return hashlib.blake2b(numbers, digest_size=16).digest()
+
+    def to_json(self) -> dict[str, Any]:
+        """Return it as what JSON can carry."""
+        return {
+            one.name: [
+                str(array.dtype),
+                array.shape,
+                base64.b64encode(np.packbits(array).tobytes() if array.dtype == bool else array.tobytes()).decode(),
+            ]
+            for one in fields(self)
+            for array in [getattr(self, one.name)]
+        }
+
+    @classmethod
+    def from_json(cls, said: dict[str, Any]) -> Self:
+        """Return what `to_json` wrote."""
+        found = {}
+        for name, (kind, shape, text) in said.items():
+            raw = np.frombuffer(base64.b64decode(text), np.uint8)
+            if kind == "bool":
+                found[name] = np.unpackbits(raw, count=int(np.prod(shape))).astype(bool).reshape(shape)
+            else:
+                found[name] = raw.view(kind).reshape(shape)
+        return cls(**found)
+
+
+def stride(width: int, height: int) -> int:
+    """Return n where every n-th pixel of a picture is looked at, in both directions."""
+    found = 1
+    while (width // found) * (height // found) > MOST:
+        found += 1
+    return found
+
+
+def look_at(planes: np.ndarray) -> Look | None:
+    """Return the look of a picture; None for one that is smaller than the cells.
+
+    planes: shape (1 or 3, height, width), 32-bit, linear light. It is changed: what is not finite becomes 0.
+    """
+    _, height, width = planes.shape
+    if height < CELLS[0] or width < CELLS[1]:
+        return None
+    np.nan_to_num(planes, copy=False, nan=0.0, posinf=0.0, neginf=0.0)
+    np.clip(planes, 0, BRIGHTEST, out=planes)
+    stops = planes.mean(axis=0) if len(planes) > 1 else planes[0].copy()
+    stops *= 1 / FLOOR
+    stops += 1
+    np.log2(stops, out=stops)
+    red, blue, vivid = _colour(planes)
+    cells = np.stack([means(stops, CELLS), means(red, CELLS), means(blue, CELLS)], axis=-1)
+    rows = np.linspace(0, height - 1, POINTS[0]).astype(int)
+    columns = np.linspace(0, width - 1, POINTS[1]).astype(int)
+    return Look(
+        cells=cells.astype(np.float32),
+        points=stops[np.ix_(rows, columns)].astype(np.float16),
+        noise=_noise(stops),
+        vivid=means(vivid, CELLS).astype(np.float32),
+        flat=_flat(stops),
+    )
+
+
+def means(plane: np.ndarray, grid: tuple[int, int]) -> np.ndarray:
+    """Return the means of a plane over a grid of cells whose edges are whole pixels, as even as they can be.
+
+    plane: shape (height, width), at least as many as the grid's rows and columns. Returns the grid's shape, 64-bit.
+    """
+    rows = np.linspace(0, plane.shape[0], grid[0] + 1).astype(int)
+    columns = np.linspace(0, plane.shape[1], grid[1] + 1).astype(int)
+    # numbers of 32 bits would lose the small ones over long lines
+    sums = np.add.reduceat(np.add.reduceat(plane, rows[:-1], axis=0, dtype=np.float64), columns[:-1], axis=1)
+    return np.asarray(sums / (np.diff(rows)[:, None] * np.diff(columns)[None, :]))
+
+
+def _colour(planes: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Shares of red and blue over green, and whether a pixel is vivid, of every second pixel where there are enough."""
+    step = 2 if planes.shape[1] >= 4 * CELLS[0] and planes.shape[2] >= 4 * CELLS[1] else 1
+    small = planes[:, ::step, ::step]
+    if len(planes) < 3:
+        nothing = np.zeros(small.shape[1:], np.float32)
+        return nothing, nothing, nothing
+    red, green, blue = small[:3]
+    total = red + green + blue + np.float32(FLOOR)
+    u, v = (red - green) / total, (blue - green) / total
+    strongest = np.maximum(np.maximum(red, green), blue)
+    weakest = np.minimum(np.minimum(red, green), blue)
+    vivid = (strongest > LIT) & (weakest < VIVID * strongest)
+    alike = (np.abs(np.diff(u, axis=1)) < HUE) & (np.abs(np.diff(v, axis=1)) < HUE)
+    vivid[:, 1:] &= alike
+    vivid[:, 0] = False
+    return u, v, vivid.astype(np.float32)
+
+
+def _noise(stops: np.ndarray) -> np.ndarray:
+    """Noise by region, from the mixed second difference of each 2 x 2 pixels, which no slope of brightness changes.
+
+    Of white noise of deviation s it is 2 s; the median of its size is taken, which edges hardly move. After Immerkær,
+    "Fast noise variance estimation" (1996), and the median of Donoho and Johnstone (1994).
+    """
+    height, width = stops.shape[0] // 2 * 2, stops.shape[1] // 2 * 2
+    even = stops[:height:2, :width:2] - stops[:height:2, 1:width:2]
+    even -= stops[1:height:2, :width:2]
+    even += stops[1:height:2, 1:width:2]
+    np.abs(even, out=even)
+    rows = np.linspace(0, even.shape[0], REGIONS[0] + 1).astype(int)
+    columns = np.linspace(0, even.shape[1], REGIONS[1] + 1).astype(int)
+    found = np.zeros(REGIONS, np.float32)
+    for row in range(REGIONS[0]):
+        for column in range(REGIONS[1]):
+            part = even[rows[row] : rows[row + 1], columns[column] : columns[column + 1]]
+            found[row, column] = np.median(part) * (1.4826 / 2)
+    return found
+
+
+def _flat(stops: np.ndarray) -> np.ndarray:
+    """Whether all pixels of a small cell are alike. Cells cut by the right and lower edge are left out."""
+    height, width = stops.shape
+    edge = max(4, min(SMALL * max(1, -(-width // ACROSS)), width // 24, height // 14))
+    rows, columns = height // edge, width // edge
+    part = stops[: rows * edge, : columns * edge]
+    starts_y, starts_x = np.arange(0, rows * edge, edge), np.arange(0, columns * edge, edge)
+    highest = np.maximum.reduceat(np.maximum.reduceat(part, starts_y, axis=0), starts_x, axis=1)
+    lowest = np.minimum.reduceat(np.minimum.reduceat(part, starts_y, axis=0), starts_x, axis=1)
+    return np.asarray(highest == lowest)

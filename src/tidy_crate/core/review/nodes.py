@@ -1,0 +1,102 @@
+"""Nodes compared with each other: one whose frames all differ from those of others, frames that took too long."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_crate.core.context.review_rules import ReviewRules
+from tidy_crate.core.picture.look import QUIET
+from tidy_crate.core.review.neighbours import Measured
+from tidy_crate.core.review.sign import Kind, Sign, Weight
+
+# frames of a node, and of all others, that a comparison needs
+FEW = 3
+# frames to each side from which times are compared
+AROUND = 12
+# how many times the spread of all others a node's median is off
+CLEAR = 4.0
+# share of a node's frames that are off to one side
+ALIKE = 0.9
+
+
+@dataclass(frozen=True, slots=True)
+class Rendered:
+    """How a frame was rendered."""
+
+    node: str = ""
+    attempt: int = 1
+    seconds: float | None = None
+    begins: bool = False
+    """Whether a batch begins with it, as it was ordered."""
+
+
+def node_signs(measured: Measured, rendered: Mapping[int, Rendered], rules: ReviewRules) -> Iterable[tuple[int, Sign]]:
+    """Yield a sign for each frame of a node that is brighter, darker or noisier than what others rendered around it.
+
+    Each frame is compared with the straight line between the nearest frames of other nodes.
+    """
+    names = [rendered[frame].node if frame in rendered else "" for frame in measured.frames]
+    nodes = sorted({name for name in names if name})
+    if len(nodes) < 2:
+        return
+    levels, noises = np.array(measured.levels), np.log2(np.array(measured.noises) + QUIET)
+    for values, limit, text in (
+        (levels, rules.brightness, "{node}: all its frames are {figure:+.2f} stops off those of other nodes"),
+        (noises, rules.noise, "{node}: the noise of all its frames is {times:.2f} times that of other nodes"),
+    ):
+        off = _off(measured.frames, values, names)
+        for node in nodes:
+            figure = _figure(off, np.array([name == node for name in names]), limit, of_two=len(nodes) == 2)
+            if figure is not None:
+                words = text.format(node=node, figure=figure, times=2.0 ** abs(figure))
+                sign = Sign(kind=Kind.NODE, weight=Weight.SUSPECT, text=words, figure=round(figure, 4), limit=limit)
+                yield from ((frame, sign) for frame, name in zip(measured.frames, names, strict=True) if name == node)
+
+
+def _figure(off: np.ndarray, is_own: np.ndarray, limit: float, *, of_two: bool) -> float | None:
+    """How far a node's frames are off those of others; None where that says nothing.
+
+    of_two: there are two nodes. Then the other one is as far off the other way, and nothing says which one is right.
+    """
+    known = ~np.isnan(off)
+    own, others = off[is_own & known], off[~is_own & known]
+    if len(own) < FEW or len(others) < FEW:
+        return None
+    figure = float(np.median(own))
+    spread = 1.4826 * float(np.median(np.abs(own - figure))) / np.sqrt(len(own))
+    alike = float(np.mean(np.sign(own) == np.sign(figure)))
+    clear = abs(figure) >= max(limit, CLEAR * spread) and alike >= ALIKE
+    return figure if clear and (of_two or abs(figure) > 1.5 * abs(float(np.median(others)))) else None
+
+
+def _off(frames: Sequence[int], values: np.ndarray, names: Sequence[str]) -> np.ndarray:
+    """How far each value is off the line between the nearest ones of other nodes; not a number where there is none."""
+    found = np.full(len(frames), np.nan)
+    for at in range(len(frames)):
+        before = next((other for other in range(at - 1, -1, -1) if names[other] != names[at]), None)
+        after = next((other for other in range(at + 1, len(frames)) if names[other] != names[at]), None)
+        if names[at] and before is not None and after is not None:
+            share = (frames[at] - frames[before]) / (frames[after] - frames[before])
+            found[at] = values[at] - (values[before] * (1 - share) + values[after] * share)
+    return found
+
+
+def time_signs(frames: Sequence[tuple[int, Rendered | None]], rules: ReviewRules) -> Iterable[tuple[int, Sign]]:
+    """Yield a note for each frame that took far longer or shorter than those around it."""
+    times = np.array([one.seconds if one is not None and one.seconds else np.nan for _, one in frames], float)
+    for at, seconds in enumerate(times):
+        near = np.concatenate([times[max(0, at - AROUND) : at], times[at + 1 : at + AROUND + 1]])
+        near = near[~np.isnan(near)]
+        if np.isnan(seconds) or len(near) < FEW:
+            continue
+        usual = float(np.median(near))
+        ratio = seconds / usual if usual else 1.0
+        if ratio > rules.slow or ratio < 1 / rules.slow:
+            text = f"it took {seconds:.4g} s, {ratio:.2g} times what the frames around it took"
+            yield (
+                frames[at][0],
+                Sign(kind=Kind.TIME, weight=Weight.NOTE, text=text, figure=round(ratio, 3), limit=rules.slow),
+            )

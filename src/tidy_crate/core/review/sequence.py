@@ -1,0 +1,399 @@
+"""What the measures of a sequence say: which frames differ from both sides, jump, or repeat another one.
+
+A difference is a sign when it is over its limit (`ReviewRules`) and so many times what is usual around it. What comes
+back again and again, as a flashing light does, is taken for a part of the shot.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_crate.core.context.review_rules import ReviewRules
+from tidy_crate.core.review.neighbours import LONGEST, Difference, Measured, Step
+from tidy_crate.core.review.nodes import Rendered
+from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
+
+# frames on each side that tell what is usual
+AROUND = 24
+# the least number of comparisons that tell it
+FEW = 4
+# times its limit that a difference needs where too few comparisons tell what is usual
+UNKNOWN = 5.0
+# the share of them that is below what is usual
+USUAL = 90
+USUAL_STEP = 75
+# more events of one kind than this, over more than this share of the frames, are a part of the shot
+EVENTS, OFTEN = 3, 0.06
+# share of the usual number of times that is enough where two nodes meet
+CLOSER = 0.8
+# the steps at both ends of a run, in its size, and in the steps within it
+END, OF_A_PIECE = 0.6, 1.5
+# a fade goes on with at least this share of a step beside it
+FADES = 0.4
+# one less the correlation of the cells of two pictures that have nothing to do with each other, at least
+UNLIKE = 0.4
+# stops by which the most different part of a picture has to change for a step to be seen
+SEEN = 0.1
+# stops between two pictures of a cut
+CUT = 0.3
+# a picture of which only noise changes differs from the one before it no less than from the one before that
+ONLY_NOISE = 1.12
+# how far a picture moves on at once after a repeated frame, in usual steps
+CATCH_UP = 1.55
+
+
+@dataclass(frozen=True)
+class _Event:
+    kind: Kind
+    first: int
+    """Index of the first frame."""
+    count: int
+    figure: float
+    limit: float
+    score: float
+    """How many times over its limit."""
+
+    @property
+    def frames(self) -> range:
+        return range(self.first, self.first + self.count)
+
+
+@dataclass(frozen=True)
+class _Feature:
+    kind: Kind
+    of: Callable[[Difference], float]
+    limit: Callable[[ReviewRules], float]
+    text: str
+    content: bool = True
+    """Whether it may be a part of the shot when it comes often."""
+
+
+_FEATURES = (
+    _Feature(Kind.LEVEL, lambda a: a.level, lambda r: r.brightness,
+             "as a whole it is {figure:+.2f} stops off the frames on both sides"),
+    _Feature(Kind.BRIGHTNESS, lambda a: a.brightness, lambda r: r.brightness,
+             "it is {figure:+.2f} stops off the frames on both sides, over most of the picture"),
+    _Feature(Kind.PICTURE, lambda a: a.picture, lambda r: r.picture,
+             "its picture differs from the frames on both sides, by {figure:.2f} stops on average"),
+    _Feature(Kind.PART, lambda a: a.part, lambda r: r.part,
+             "a part of it differs from the frames on both sides, by {figure:.2f} stops"),
+    _Feature(Kind.COLOUR, lambda a: a.colour, lambda r: r.colour,
+             "its colours differ from the frames on both sides, by {figure:.3f} on average"),
+    _Feature(Kind.VIVID, lambda a: a.vivid, lambda r: r.vivid,
+             "{figure:.1%} of it is of one saturated colour that both sides lack, as a missing texture is"),
+    _Feature(Kind.FLAT, lambda a: a.flat, lambda r: r.flat,
+             "{figure:.0f} small cells have no detail where the frames on both sides have some: unfinished or lost",
+             content=False),
+    _Feature(Kind.NOISE, lambda a: a.noise, lambda r: r.noise,
+             "its noise is {times:.2f} times that of the frames on both sides"),
+    _Feature(Kind.PATCH, lambda a: a.patch, lambda r: r.patch,
+             "the noise of a part of it is {times:.1f} times off the rest, unlike on both sides"),
+)  # fmt: skip
+
+
+def signs_of(
+    measured: Measured, rules: ReviewRules, rendered: Mapping[int, Rendered] | None = None
+) -> dict[int, list[Sign]]:
+    """Return the signs of each frame that has any, by frame number.
+
+    rendered: by frame, which node rendered it. Where two nodes or attempts meet, a jump is looked for more closely.
+    """
+    meets = _meets(measured.frames, rendered or {})
+    found: dict[int, list[Sign]] = {}
+
+    def add(index: int, sign: Sign) -> None:
+        found.setdefault(measured.frames[index], []).append(sign)
+
+    events = _asides(measured, rules)
+    for event in events:
+        text = next(one.text for one in _FEATURES if one.kind is event.kind)
+        words = text.format(figure=event.figure, times=2.0 ** abs(event.figure))
+        if event.count > 1:
+            words += f" of the run of {event.count} frames"
+        weight = Weight.BAD if event.score >= rules.bad else Weight.SUSPECT
+        for index in event.frames:
+            add(index, _sign(event, weight, words))
+    edges = {edge for event in events for edge in (event.first, event.first + event.count)}
+    for index, sign in _repeats(measured):
+        add(index, sign)
+        # what was missed is caught up with
+        edges |= {index, index + 1}
+    for index, sign in _jumps(measured, rules, edges, meets):
+        add(index, sign)
+    return found
+
+
+def _sign(event: _Event, weight: Weight, text: str) -> Sign:
+    return Sign(kind=event.kind, weight=weight, text=text, figure=round(event.figure, 4), limit=round(event.limit, 4))
+
+
+def _asides(measured: Measured, rules: ReviewRules) -> list[_Event]:
+    """Runs of frames that differ from what is before and after them, the clearest first, none over another."""
+    found: list[_Event] = []
+    for feature in _FEATURES:
+        candidates = [
+            event for length in range(1, LONGEST + 1) for event in _candidates(measured, rules, feature, length)
+        ]
+        own = _apart(candidates)
+        damaged = sum(event.count for event in own)
+        often = len(own) > EVENTS and damaged > OFTEN * len(measured.frames)
+        if not (often and feature.content):
+            found += own
+    return found
+
+
+def _candidates(measured: Measured, rules: ReviewRules, feature: _Feature, length: int) -> Iterable[_Event]:
+    """Runs of a length, by one feature. A run ends before the frame with the index at which its values are kept."""
+    count = len(measured.frames)
+    values = np.full(count, np.nan)
+    for index, asides in enumerate(measured.asides):
+        if len(asides) >= length:
+            values[index] = feature.of(asides[length - 1])
+    sizes = np.abs(values)
+    least = feature.limit(rules)
+    for index in map(int, np.flatnonzero(sizes >= least)):
+        usual = _usual_aside(sizes, index, length)
+        limit = max(least, rules.times * usual) if usual is not None else UNKNOWN * least
+        if sizes[index] >= limit and _has_ends(measured, feature, index - length, length, float(sizes[index])):
+            yield _Event(feature.kind, index - length, length, float(values[index]), limit, float(sizes[index] / limit))
+
+
+def _has_ends(measured: Measured, feature: _Feature, first: int, length: int, size: float) -> bool:
+    """Whether a run begins and ends at once, by a step of about its size, and is more of a piece than that.
+
+    What moves passes through the picture and is outside what both sides span too, but it comes and goes step by step.
+    """
+
+    def of(step: Step) -> float:
+        return abs(feature.of(step.change))
+
+    own = range(first, first + length + 1)
+    steps = [of(step) if (step := measured.steps[index]) is not None else 0.0 for index in own]
+    ends = min(steps[0], steps[-1])
+    if ends < END * size:
+        return False
+    if not feature.content:
+        return True
+    usual = _usual_step(measured, of, first, set(own)) or 0.0
+    return ends >= OF_A_PIECE * max(usual, *steps[1:-1], 0.0)
+
+
+def _usual_aside(sizes: np.ndarray, index: int, length: int) -> float | None:
+    """What a feature is around a run, from runs of its length that share no frame with it; None for too few."""
+    low, high = max(0, index - AROUND - length), min(len(sizes), index + AROUND + length + 1)
+    near = np.concatenate([sizes[low : max(low, index - length - 1)], sizes[index + length + 2 : high]])
+    near = near[~np.isnan(near)]
+    return float(np.percentile(near, USUAL)) if len(near) >= FEW else None
+
+
+def _apart(candidates: list[_Event]) -> list[_Event]:
+    """The clearest of events that share frames or touch."""
+    found: list[_Event] = []
+    for event in sorted(candidates, key=lambda one: (-one.score, one.count, one.first)):
+        if all(event.first > other.first + other.count or other.first > event.first + event.count for other in found):
+            found.append(event)
+    return sorted(found, key=lambda one: one.first)
+
+
+def _jumps(measured: Measured, rules: ReviewRules, edges: set[int], meets: set[int]) -> Iterable[tuple[int, Sign]]:
+    """Steps that are much larger than those around them, apart from the ends of runs that have signs already."""
+    for index, step in enumerate(measured.steps):
+        if index in edges or step is None:
+            continue
+        for size, least in ((_picture, rules.jump), (_part, rules.part), (_level, rules.brightness), (_unlike, UNLIKE)):
+            figure = size(step)
+            if figure < least:
+                continue
+            usual = _usual_step(measured, size, index, edges | meets)
+            times = rules.times * (CLOSER if index in meets else 1.0)
+            if usual is None:
+                # too few steps to tell a jump from motion
+                continue
+            limit = max(least, times * usual)
+            if figure >= limit and not _goes_on(measured, rules, index, step):
+                yield from _jump(measured, index, step, figure, limit)
+                break
+
+
+def _meets(frames: Sequence[int], rendered: Mapping[int, Rendered]) -> set[int]:
+    """The indices of frames that begin a batch, or that another node or attempt rendered than the one before.
+
+    None where that is most of them.
+    """
+    known = [rendered.get(frame) for frame in frames]
+    found = {
+        at
+        for at in range(1, len(frames))
+        if (now := known[at]) is not None
+        and (before := known[at - 1]) is not None
+        and (now.begins or (now.node, now.attempt) != (before.node, before.attempt))
+    }
+    return found if 2 * len(found) <= len(frames) else set()
+
+
+def _picture(step: Step) -> float:
+    return step.change.picture
+
+
+def _part(step: Step) -> float:
+    return step.change.part
+
+
+def _level(step: Step) -> float:
+    return abs(step.change.level)
+
+
+def _unlike(step: Step) -> float:
+    return 1 - step.likeness
+
+
+def _goes_on(measured: Measured, rules: ReviewRules, index: int, step: Step) -> bool:
+    """Whether a step is none to speak of, or a change of brightness that goes on beside it, as a fade does."""
+    if step.change.part < SEEN:
+        # nobody sees it
+        return True
+    own = step.change.level
+    if abs(own) < 0.5 * step.change.picture:
+        return False
+    if abs(own) < rules.brightness:
+        return True
+    for way in (-1, 1):
+        near = [
+            one.change.level / own
+            for other in (index + way, index + 2 * way)
+            if 0 < other < len(measured.steps) and (one := measured.steps[other]) is not None
+        ]
+        # a fade, or what approaches its end ever more slowly
+        if near and (near[0] >= FADES or (len(near) > 1 and near[0] >= 0.1 and near[1] >= FADES * near[0])):
+            return True
+    return False
+
+
+def _usual_step(measured: Measured, size: Callable[[Step], float], index: int, edges: set[int]) -> float | None:
+    steps = measured.steps
+    near = [
+        size(step)
+        for other in range(max(0, index - AROUND), min(len(steps), index + AROUND + 1))
+        if other != index and other not in edges and (step := steps[other]) is not None
+    ]
+    return float(np.percentile(near, USUAL_STEP)) if len(near) >= FEW else None
+
+
+def _jump(measured: Measured, index: int, step: Step, figure: float, limit: float) -> Iterable[tuple[int, Sign]]:
+    count = len(measured.frames)
+    brightness = step.change.level
+    cut = _unlike(step) > UNLIKE and step.change.picture >= CUT
+    short = count - index <= LONGEST and count > 2 * LONGEST
+    if cut or abs(brightness) >= 0.5 * step.change.picture:
+        what = "the picture is another one" if cut else f"the brightness changes by {brightness:+.2f} stops"
+        if short:
+            text = f"{what} from frame {measured.frames[index]} to the end"
+            for other in range(index, count):
+                yield other, _jump_sign(Kind.JUMP, Weight.SUSPECT, text, figure, limit)
+            return
+        if cut:
+            text = f"{what} from here on: a cut"
+            yield index, _jump_sign(Kind.CUT, Weight.NOTE, text, figure, limit)
+            return
+        yield index, _jump_sign(Kind.JUMP, Weight.SUSPECT, f"{what} at once, and stays", figure, limit)
+        return
+    text = f"the picture jumps from the frame before: {figure:.3f} stops, the limit here is {limit:.3f}"
+    yield index, _jump_sign(Kind.JUMP, Weight.BAD if figure >= 4 * limit else Weight.SUSPECT, text, figure, limit)
+
+
+def _jump_sign(kind: Kind, weight: Weight, text: str, figure: float, limit: float) -> Sign:
+    return Sign(kind=kind, weight=weight, text=text, figure=round(figure, 4), limit=round(limit, 4))
+
+
+def _repeats(measured: Measured) -> Iterable[tuple[int, Sign]]:
+    """Frames that repeat the one before, where a picture of their own was to be expected."""
+    index, count = 1, len(measured.frames)
+    while index < count:
+        step = measured.steps[index]
+        if step is None or not step.same or measured.levels[index] == 0:
+            index += 1
+            continue
+        first = index
+        while index < count and (own := measured.steps[index]) is not None and own.same:
+            index += 1
+        why = _repeat(measured, first, index)
+        if why is not None:
+            before = measured.frames[first - 1]
+            for other in range(first, index):
+                yield (
+                    other,
+                    Sign(
+                        kind=Kind.REPEAT,
+                        weight=Weight.BAD,
+                        text=f"it is the same picture as frame {before}, to the last pixel, {why[0]}",
+                        figure=round(why[1], 3),
+                        limit=why[2],
+                    ),
+                )
+
+
+def _repeat(measured: Measured, first: int, after: int) -> tuple[str, float, float] | None:
+    """Why frames from `first` up to before `after` should have had pictures of their own; None where they need not."""
+    near = [
+        other
+        for other in range(max(0, first - AROUND), min(len(measured.frames), after + AROUND))
+        if not first <= other < after and (step := measured.steps[other]) is not None and not step.same
+    ]
+    around = [step for other in near if (step := measured.steps[other]) is not None]
+    if len(around) < FEW:
+        return None
+    noisy = [
+        step
+        for other, step in zip(near, around, strict=True)
+        if other - 1 not in range(first, after) and (last := measured.steps[other - 1]) is not None and not last.same
+    ]
+    if len(noisy) >= FEW and float(np.median([step.points for step in noisy])) > 0:
+        ratio = float(np.median([step.points_twice / max(step.points, 1e-9) for step in noisy]))
+        if ratio < ONLY_NOISE:
+            return "while the noise of all others differs", ratio, ONLY_NOISE
+    if after >= len(measured.frames):
+        return None
+    step = measured.steps[after]
+    usual = float(np.median([one.change.picture for one in around]))
+    if step is None or usual <= 0:
+        return None
+    times = step.change.picture / usual
+    return (f"and the next one moves {times:.1f} usual steps at once", times, CATCH_UP) if times >= CATCH_UP else None
+
+
+def explained(measured: Measured, rules: ReviewRules, frame: int) -> tuple[Figure, ...]:
+    """Return what was measured of a frame against the frames beside it. Empty for one that was not compared."""
+    if frame not in measured.frames:
+        return ()
+    index = measured.frames.index(frame)
+    found = []
+    after = index + 1
+    if after < len(measured.frames) and measured.asides[after]:
+        for feature in _FEATURES:
+            sizes = np.array([abs(feature.of(asides[0])) if asides else np.nan for asides in measured.asides])
+            usual = _usual_aside(sizes, after, 1)
+            least = feature.limit(rules)
+            limit = max(least, rules.times * usual) if usual is not None else UNKNOWN * least
+            found.append(_figure(feature.kind, "off both sides", feature.of(measured.asides[after][0]), usual, limit))
+    step = measured.steps[index]
+    if step is not None:
+        for what, size, least in (
+            ("step from the frame before", _picture, rules.jump),
+            ("step of the most different part", _part, rules.part),
+            ("step of the mean brightness", _level, rules.brightness),
+            ("unlike the frame before", _unlike, UNLIKE),
+        ):
+            usual = _usual_step(measured, size, index, set())
+            if usual is not None:
+                limit = max(least, rules.times * usual)
+                found.append(_figure(Kind.JUMP, what, size(step), usual, limit))
+    return tuple(found)
+
+
+def _figure(kind: Kind, what: str, figure: float, usual: float | None, limit: float) -> Figure:
+    usual = None if usual is None else round(usual, 4)
+    over = abs(figure) >= limit
+    return Figure(kind=kind, what=what, figure=round(figure, 4), usual=usual, limit=round(limit, 4), over=over)

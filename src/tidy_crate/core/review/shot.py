@@ -1,0 +1,193 @@
+"""One sequence under review: the frames of one output, view, tile and share, one after the other."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Container, Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_crate.core.context.review_rules import ReviewRules
+from tidy_crate.core.picture.decode import Form
+from tidy_crate.core.picture.judge import Judgement
+from tidy_crate.core.review.neighbours import LONGEST, Neighbours
+from tidy_crate.core.review.nodes import Rendered, node_signs, time_signs
+from tidy_crate.core.review.sequence import explained, signs_of
+from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
+
+# share of the frames that have to agree on a form before another one is odd
+MOST = 0.6
+# at least so many frames tell what is usual of a sequence
+FEW = 4
+# a picture of a fade loses this share of the brightness that is left from one frame to the next
+FADES = 0.25
+# stops above which a picture is no longer dark
+DARK = 0.35
+# correlation of neighbouring pictures below which these are separate views, and no sequence
+UNLIKE = 0.5
+SEPARATE = "neighbours"
+
+
+@dataclass(slots=True)
+class _Frame:
+    number: int
+    form: int
+    black: bool
+    empty: frozenset[str]
+    rendered: Rendered | None
+
+
+class Shot:
+    """Takes the judged frames of a sequence in order, and says what is odd about them among each other.
+
+    Keeps some numbers of each frame, and the looks of a few. spacing: what the numbers of two neighbours differ by.
+    """
+
+    def __init__(self, spacing: int, rules: ReviewRules, meant: Container[int] = ()) -> None:
+        """meant: frames whose differences from others were accepted."""
+        self._rules, self._meant = rules, meant
+        self._neighbours = Neighbours(spacing)
+        self._frames: list[_Frame] = []
+        self._forms: list[Form] = []
+
+    def add(self, frame: int, judged: Judgement, rendered: Rendered | None = None) -> None:
+        """Take the next frame that could be read. rendered: by which node, and how long it took."""
+        assert judged.form is not None
+        if judged.form not in self._forms:
+            self._forms.append(judged.form)
+        number = self._forms.index(judged.form)
+        look = judged.look
+        self._frames.append(_Frame(frame, number, judged.black, frozenset(judged.empty), rendered))
+        if look is not None and self._rules.neighbours:
+            self._neighbours.add(frame, look)
+
+    @property
+    def separate(self) -> bool:
+        """Whether the frames are separate views, which say nothing about each other."""
+        likeness = [step.likeness for step in self._neighbours.found.steps if step is not None and not step.same]
+        return len(likeness) >= FEW and float(np.median(likeness)) < UNLIKE
+
+    def signs(self) -> dict[int, list[Sign]]:
+        """Return the signs of each frame that has any, by frame number."""
+        found: dict[int, list[Sign]] = {}
+
+        def add(pairs: Iterable[tuple[int, Sign]]) -> None:
+            for frame, sign in pairs:
+                found.setdefault(frame, []).append(sign)
+
+        add(self._odd_forms())
+        add(self._black())
+        add(self._empty_passes())
+        add(time_signs([(one.number, one.rendered) for one in self._frames], self._rules))
+        if self._rules.neighbours and not self.separate:
+            measured = self._neighbours.found
+            nodes = {one.number: one.rendered for one in self._frames if one.rendered is not None}
+            for frame, signs in signs_of(measured, self._rules, nodes).items():
+                add((frame, sign) for sign in signs)
+            add(node_signs(measured, nodes, self._rules))
+        for frame in found:
+            if frame in self._meant:
+                found[frame] = [_accepted(sign) for sign in found[frame]]
+        return found
+
+    def explain(self, frame: int) -> tuple[Figure, ...]:
+        """What was measured of a frame in comparison with others."""
+        return explained(self._neighbours.found, self._rules, frame)
+
+    def _odd_forms(self) -> Iterable[tuple[int, Sign]]:
+        """Frames that are stored otherwise than most."""
+        counts = Counter(one.form for one in self._frames)
+        if len(counts) < 2 or len(self._frames) < FEW:
+            return
+        usual, times = counts.most_common(1)[0]
+        if times < MOST * len(self._frames):
+            return
+        for one in self._frames:
+            if one.form != usual:
+                weight, words = _difference(self._forms[one.form], self._forms[usual])
+                text = f"{words}, unlike {times} of {len(self._frames)} frames"
+                share = counts[one.form] / len(self._frames)
+                yield one.number, Sign(kind=Kind.FORM, weight=weight, text=text, figure=round(share, 3), limit=1 - MOST)
+
+    def _black(self) -> Iterable[tuple[int, Sign]]:
+        """Black frames, unless the picture fades into and out of them."""
+        for first, after in _runs(self._frames, lambda one: one.black):
+            before, beyond = self._frames[:first], self._frames[after:]
+            alone = not before and not beyond
+            if not alone and self._fades(first - 1, -1) and self._fades(after, 1):
+                continue
+            text = "it is black all over" if alone else "it is black all over, and the frames around it are not"
+            sign = Sign(kind=Kind.BLACK, weight=Weight.BAD, text=text, figure=0, limit=DARK)
+            for one in self._frames[first:after]:
+                yield one.number, sign
+
+    def _fades(self, index: int, way: int) -> bool:
+        """Whether the picture is dark at an index or grows brighter from there; also where there is no such frame."""
+        levels = dict(zip(self._neighbours.found.frames, self._neighbours.found.levels, strict=True))
+        if not 0 <= index < len(self._frames):
+            return True
+        own = levels.get(self._frames[index].number, 0.0)
+        if own <= DARK:
+            return True
+        beside = index + way
+        if not 0 <= beside < len(self._frames):
+            return False
+        return levels.get(self._frames[beside].number, 0.0) - own >= FADES * own
+
+    def _empty_passes(self) -> Iterable[tuple[int, Sign]]:
+        """Passes that are 0 all over in a few frames, and in none before and after them."""
+        channels = {name for one in self._frames if not one.black for name in one.empty}
+        layers: dict[str, set[str]] = {}
+        usual = self._forms[Counter(one.form for one in self._frames).most_common(1)[0][0]] if self._frames else Form()
+        for name in usual.channels:
+            layers.setdefault(name.rpartition(".")[0] or name, set()).add(name)
+        for layer, own in layers.items():
+            if not own <= channels:
+                continue
+            runs = list(_runs(self._frames, lambda one, own=own: own <= one.empty and not one.black))  # type: ignore[misc]
+            empty = sum(after - first for first, after in runs)
+            if empty > (1 - MOST) / 2 * len(self._frames) and empty > 1:
+                continue
+            for first, after in runs:
+                if first > 0 and after < len(self._frames) and after - first <= LONGEST:
+                    text = f"{layer} is 0 all over, and in the frames around it is not"
+                    sign = Sign(kind=Kind.PASS, weight=Weight.SUSPECT, text=text, figure=0, limit=0)
+                    for one in self._frames[first:after]:
+                        yield one.number, sign
+
+
+def _runs(frames: list[_Frame], odd: Callable[[_Frame], bool]) -> Iterable[tuple[int, int]]:
+    index = 0
+    while index < len(frames):
+        first = index
+        while index < len(frames) and odd(frames[index]):
+            index += 1
+        if index > first:
+            yield first, index
+        else:
+            index += 1
+
+
+def _difference(own: Form, usual: Form) -> tuple[Weight, str]:
+    if (own.width, own.height) != (usual.width, usual.height):
+        return Weight.BAD, f"it is {own.width} x {own.height}, not {usual.width} x {usual.height}"
+    lost = sorted(set(usual.channels) - set(own.channels))
+    if lost:
+        return Weight.BAD, f"it lacks {', '.join(lost[:6])}{' …' if len(lost) > 6 else ''}"
+    if own.bits < usual.bits:
+        return Weight.BAD, f"its channels have {own.bits} bits, not {usual.bits}"
+    if (own.left, own.top, own.display) != (usual.left, usual.top, usual.display):
+        text = f"its data window begins at {own.left}, {own.top}, not at {usual.left}, {usual.top}"
+        return Weight.SUSPECT, text if (own.left, own.top) != (usual.left, usual.top) else "its display window differs"
+    if own.compression != usual.compression:
+        return Weight.SUSPECT, f"it is compressed with {own.compression or 'nothing known'}, not {usual.compression}"
+    if own.colour != usual.colour:
+        return Weight.SUSPECT, "its header says something else of the colour space"
+    return Weight.SUSPECT, "it has other channels or parts"
+
+
+def _accepted(sign: Sign) -> Sign:
+    if sign.kind is Kind.FORM:
+        return sign
+    return sign.model_copy(update={"weight": Weight.NOTE, "text": f"{sign.text} (meant)"})

@@ -1,0 +1,64 @@
+"""Signs: what was noticed of a frame, with the figure that was measured and the limit it is over."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from tidy_crate.core.model import Model
+
+
+class Kind(StrEnum):
+    """What a sign is about."""
+
+    LEVEL = "level"
+    BRIGHTNESS = "brightness"
+    COLOUR = "colour"
+    PICTURE = "picture"
+    PART = "part"
+    VIVID = "vivid"
+    FLAT = "flat"
+    NOISE = "noise"
+    PATCH = "patch"
+    JUMP = "jump"
+    CUT = "cut"
+    REPEAT = "repeat"
+    BLACK = "black"
+    PASS = "pass"
+    ALPHA = "alpha"
+    FORM = "form"
+    NODE = "node"
+    TIME = "time"
+    HERE = "here"
+
+
+class Weight(StrEnum):
+    """How much a sign counts."""
+
+    NOTE = "note"
+    SUSPECT = "suspect"
+    BAD = "bad"
+
+
+class Sign(Model):
+    """One thing that was noticed of a frame."""
+
+    kind: Kind
+    weight: Weight
+    text: str
+    """In one sentence, with the figure."""
+    figure: float
+    """What was measured."""
+    limit: float
+    """From where on it is a sign."""
+
+
+class Figure(Model):
+    """One measure of a frame, with its limit."""
+
+    kind: Kind
+    what: str
+    figure: float
+    usual: float | None
+    """What it is around the frame; None where too few frames tell."""
+    limit: float
+    over: bool
