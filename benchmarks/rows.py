@@ -41,7 +41,7 @@ def one(path):
     OpenEXR.set_global_thread_count(0)
     return len(OpenEXR.File(path, separate_channels=True).channels())
 if __name__ == "__main__":
-    with get_context("spawn").Pool() as pool:
+    with get_context("fork").Pool() as pool:
         pool.map(one, sorted(map(str, Path(sys.argv[1]).glob("*.exr"))), chunksize=1)
 """
 

@@ -95,15 +95,18 @@ def stride(width: int, height: int) -> int:
 def look_at(planes: np.ndarray) -> Look | None:
     """Return the look of a picture; None for one that is smaller than the cells.
 
-    planes: shape (1 or 3, height, width), 32-bit, linear light. It is changed: what is not finite becomes 0.
+    planes: shape (1 or 3, height, width), 32-bit, linear light. It is changed: what is no number becomes 0.
     """
     _, height, width = planes.shape
     if height < CELLS[0] or width < CELLS[1]:
         return None
-    np.nan_to_num(planes, copy=False, nan=0.0, posinf=0.0, neginf=0.0)
-    np.clip(planes, 0, BRIGHTEST, out=planes)
-    stops = planes.mean(axis=0) if len(planes) > 1 else planes[0].copy()
-    stops *= 1 / FLOOR
+    # of a number and what is none, these return the number
+    np.fmax(planes, 0, out=planes)
+    np.fmin(planes, BRIGHTEST, out=planes)
+    stops = planes[0].copy()
+    for plane in planes[1:]:
+        stops += plane
+    stops *= 1 / (FLOOR * len(planes))
     stops += 1
     np.log2(stops, out=stops)
     red, blue, vivid = _colour(planes)
@@ -176,8 +179,12 @@ def _flat(stops: np.ndarray) -> np.ndarray:
     height, width = stops.shape
     edge = max(4, min(SMALL * max(1, -(-width // ACROSS)), width // 24, height // 14))
     rows, columns = height // edge, width // edge
-    part = stops[: rows * edge, : columns * edge]
-    starts_y, starts_x = np.arange(0, rows * edge, edge), np.arange(0, columns * edge, edge)
-    highest = np.maximum.reduceat(np.maximum.reduceat(part, starts_y, axis=0), starts_x, axis=1)
-    lowest = np.minimum.reduceat(np.minimum.reduceat(part, starts_y, axis=0), starts_x, axis=1)
-    return np.asarray(highest == lowest)
+    cells = stops[: rows * edge, : columns * edge].reshape(rows, edge, columns, edge)
+    # most cells are not, which a few of their pixels tell
+    first = cells[:, 0, :, 0]
+    found = first == cells[:, -1, :, -1]
+    found &= (first == cells[:, edge // 2, :, edge // 3]) & (first == cells[:, edge // 3, :, -1])
+    at = np.nonzero(found)
+    own = cells[at[0], :, at[1], :]
+    found[at] = own.max(axis=(1, 2)) == own.min(axis=(1, 2)) if len(own) else False
+    return found
