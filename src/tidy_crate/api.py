@@ -63,7 +63,11 @@ if TYPE_CHECKING:
     from tidy_crate.core.job.send import Sent
     from tidy_crate.core.job.tables import SubmissionRow
     from tidy_crate.core.job.track import JobLine, JobView
+    from tidy_crate.core.picture.tone import Tone
+    from tidy_crate.core.review.deliver import Delivered
+    from tidy_crate.core.review.record import Record
     from tidy_crate.core.review.run import Review
+    from tidy_crate.core.review.stitch import Stitched
     from tidy_crate.core.scene.model import Asset, Survey
     from tidy_crate.core.work.attempt import Verdict
     from tidy_crate.core.work.options import FarmOptions, SendOptions
@@ -1000,6 +1004,43 @@ def decide(job: str, products: Sequence[Judged], *, accept: bool, because: str, 
 
     with ledger(user) as book, FarmLinks(user) as links:
         return core(book, job, products, accept=accept, because=because, links=links)
+
+
+def stitch(job: str, *, user: User | None = None, progress: Progress = silent) -> Stitched:
+    """Put the tiles and sample shares of a job together to full frames, beside them."""
+    from tidy_crate.core.review.stitch import stitch as core
+
+    with ledger(user) as book:
+        return core(book, job, progress)
+
+
+def deliver(job: str, target: Path, *, user: User | None = None, progress: Progress = silent) -> Delivered:
+    """Write the accepted frames of a job into a folder or an archive, as the brief orders, with their digests.
+
+    Nothing is written while any frame is missing or not accepted: see `Delivered.missing`.
+    """
+    from tidy_crate.core.review.deliver import deliver as core
+
+    with ledger(user) as book:
+        return core(book, job, target.absolute(), progress)
+
+
+def record(job: str, *, user: User | None = None) -> Record:
+    """Gather what was asked, sent, waived, rendered, found, rendered again and paid. No farm is asked."""
+    from tidy_crate.core.review.record import record as core
+
+    with ledger(user) as book:
+        return core(book, job)
+
+
+def tone(job: str, output: str, *, user: User | None = None) -> Tone | None:
+    """Return how the pictures of an output are shown: by the crate's colour configuration; None where it has none."""
+    from tidy_crate.core.picture.tone import tone_of
+    from tidy_crate.core.review.looks import configuration_of
+
+    with ledger(user) as book:
+        config, colour_space = configuration_of(book, job, output)
+    return tone_of(config, colour_space) if config is not None else None
 
 
 def rerender(wanted: Rerender, *, user: User | None = None) -> None:

@@ -20,6 +20,7 @@ from tidy_crate.cli import (
     jobs,
     practice,
     relink,
+    results,
     send,
     sheet,
     survey,
@@ -35,7 +36,23 @@ app = typer.Typer(
     help="Gets a scene off an artist's machine, onto a render farm, and every frame back.",
     epilog="New here? `tidy-crate demo` does all of it with a small scene of its own.",
 )
-for module in (survey, bake, relink, check, collect, estimate, send, jobs, frames, farm, trust, sheet, practice, demo):
+for module in (
+    survey,
+    bake,
+    relink,
+    check,
+    collect,
+    estimate,
+    send,
+    jobs,
+    frames,
+    results,
+    farm,
+    trust,
+    sheet,
+    practice,
+    demo,
+):
     module.register(app)
 
 

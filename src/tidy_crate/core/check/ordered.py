@@ -9,7 +9,7 @@ from typing import Any
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
-from tidy_crate.core.context.brief import Brief, BriefOutput
+from tidy_crate.core.context.brief import Brief, BriefOutput, name_by
 from tidy_crate.core.scene.model import FrameRange, Output
 
 
@@ -171,17 +171,7 @@ def _wanted(scene: Checked, key: str) -> Iterator[tuple[Output, Any]]:
 
 def named(naming: str, scene: Checked, output: str, ending: str) -> str:
     """A path by a naming rule. Blanks become underscores, so that the result is a name everywhere."""
-    stem = scene.original or scene.survey.scene.name
-    plain = paths.without_version(paths.scene_stem(stem))
-    values = {
-        "{scene}": plain,
-        "{version}": paths.version_of(paths.scene_stem(stem)) or "",
-        "{output}": re.sub(r"[^\w.-]+", "_", output.strip("/").lower()),
-        "{format}": ending,
-    }
-    for key, value in values.items():
-        naming = naming.replace(key, value)
-    return naming
+    return name_by(naming, scene.original or scene.survey.scene.name, output, ending)
 
 
 def _follows(name: str, output: Output, naming: str, scene: Checked) -> bool:

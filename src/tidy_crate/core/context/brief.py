@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Annotated
 
 from pydantic import Field, model_validator
 
+from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.frames import frame_count
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.errors import UnreadableInput
@@ -98,6 +100,23 @@ class Brief(Model):
     def of_output(self, name: str) -> BriefOutput | None:
         """What was ordered of one output, by name; capitals do not count."""
         return next((one for one in self.output if one.name.casefold() == name.casefold()), None)
+
+
+def name_by(naming: str, scene: str, output: str, ending: str) -> str:
+    """Return a path by a naming rule, its frame token left in. Blanks become underscores: it is a name everywhere.
+
+    scene: the scene's file name. output: the output's name. ending: of its files, without a dot.
+    """
+    stem = paths.scene_stem(scene)
+    values = {
+        "{scene}": paths.without_version(stem),
+        "{version}": paths.version_of(stem) or "",
+        "{output}": re.sub(r"[^\w.-]+", "_", output.strip("/").lower()),
+        "{format}": ending,
+    }
+    for key, value in values.items():
+        naming = naming.replace(key, value)
+    return naming
 
 
 def read_brief(path: Path, tokens: FrameTokens = STANDARD) -> Brief:

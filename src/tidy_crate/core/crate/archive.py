@@ -7,7 +7,7 @@ import tarfile
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
@@ -46,6 +46,18 @@ def write_archive(crate: Path, target: Path, progress: Progress = silent) -> int
             add(file.path, inside(crate, file.path), same if same != file.path else None)
             done += file.bytes
             progress(Step("archive", done, total, "bytes", file.path))
+    return target.stat().st_size
+
+
+def write_files(target: Path, files: Iterable[tuple[str, Path]]) -> int:
+    """Write files as one archive, each under a name with forward slashes. Returns its size in bytes.
+
+    Raises WrongUsage on an ending that is not known.
+    """
+    kind = _kind(target)
+    with write_whole(target) as stream, _writer(kind, stream) as add:
+        for name, path in files:
+            add(name, path, None)
     return target.stat().st_size
 
 

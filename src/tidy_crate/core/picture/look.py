@@ -187,4 +187,4 @@ def _flat(stops: np.ndarray) -> np.ndarray:
     at = np.nonzero(found)
     own = cells[at[0], :, at[1], :]
     found[at] = own.max(axis=(1, 2)) == own.min(axis=(1, 2)) if len(own) else False
-    return found
+    return np.asarray(found)

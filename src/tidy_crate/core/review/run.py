@@ -22,6 +22,7 @@ from tidy_crate.core.model import Model
 from tidy_crate.core.picture.judge import Expected, Judgement
 from tidy_crate.core.picture.readers import FrameReaders, Looked, worth_processes
 from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.review.here import test_frame_signs
 from tidy_crate.core.review.nodes import Rendered
 from tidy_crate.core.review.shot import SEPARATE, Shot
 from tidy_crate.core.review.sign import Figure, Sign, Weight
@@ -47,7 +48,10 @@ class FrameVerdict(TaskOutput):
     signs: tuple[Sign, ...] = ()
     """What was noticed in comparison with other frames, notes included."""
     node: str = ""
-    """Which node rendered it; empty where that is not known."""
+    """Which node rendered it, after the farm's name; empty where that is not known."""
+    attempt: int = 1
+    seconds: float | None = None
+    """How long it took; None where that is not known."""
 
 
 class Explanation(Model):
@@ -120,9 +124,29 @@ def review_job(
             wanted.setdefault((one.task.key, one.output), one)
     accepted = accepted_frames(ledger, job.name)
     run = _Run(rules or content.rules.review, frozenset(meant), accepted, explain)
-    review = _with_decisions(ledger, name, run.judge(list(wanted.values()), progress))
+    review = run.judge(list(wanted.values()), progress)
+    review = _with_decisions(ledger, name, _with_test_frames(Path(job.crate), content, review))
     _note(ledger, name, review)
     return review
+
+
+def _with_test_frames(crate: Path, content: PackingList, review: Review) -> Review:
+    """A review with what the test frames say that were rendered here."""
+    there = {(one.task().key, one.output): one.path for one in review.frames if one.verdict is not Verdict.MISSING}
+    with FrameReaders(1) as readers:
+        found = {(task, output): sign for task, output, sign in test_frame_signs(crate, content.digest, there, readers)}
+    frames = []
+    for one in review.frames:
+        sign = found.get((one.task().key, one.output))
+        if sign is not None:
+            suspect = sign.weight is not Weight.NOTE
+            update: dict[str, object] = {"signs": (*one.signs, sign)}
+            if suspect:
+                update["reasons"] = (*one.reasons, sign.text)
+                update["verdict"] = Verdict.SUSPECT if one.verdict is Verdict.GOOD else one.verdict
+            one = one.model_copy(update=update)
+        frames.append(one)
+    return Review(frames=tuple(frames), explained=review.explained)
 
 
 def _with_decisions(ledger: Ledger, job: str, review: Review) -> Review:
@@ -329,6 +353,8 @@ def _verdict(
         unchecked=unchecked + separate,
         signs=tuple(signs),
         node=one.rendered.node if one.rendered is not None else "",
+        attempt=one.rendered.attempt if one.rendered is not None else 1,
+        seconds=one.rendered.seconds if one.rendered is not None else None,
     )
 
 

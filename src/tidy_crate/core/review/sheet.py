@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont
@@ -19,16 +20,27 @@ THUMB = 150
 CAPTION = 16
 GAP = 6
 COLUMNS = 8
+# frames on one page
+PAGE = 400
 PAPER, INK, FAINT = (24, 26, 30), (225, 225, 220), (120, 124, 130)
 MARK = {Verdict.BAD: (230, 80, 60), Verdict.MISSING: (230, 80, 60), Verdict.SUSPECT: (230, 180, 60)}
 
 
-def write_contact_sheet(review: Review, path: Path) -> None:
-    """Draw the sheet as PNG: a block per output, frames in order. Raises TidyCrateError when it cannot be written."""
-    blocks = [
-        (name, [f for f in review.frames if f.output == name])
-        for name in dict.fromkeys(f.output for f in review.frames)
-    ]
+def write_contact_sheet(review: Review, path: Path) -> tuple[Path, ...]:
+    """Draw the frames as PNG: a block per output, frames in order; a long shot on several pages. Return their files.
+
+    Raises TidyCrateError when a page cannot be written.
+    """
+    found = []
+    for number, start in enumerate(range(0, max(1, len(review.frames)), PAGE), 1):
+        page = path if number == 1 else path.with_name(f"{path.stem}-{number}{path.suffix}")
+        _write_page(review.frames[start : start + PAGE], page)
+        found.append(page)
+    return tuple(found)
+
+
+def _write_page(frames: Sequence[FrameVerdict], path: Path) -> None:
+    blocks = [(name, [f for f in frames if f.output == name]) for name in dict.fromkeys(f.output for f in frames)]
     shapes = {name: _thumb_height(frames) for name, frames in blocks}
     width = GAP + COLUMNS * (THUMB + GAP)
     height = GAP

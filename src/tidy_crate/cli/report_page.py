@@ -1,0 +1,92 @@
+"""The final record of a job as one HTML file that holds all it shows."""
+
+from __future__ import annotations
+
+import base64
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tidy_crate.cli.show import duration, money, size
+from tidy_crate.core.asset.frames import format_frames
+from tidy_crate.core.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from tidy_crate.core.review.record import Record
+
+# rows of a table that are shown
+MOST = 60
+
+
+def page(found: Record) -> bytes:
+    """Return the page."""
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    templates = Environment(
+        loader=PackageLoader("tidy_crate.cli"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
+        lstrip_blocks=True,
+    )  # fmt: skip
+    return (
+        templates.get_template("report.html.j2")
+        .render(
+            found=found,
+            most=MOST,
+            sheets=_sheets(found),
+            timeline=_timeline(found),
+            paid=_paid(found),
+            poor=_grouped(found),
+            money=money,
+            duration=duration,
+            size=size,
+            total=sum(found.counts.values()),
+        )
+        .encode()
+    )
+
+
+def _paid(found: Record) -> str:
+    sums: dict[str, object] = {}
+    for one in found.submissions:
+        sums[one.currency] = sums.get(one.currency, 0) + one.cost  # type: ignore[operator]
+    return " + ".join(money(value, currency) for currency, value in sums.items()) or "nothing"  # type: ignore[arg-type]
+
+
+def _grouped(found: Record) -> list[tuple[str, str, str, str]]:
+    """Frames that are not good, those with the same reasons as one row: output, frames, verdict, reasons."""
+    groups: dict[tuple[str, str, str], list[int]] = {}
+    for one in found.poor:
+        groups.setdefault((one.output, one.verdict.value, "; ".join(one.reasons)), []).append(one.frame)
+    return [
+        (output, format_frames(sorted(set(frames))), verdict, reasons)
+        for (output, verdict, reasons), frames in groups.items()
+    ]
+
+
+def _sheets(found: Record) -> list[str]:
+    """The pages of the contact sheet, as addresses that hold the picture."""
+    from tidy_crate.core.review.run import Review
+    from tidy_crate.core.review.sheet import write_contact_sheet
+
+    if found.into is None:
+        return []
+    with tempfile.TemporaryDirectory(prefix="tidy-crate-report-") as scratch:
+        pages = write_contact_sheet(Review(frames=found.frames), Path(scratch, "sheet.png"))
+        return [_address(path, "image/png") for path in pages]
+
+
+def _timeline(found: Record) -> str | None:
+    from tidy_crate.core.review.looking import draw_timeline
+
+    outputs = list(dict.fromkeys(one.output for one in found.frames))
+    own = [one for one in found.frames if one.output == outputs[0]] if outputs else []
+    with tempfile.TemporaryDirectory(prefix="tidy-crate-report-") as scratch:
+        path = Path(scratch, "timeline.svg")
+        try:
+            draw_timeline(own, path, found.job)
+        except WrongUsage:
+            return None
+        return _address(path, "image/svg+xml")
+
+
+def _address(path: Path, kind: str) -> str:
+    return f"data:{kind};base64,{base64.b64encode(path.read_bytes()).decode()}"

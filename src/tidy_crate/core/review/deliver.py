@@ -1,0 +1,216 @@
+"""Delivering: the accepted frames as the brief orders them, with a list of digests; nothing while any is missing."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+
+from tidy_crate.core.context.brief import name_by
+from tidy_crate.core.crate.archive import is_archive, write_files
+from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.errors import Blocked, TidyCrateError, WrongUsage
+from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, refuse_links, write_bytes
+from tidy_crate.core.handles import writable
+from tidy_crate.core.job.ledger import Ledger, products_of, submissions_of
+from tidy_crate.core.job.retrieve import Unavailable
+from tidy_crate.core.job.submission import Ordered
+from tidy_crate.core.job.tables import TASK_KEY, ProductRow
+from tidy_crate.core.model import Model
+from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.review.stitch import whole_tasks
+from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.core.work.product import below
+from tidy_crate.core.work.task import Task, TaskKey, TaskOutput
+
+# a line for each file, as `b3sum --check` reads it
+DIGESTS = "digests.txt"
+
+
+class DeliveredFrame(TaskOutput):
+    """One frame of one output, delivered."""
+
+    path: str
+    """In the delivery, forward slashes."""
+    bytes: int
+    blake3: str
+
+
+class Delivered(Model):
+    """A delivery."""
+
+    job: str
+    to: Path
+    delivered: tuple[DeliveredFrame, ...]
+    missing: tuple[Unavailable, ...]
+    """What keeps it from being complete: while there is any, nothing is written."""
+
+    @property
+    def bytes(self) -> int:
+        """Size of all frames."""
+        return sum(one.bytes for one in self.delivered)
+
+
+@dataclass(frozen=True)
+class _Source:
+    task: Task
+    output: str
+    path: Path
+    name: PurePosixPath
+    blake3: str | None
+    """As it came; None for one that was put together here."""
+
+
+def deliver(ledger: Ledger, name: str, target: Path, progress: Progress = silent) -> Delivered:
+    """Write all frames of a job into a folder or an archive (`.zip`, `.tar.zst`), named as the brief says.
+
+    Every frame must be good by the review or accepted by a person, and of the format that the brief orders: otherwise
+    nothing is written and what is missing is returned. Raises Blocked when a file at home is not what was verified.
+    """
+    job, submissions = submissions_of(ledger, name)
+    if job.into is None or job.reviewed is None:
+        what = "the frames of this job were not " + ("fetched yet" if job.into is None else "reviewed yet")
+        remedy = f"tidy-crate retrieve {name} --into DIR" if job.into is None else f"tidy-crate review {name}"
+        raise WrongUsage(what, name, remedy)
+    content, into = job.packing_list(), Path(job.into)
+    home = _at_home(ledger, name)
+    sources: dict[tuple[TaskKey, str], _Source] = {}
+    missing: list[Unavailable] = []
+    for row in submissions:
+        for request, task, parts in whole_tasks(Ordered.of(row, content.requests)):
+            for output in request.outputs:
+                if (task.key, output) not in sources:
+                    found = _source(content, task, output, home, into, split=parts != [task])
+                    if isinstance(found, str):
+                        missing.append(Unavailable.of(task, output, why=found))
+                    else:
+                        sources[(task.key, output)] = found
+    known = {(one.task().key, one.output) for one in missing} - set(sources)
+    missing = [one for one in missing if (one.task().key, one.output) in known]
+    twice = _collision(sources.values())
+    if twice:
+        raise WrongUsage("the brief's naming gives two frames one name", twice, "put {output} or the view into it")
+    if missing:
+        return Delivered(job=name, to=target, delivered=(), missing=tuple(missing))
+    done = tuple(_write(target, list(sources.values()), progress))
+    return Delivered(job=name, to=target, delivered=done, missing=())
+
+
+def _at_home(ledger: Ledger, name: str) -> dict[tuple[TaskKey, str], tuple[Path, str | None, str | None]]:
+    """By task and output: the file in use, its digest, and its verdict."""
+    columns = (*TASK_KEY, ProductRow.output, ProductRow.path, ProductRow.blake3, ProductRow.verdict)
+    found: dict[tuple[TaskKey, str], tuple[Path, str | None, str | None]] = {}
+    with ledger.reading() as session:
+        query = products_of(name, *columns).where(ProductRow.home, ProductRow.in_use)
+        for *key, output, path, blake3, verdict in session.execute(query):
+            found[(tuple(key), output)] = (Path(path or ""), blake3 or None, verdict)
+    return found
+
+
+def _source(
+    content: PackingList,
+    task: Task,
+    output: str,
+    home: dict[tuple[TaskKey, str], tuple[Path, str | None, str | None]],
+    into: Path,
+    *,
+    split: bool,
+) -> _Source | str:
+    """Where a frame is taken from; or why it cannot be delivered."""
+    own = content.product_path(output, task)
+    verdict: str | None
+    if split:
+        path, blake3, verdict = below(into, own), None, Verdict.GOOD.value
+        if not path.is_file():
+            return "its parts were not put together: tidy-crate stitch"
+    elif (task.key, output) not in home:
+        return "it is not at home"
+    else:
+        path, blake3, verdict = home[(task.key, output)]
+    if verdict != Verdict.GOOD.value:
+        return {
+            None: "it was not reviewed",
+            Verdict.SUSPECT.value: "it is suspect: accept or reject it",
+            Verdict.BAD.value: "it is bad: rerender it",
+        }.get(verdict, "it is missing")
+    ordered = _format(content, output)
+    ending = own.suffix.lower().lstrip(".")
+    if ordered is not None and ordered != ending:
+        return f"it is {ending}, and the brief orders {ordered}"
+    return _Source(task, output, path, _name(content, task, output, own), blake3)
+
+
+def _format(content: PackingList, output: str) -> str | None:
+    brief = content.rules.brief
+    if brief is None:
+        return None
+    own = brief.of_output(output)
+    return own.format if own is not None and own.format else brief.format
+
+
+def _name(content: PackingList, task: Task, output: str, own: PurePosixPath) -> PurePosixPath:
+    """The frame's path in the delivery: by the brief's naming, below a folder for the view; else as it is at home."""
+    naming = content.rules.brief.naming if content.rules.brief is not None else None
+    if naming is None or "*" in naming:
+        return own
+    pattern = name_by(naming, content.original or content.scene, output, own.suffix.lstrip("."))
+    named = PurePosixPath(content.tokens.at_frame(pattern, task.frame))
+    folders = [task.request] if len(content.requests) > 1 else []
+    return PurePosixPath(
+        *folders, *([task.view] if task.view else []), *(p for p in named.parts if p not in ("..", "/"))
+    )
+
+
+def _collision(sources: object) -> str | None:
+    seen: set[str] = set()
+    for one in sources:  # type: ignore[attr-defined]
+        key = str(one.name).casefold()
+        if key in seen:
+            return str(one.name)
+        seen.add(key)
+    return None
+
+
+def _write(target: Path, sources: list[_Source], progress: Progress) -> Iterator[DeliveredFrame]:
+    if not is_archive(target) and not target.name.endswith((".zip", ".tar.zst")):
+        yield from _copy(target, sources, progress)
+        return
+    done = []
+    for number, one in enumerate(sources, 1):
+        done.append(_checked(one, hash_file(one.path), one.path.stat().st_size))
+        progress(Step("deliver", number, 2 * len(sources), "frames", str(one.name)))
+    with tempfile.TemporaryDirectory(prefix="tidy-crate-deliver-") as scratch:
+        digests = Path(scratch, DIGESTS)
+        digests.write_bytes(_digests(done))
+        write_files(target, [(DIGESTS, digests), *((str(one.name), one.path) for one in sources)])
+    progress(Step("deliver", 2 * len(sources), 2 * len(sources), "frames", target.name))
+    yield from done
+
+
+def _copy(target: Path, sources: list[_Source], progress: Progress) -> Iterator[DeliveredFrame]:
+    target.mkdir(parents=True, exist_ok=True)
+    refuse_links(target, dict.fromkeys(one.name.parent for one in sources))
+    done = []
+    for number, one in enumerate(sources, 1):
+        try:
+            with writable(target, one.name) as path:
+                digest, size = copy_and_hash(one.path, path)
+        except OSError as error:
+            what = f"cannot write a frame ({os_reason(error)})"
+            raise TidyCrateError(what, target / one.name, "make room, then run it again") from error
+        done.append(_checked(one, digest, size))
+        progress(Step("deliver", number, len(sources), "frames", str(one.name)))
+        yield done[-1]
+    with writable(target, PurePosixPath(DIGESTS)) as path:
+        write_bytes(path, _digests(done))
+
+
+def _checked(one: _Source, digest: str, size: int) -> DeliveredFrame:
+    if one.blake3 is not None and digest != one.blake3:
+        raise Blocked("a frame was changed since it came home", one.path, "run retrieve with --verify-home")
+    return DeliveredFrame.of(one.task, one.output, path=str(one.name), bytes=size, blake3=digest)
+
+
+def _digests(done: list[DeliveredFrame]) -> bytes:
+    return "".join(f"{one.blake3}  {one.path}\n" for one in done).encode()
