@@ -36,7 +36,7 @@ app = typer.Typer(
     help="Gets a scene off an artist's machine, onto a render farm, and every frame back.",
     epilog="New here? `tidy-crate demo` does all of it with a small scene of its own.",
 )
-for module in (
+COMMANDS = (
     survey,
     bake,
     relink,
@@ -52,7 +52,8 @@ for module in (
     sheet,
     practice,
     demo,
-):
+)  # fmt: skip
+for module in COMMANDS:
     module.register(app)
 
 

@@ -7,7 +7,7 @@ import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from tidy_crate.cli.show import duration, money, size
+from tidy_crate.cli.show import counted, duration, money, size
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.errors import WrongUsage
 
@@ -38,6 +38,7 @@ def page(found: Record) -> bytes:
             money=money,
             duration=duration,
             size=size,
+            counted=counted,
             total=sum(found.counts.values()),
         )
         .encode()

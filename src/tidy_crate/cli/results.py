@@ -42,9 +42,7 @@ def register(app: typer.Typer) -> None:
             str | None,
             typer.Option("--from", metavar="FRAME-or-FILE", help="With --difference; the frame before if not given."),
         ] = None,
-        preview: Annotated[
-            bool, typer.Option("--preview", help="What has arrived, moving: .webp, .png, .mp4.")
-        ] = False,
+        preview: Annotated[bool, typer.Option("--preview", help="What has arrived: .webp, .png or .mp4.")] = False,
         timeline: Annotated[bool, typer.Option("--timeline", help="Time of each frame, by node and attempt.")] = False,
         output: Annotated[str | None, typer.Option("--output", metavar="NAME", help="Which output.")] = None,
         view: Annotated[str, typer.Option("--view", metavar="NAME", help="Which camera or variant.")] = "",

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
@@ -16,7 +18,7 @@ from sqlalchemy.orm import Session
 from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import FarmBusy, FarmError, TidyCrateError
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import file_mark, hash_file, only_one, os_reason, refuse_links
@@ -40,6 +42,8 @@ READERS = 2
 BATCH = 200
 # seconds between two looks at a job that is followed
 POLL = 0.5
+# bytes that are left free on the disk
+SPARE = 64 << 20
 DAMAGED = "it arrived damaged each time"
 
 
@@ -254,6 +258,7 @@ class _Rounds:
         with ThreadPoolExecutor(CONNECTIONS) as pool:
             for at in range(0, len(wanted), BATCH):
                 batch = wanted[at : at + BATCH]
+                self._need_room(sum(one.product.bytes for one in (wanted if at == 0 else batch)))
                 runs = [(one, pool.submit(self._fetch, one)) for one in batch]
                 good: list[tuple[_Wanted, Path]] = []
                 damaged: list[_Wanted] = []
@@ -278,6 +283,17 @@ class _Rounds:
                 if len(failed) == len(batch):
                     # nothing at all comes: it is the farm and not the frame
                     raise failed[0]
+
+    def _need_room(self, bytes_: int) -> None:
+        """Raise Blocked where the disk has less room than so many bytes: before the first frame, and again later."""
+        try:
+            free = shutil.disk_usage(self.into).free
+        except OSError:
+            # a disk that does not say is found out by writing to it
+            return
+        if free < bytes_ + SPARE:
+            what = f"the disk has {free >> 20} MiB left, the frames to come take {bytes_ >> 20} MiB"
+            raise Blocked(what, self.into, "make room, or name a folder on another disk; what is home stays")
 
     def _wanted(self) -> list[_Wanted]:
         product = (ProductRow.id, ProductRow.output, ProductRow.key, ProductRow.bytes, ProductRow.blake3)
@@ -435,6 +451,9 @@ def _fetch_into(draft: Path, fetching: Fetching, farm_job: str, product: Product
             ):
                 draft.unlink()
                 raise _Damaged
+            # a farm that is told a frame is home may throw its own away
+            with draft.open("rb+") as stream:
+                os.fsync(stream.fileno())
 
 
 def _missing(

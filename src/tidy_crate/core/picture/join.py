@@ -104,7 +104,8 @@ def _join_exr(pieces: Sequence[Piece], width: int, height: int, passes: Sequence
     import OpenEXR
 
     files = [OpenEXR.File(str(piece.path), separate_channels=True) for piece in pieces]
-    parts, shown = [], None
+    parts: list[tuple[dict[str, Any], dict[str, np.ndarray]]] = []
+    shown = None
     for number in range(len(files[0].parts)):
         planes: dict[str, np.ndarray] = {}
         kinds = {name: one.pixels.dtype for name, one in files[0].channels(number).items()}
@@ -125,11 +126,12 @@ def _join_exr(pieces: Sequence[Piece], width: int, height: int, passes: Sequence
         for window in ("dataWindow", "displayWindow"):
             header[window] = (np.array([0, 0], np.int32), np.array([width - 1, height - 1], np.int32))
         done = {name: np.ascontiguousarray(plane.astype(kinds[name])) for name, plane in planes.items()}
-        parts.append(OpenEXR.Part(header, done))
+        parts.append((header, done))
         if shown is None:
             colour = [done[name] for name in "RGB" if name in done] or [next(iter(done.values()))]
             shown = np.mean([plane.astype(np.float32) for plane in colour], axis=0)
-    (OpenEXR.File(parts) if len(parts) > 1 else OpenEXR.File(parts[0].header, parts[0].channels)).write(str(draft))
+    whole = OpenEXR.File([OpenEXR.Part(*part) for part in parts]) if len(parts) > 1 else OpenEXR.File(*parts[0])
+    whole.write(str(draft))
     return _seams(shown, pieces) if shown is not None else []
 
 

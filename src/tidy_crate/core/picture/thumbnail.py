@@ -48,13 +48,22 @@ def passes(path: Path, most_width: int, most_height: int, tone: Tone | None = No
     """Shrink every layer of a frame, by name; what is no light is shown by its range. Raises as `small` does."""
     found = {}
     for name, values in _shrunk(path, most_width, most_height, _layers).items():
-        low, high = float(values.min()), float(values.max())
+        low, high = _range(values)
         if name.lower() in _DATA or low < 0:
             shown = _as_picture((values - low) / max(high - low, 1e-9), as_stored)
         else:
             shown = _as_picture(values, tone or _usual(path))
         found[name] = shown
     return found
+
+
+def _range(values: np.ndarray) -> tuple[float, float]:
+    """The least and the greatest value to show, without what stands for "nothing there" in much of the picture."""
+    high = float(values.max())
+    rest = values[values < high - 1e-3 * abs(high)]
+    if rest.size and rest.size < 0.98 * values.size:
+        high = float(rest.max())
+    return float(values.min()), high
 
 
 def _usual(path: Path) -> Tone:

@@ -87,8 +87,11 @@ def _off(frames: Sequence[int], values: np.ndarray, names: Sequence[str]) -> np.
 def time_signs(frames: Sequence[tuple[int, Rendered | None]], rules: ReviewRules) -> Iterable[tuple[int, Sign]]:
     """Yield a note for each frame that took far longer or shorter than those around it."""
     times = np.array([one.seconds if one is not None and one.seconds else np.nan for _, one in frames], float)
+    # the first frame of a batch has loaded the scene too
+    begins = np.array([one is not None and one.begins for _, one in frames])
     for at, seconds in enumerate(times):
-        near = np.concatenate([times[max(0, at - AROUND) : at], times[at + 1 : at + AROUND + 1]])
+        around = slice(max(0, at - AROUND), at + AROUND + 1)
+        near = times[around][begins[around] == begins[at]]
         near = near[~np.isnan(near)]
         if np.isnan(seconds) or len(near) < FEW:
             continue

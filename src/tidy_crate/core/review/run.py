@@ -25,7 +25,7 @@ from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.here import test_frame_signs
 from tidy_crate.core.review.nodes import Rendered
 from tidy_crate.core.review.shot import SEPARATE, Shot
-from tidy_crate.core.review.sign import Figure, Sign, Weight
+from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.parts import window
@@ -343,7 +343,9 @@ def _verdict(
     elif verdict is Verdict.SUSPECT and Weight.BAD in weights:
         verdict = Verdict.BAD
     signs = sorted(signs, key=lambda sign: _ORDER[sign.weight])
-    reasons += tuple(sign.text for sign in signs if sign.weight is not Weight.NOTE)
+    told = [sign for sign in signs if sign.weight is not Weight.NOTE]
+    hidden = {kind for sign in told for kind in _SAYS_TOO.get(sign.kind, ())}
+    reasons += tuple(sign.text for sign in told if sign.kind not in hidden)
     return FrameVerdict.of(
         one.task,
         one.output,
@@ -358,6 +360,17 @@ def _verdict(
     )
 
 
+_PICTURE = (Kind.BRIGHTNESS, Kind.PICTURE, Kind.PART)
+# of the signs of one frame, which others say nothing new beside one of a kind
+_SAYS_TOO = {
+    Kind.BLACK: (*_PICTURE, Kind.LEVEL, Kind.COLOUR, Kind.FLAT, Kind.NOISE, Kind.PATCH, Kind.JUMP),
+    Kind.LEVEL: _PICTURE,
+    Kind.BRIGHTNESS: (Kind.PICTURE, Kind.PART),
+    Kind.VIVID: (*_PICTURE, Kind.LEVEL, Kind.COLOUR, Kind.PATCH),
+    Kind.FLAT: (*_PICTURE, Kind.LEVEL, Kind.COLOUR, Kind.NOISE, Kind.PATCH),
+    Kind.PICTURE: (Kind.PART, Kind.COLOUR, Kind.PATCH),
+    Kind.NOISE: (Kind.PATCH,),
+}
 _ORDER = {Weight.BAD: 0, Weight.SUSPECT: 1, Weight.NOTE: 2}
 
 

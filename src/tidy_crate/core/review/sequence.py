@@ -192,7 +192,7 @@ def _usual_aside(sizes: np.ndarray, index: int, length: int) -> float | None:
 def _apart(candidates: list[_Event]) -> list[_Event]:
     """The clearest of events that share frames or touch."""
     found: list[_Event] = []
-    for event in sorted(candidates, key=lambda one: (-one.score, one.count, one.first)):
+    for event in sorted(candidates, key=lambda one: (-abs(one.figure), one.count, one.first)):
         if all(event.first > other.first + other.count or other.first > event.first + event.count for other in found):
             found.append(event)
     return sorted(found, key=lambda one: one.first)

@@ -59,7 +59,8 @@ class Shot:
         number = self._forms.index(judged.form)
         look = judged.look
         self._frames.append(_Frame(frame, number, judged.black, frozenset(judged.empty), rendered))
-        if look is not None and self._rules.neighbours:
+        # a black frame says nothing about those beside it
+        if look is not None and self._rules.neighbours and not judged.black:
             self._neighbours.add(frame, look)
 
     @property
