@@ -26,9 +26,12 @@ from tidy_crate.core.farm.protocol import Action
 from tidy_crate.core.job.actions import act
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.prepare import Sending
+from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import send
 from tidy_crate.core.job.track import JobView, log_of, track
+from tidy_crate.core.review.run import review_job
+from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 
 pytest.importorskip("distributed")
@@ -230,3 +233,47 @@ def test_machines_of_other_versions_are_named() -> None:
     with pytest.raises(FarmError, match=r"worker tcp://10.0.0.8:1 has Python 3.10, distributed 2026.8.0") as caught:
         Engine("dask://studio:8786")._need_versions(Told())  # type: ignore[arg-type]
     assert "install the same versions everywhere" in (caught.value.remedy or "")
+
+
+SPOILING = """
+import runpy, sys
+from pathlib import Path
+from tidy_crate.practice.farm.node import spoil
+words = sys.argv[1:]
+into = Path(words[words.index("--into") + 1])
+sys.argv = ["render", *words]
+try:
+    runpy.run_module("tidy_crate.practice.render", run_name="__main__")
+except SystemExit as end:
+    if end.code:
+        raise
+for frame, kind in (("1003", "black"), ("1005", "invalid")):
+    mark = Path(@MARKS@, frame)
+    for path in into.rglob(f"*beauty*{frame}.exr"):
+        if not mark.exists():
+            mark.touch()
+            spoil(path, kind)
+"""
+
+
+def test_f2_damaged_frames_of_own_machines_are_found_and_rendered_again(
+    cluster: Cluster, packed: tuple[SceneContext, Path], ledger: Ledger, shared: Path, tmp_path: Path
+) -> None:
+    (tmp_path / "marks").mkdir()
+    script = tmp_path / "spoiling.py"
+    script.write_text(SPOILING.replace("@MARKS@", repr(str(tmp_path / "marks"))))
+    card = card_for(cluster.port, shared, command=("{python}", str(script), *RENDER[3:]))
+    link = ClusterFarm(card).link()
+    sending = asked(packed, card, frames="1001-1008", batch=8, size="64x36")
+    job = send(sending, card, Path("studio.farm.toml"), link, ledger).job
+    opened = lambda _: link  # noqa: E731
+    spoilt: list[set[int]] = []
+    for _ in range(2):
+        until(lambda: track(ledger, job, opened), lambda view: view.state == "done")
+        retrieve(ledger, job, tmp_path / "frames", opened)
+        review = review_job(ledger, job)
+        spoilt.append({one.frame for one in review.frames if one.verdict is not Verdict.GOOD})
+        wanted = to_rerender(ledger, job, suspect=True)
+        if wanted.tasks:
+            rerender(ledger, wanted, opened)
+    assert spoilt == [{1003, 1005}, set()]

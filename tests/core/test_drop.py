@@ -29,8 +29,12 @@ from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import send
 from tidy_crate.core.job.track import cancel, release, track
+from tidy_crate.core.review.record import record
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.core.work.task import Task
+from tidy_crate.practice.farm.node import spoil
+from tidy_crate.practice.render.renderer import Order, render
 
 SSHD = shutil.which("sshd") or ("/usr/sbin/sshd" if Path("/usr/sbin/sshd").is_file() else None)
 TOKEN = "secret-that-nobody-prints"
@@ -450,3 +454,44 @@ def test_a_file_that_changed_after_packing_stops_it(crate: Path, tmp_path: Path)
     with pytest.raises(Blocked, match="not as it was packed"):
         farm.deliver(crate, read_packing_list(crate), lambda _: None)
     assert not list((tmp_path / "place").rglob("*.zip")) and Verdict.GOOD
+
+
+def test_f2_damaged_frames_at_a_place_come_home_right_without_a_person_naming_any(
+    packed: tuple[SceneContext, Path], ledger: Ledger, tmp_path: Path
+) -> None:
+    (tmp_path / "place").mkdir()
+    somewhere = Somewhere(card_for((tmp_path / "place").as_uri()), lambda: TOKEN, tmp_path / "place")
+    sending = prepared(packed[1], somewhere.card, frames="1001-1012", size="64x36", samples=1)
+    link = farm_of(somewhere).link()
+    job = send(sending, somewhere.card, Path("x"), link, ledger).job
+    place = somewhere.open()
+    (name,) = [one.path.split("/")[1] for one in place.find("") if one.path.endswith("order.json")]
+    done: dict[tuple[str, int], Path] = {}
+    scene = packed[1] / read_packing_list(packed[1]).scene
+    tasks = tuple(Task("main", frame) for frame in range(1001, 1013))
+    render(
+        Order(scene, tasks, tmp_path / "there", width=64, height=36, samples=1, outputs=("Beauty", "Matte")),
+        lambda one: done.update({(output, one.task.frame): path for output, path in one.files.items()}),
+    )
+    spoilt = {1003: "black", 1005: "invalid", 1007: "small", 1009: "truncated", 1011: "misnumbered"}
+    for (output, frame), path in done.items():
+        copy = tmp_path / "spoilt.exr"
+        copy.write_bytes(path.read_bytes())
+        if frame in spoilt and output == "Beauty":
+            spoil(copy, spoilt[frame], done[output, frame - 1])
+        put(place, name, f"{output}/{path.name}", copy.read_bytes())
+    opened = lambda _: link  # noqa: E731
+    rounds: list[set[int]] = []
+    while not rounds or rounds[-1]:
+        retrieve(ledger, job, tmp_path / "frames", opened)
+        review = review_job(ledger, job)
+        rounds.append({one.frame for one in review.frames if one.verdict is not Verdict.GOOD})
+        wanted = to_rerender(ledger, job, suspect=True)
+        assert {task.frame for task in wanted.tasks} == rounds[-1] and len(rounds) < 4
+        if wanted.tasks:
+            rerender(ledger, wanted, opened)
+        for (output, frame), path in done.items():
+            if frame in rounds[-1]:
+                put(place, name, f"{output}/{path.name}", path.read_bytes(), f"frames-again-{len(rounds)}")
+    # between so many bad frames a repeated one is only seen in the second round
+    assert set.union(*rounds) == set(spoilt) and len(record(ledger, job).again) == len(spoilt)

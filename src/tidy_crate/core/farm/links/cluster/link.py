@@ -24,7 +24,7 @@ from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.card import FarmCard, Program
 from tidy_crate.core.farm.links.cluster.engine import Engine
 from tidy_crate.core.farm.links.cluster.records import Records
-from tidy_crate.core.farm.links.cluster.storage import ClusterOrder, Storage, told
+from tidy_crate.core.farm.links.cluster.storage import ClusterOrder, RenderedAgain, Storage, told
 from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, tried
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
@@ -230,7 +230,10 @@ class ClusterFarm:
         placed, records = self._storage.placed(job), self._look(job)
         order = placed.order
         self._note_lost(job, placed, records)
-        latest = [change.attempt for change in records.latest().values()]
+        least = placed.least()
+        latest = [
+            change.attempt for task, change in records.latest().items() if change.attempt.number >= least.get(task, 0)
+        ]
         total = sum(1 for _ in tasks_of(order.tasks, order.requests))
         done = sum(one.state is TaskState.DONE for one in latest)
         rendering = sum(one.state is TaskState.RENDERING for one in latest)
@@ -256,11 +259,13 @@ class ClusterFarm:
         """Count as failed what is not done, where the scheduler has nothing more to do for the job."""
         if not placed.sent or placed.cancelled or time.monotonic() - records.asked < ASK_SCHEDULER:
             return
-        latest = records.latest()
+        latest, least = records.latest(), placed.least()
         left = [
             task
             for task in tasks_of(placed.order.tasks, placed.order.requests)
-            if task not in latest or latest[task].attempt.state not in (TaskState.DONE, TaskState.FAILED)
+            if task not in latest
+            or latest[task].attempt.number < least.get(task, 0)
+            or latest[task].attempt.state not in (TaskState.DONE, TaskState.FAILED)
         ]
         first = records.asked == 0.0
         records.asked = time.monotonic()
@@ -273,7 +278,8 @@ class ClusterFarm:
         for task in left:
             last = latest[task].attempt if task in latest else None
             attempt = Attempt(
-                number=last.number if last is not None else 1, state=TaskState.FAILED, cost=Decimal(0), error=GONE,
+                number=max(last.number if last is not None else 1, least.get(task, 1)), state=TaskState.FAILED,
+                cost=Decimal(0), error=GONE,
                 node=last.node if last is not None else None,
             )  # fmt: skip
             records.add(TaskChange(task=task, attempt=attempt))
@@ -329,7 +335,8 @@ class ClusterFarm:
                 latest = self._look(job).latest()
                 first = 1 + max((latest[task].attempt.number for task in tasks if task in latest), default=0)
                 mark = hashlib.blake2b(order.key.encode(), digest_size=4).hexdigest()
-                self._storage.keep(job, placed)
+                again = RenderedAgain(tasks=order.tasks, first=first)
+                self._storage.keep(job, placed.model_copy(update={"again": (*placed.again, again)}))
                 self._begin(job, placed.order, tasks, first, f"again-{mark}")
             case _:
                 return

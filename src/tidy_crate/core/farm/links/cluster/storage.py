@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path, PurePosixPath
 
-from pydantic import ValidationError
+from pydantic import Field, ValidationError
 
 from tidy_crate.core.crate.packing import FILE_NAME, PackedFile, PackingList, last_packing_list
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, UnreadableInput
@@ -17,10 +17,19 @@ from tidy_crate.core.farm.protocol import JobOrder
 from tidy_crate.core.files import hash_file, inside, write_bytes, write_json
 from tidy_crate.core.model import Wire
 from tidy_crate.core.progress import Progress, Step
+from tidy_crate.core.work.task import Task, TaskRange, tasks_of
 
 COPIES = 4
 # what a system calls a full disk, and a used-up quota
 _FULL = (28, 122)
+
+
+class RenderedAgain(Wire):
+    """Tasks that were ordered once more."""
+
+    tasks: tuple[TaskRange, ...]
+    first: int = Field(ge=1, le=1_000_000)
+    """Number of the attempt that this is the order for: what is older counts no more."""
 
 
 class ClusterOrder(Wire):
@@ -36,6 +45,11 @@ class ClusterOrder(Wire):
     paused: bool = False
     keys: tuple[str, ...] = ()
     """Keys of orders that were carried out."""
+    again: tuple[RenderedAgain, ...] = ()
+
+    def least(self) -> dict[Task, int]:
+        """By task that was ordered again, the number of the first attempt that counts."""
+        return {task: one.first for one in self.again for task in tasks_of(one.tasks, self.order.requests)}
 
 
 class Storage:
