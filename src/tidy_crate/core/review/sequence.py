@@ -14,12 +14,13 @@ import numpy as np
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.review.neighbours import LONGEST, Difference, Measured, Step
 from tidy_crate.core.review.nodes import Rendered
+from tidy_crate.core.review.repeats import repeats
 from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
 
 # frames on each side that tell what is usual
 AROUND = 24
 # the least number of comparisons that tell it
-FEW = 4
+FEW = 3
 # times its limit that a difference needs where too few comparisons tell what is usual
 UNKNOWN = 5.0
 # the share of them that is below what is usual
@@ -39,10 +40,6 @@ UNLIKE = 0.4
 SEEN = 0.1
 # stops between two pictures of a cut
 CUT = 0.3
-# a picture of which only noise changes differs from the one before it no less than from the one before that
-ONLY_NOISE = 1.12
-# how far a picture moves on at once after a repeated frame, in usual steps
-CATCH_UP = 1.55
 
 
 @dataclass(frozen=True)
@@ -117,7 +114,7 @@ def signs_of(
         for index in event.frames:
             add(index, _sign(event, weight, words))
     edges = {edge for event in events for edge in (event.first, event.first + event.count)}
-    for index, sign in _repeats(measured):
+    for index, sign in repeats(measured):
         add(index, sign)
         # what was missed is caught up with
         edges |= {index, index + 1}
@@ -306,62 +303,6 @@ def _jump(measured: Measured, index: int, step: Step, figure: float, limit: floa
 
 def _jump_sign(kind: Kind, weight: Weight, text: str, figure: float, limit: float) -> Sign:
     return Sign(kind=kind, weight=weight, text=text, figure=round(figure, 4), limit=round(limit, 4))
-
-
-def _repeats(measured: Measured) -> Iterable[tuple[int, Sign]]:
-    """Frames that repeat the one before, where a picture of their own was to be expected."""
-    index, count = 1, len(measured.frames)
-    while index < count:
-        step = measured.steps[index]
-        if step is None or not step.same or measured.levels[index] == 0:
-            index += 1
-            continue
-        first = index
-        while index < count and (own := measured.steps[index]) is not None and own.same:
-            index += 1
-        why = _repeat(measured, first, index)
-        if why is not None:
-            before = measured.frames[first - 1]
-            for other in range(first, index):
-                yield (
-                    other,
-                    Sign(
-                        kind=Kind.REPEAT,
-                        weight=Weight.BAD,
-                        text=f"it is the same picture as frame {before}, to the last pixel, {why[0]}",
-                        figure=round(why[1], 3),
-                        limit=why[2],
-                    ),
-                )
-
-
-def _repeat(measured: Measured, first: int, after: int) -> tuple[str, float, float] | None:
-    """Why frames from `first` up to before `after` should have had pictures of their own; None where they need not."""
-    near = [
-        other
-        for other in range(max(0, first - AROUND), min(len(measured.frames), after + AROUND))
-        if not first <= other < after and (step := measured.steps[other]) is not None and not step.same
-    ]
-    around = [step for other in near if (step := measured.steps[other]) is not None]
-    if len(around) < FEW:
-        return None
-    noisy = [
-        step
-        for other, step in zip(near, around, strict=True)
-        if other - 1 not in range(first, after) and (last := measured.steps[other - 1]) is not None and not last.same
-    ]
-    if len(noisy) >= FEW and float(np.median([step.points for step in noisy])) > 0:
-        ratio = float(np.median([step.points_twice / max(step.points, 1e-9) for step in noisy]))
-        if ratio < ONLY_NOISE:
-            return "while the noise of all others differs", ratio, ONLY_NOISE
-    if after >= len(measured.frames):
-        return None
-    step = measured.steps[after]
-    usual = float(np.median([one.change.picture for one in around]))
-    if step is None or usual <= 0:
-        return None
-    times = step.change.picture / usual
-    return (f"and the next one moves {times:.1f} usual steps at once", times, CATCH_UP) if times >= CATCH_UP else None
 
 
 def explained(measured: Measured, rules: ReviewRules, frame: int) -> tuple[Figure, ...]:

@@ -1,0 +1,75 @@
+"""Frames that repeat the one before to the last pixel, where pictures of their own were to be expected."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from tidy_crate.core.review.neighbours import Measured, Step
+from tidy_crate.core.review.sign import Kind, Sign, Weight
+
+# frames on each side that tell what is usual, and how many steps that takes at least
+AROUND, FEW = 24, 4
+# when more of the steps are none at all, standing still is a part of the shot
+OFTEN = 0.25
+# a picture of which only noise changes differs from the one before it no less than from the one before that
+ONLY_NOISE = 1.12
+# how far a picture moves on at once after a repeated frame, in usual steps
+CATCH_UP = 1.55
+# frames of a repetition that stands between two steps of at least this share of the usual one
+SHORT, GOES_ON = 3, 0.5
+
+
+def repeats(measured: Measured) -> Iterable[tuple[int, Sign]]:
+    """Yield index and sign of each frame that repeats another one and should not."""
+    index, count = 1, len(measured.frames)
+    while index < count:
+        step = measured.steps[index]
+        if step is None or not step.same:
+            index += 1
+            continue
+        first = index
+        while index < count and (own := measured.steps[index]) is not None and own.same:
+            index += 1
+        sign = _sign(measured, first, index)
+        if sign is not None:
+            yield from ((other, sign) for other in range(first, index))
+
+
+def _sign(measured: Measured, first: int, after: int) -> Sign | None:
+    """The sign of the frames from `first` up to before `after`; None where they may well be alike."""
+    steps = measured.steps
+    near = [
+        other
+        for other in range(max(1, first - AROUND), min(len(steps), after + AROUND))
+        if not first <= other < after and steps[other] is not None
+    ]
+    moving = [other for other in near if not _step(measured, other).same]
+    if len(moving) < FEW or len(near) - len(moving) > OFTEN * len(near):
+        return None
+
+    def sign(weight: Weight, why: str, figure: float, limit: float) -> Sign:
+        text = f"it is the same picture as frame {measured.frames[first - 1]}, to the last pixel, {why}"
+        return Sign(kind=Kind.REPEAT, weight=weight, text=text, figure=round(figure, 3), limit=limit)
+
+    pairs = [_step(measured, other) for other in moving if other - 1 in moving]
+    if len(pairs) >= FEW and float(np.median([step.points for step in pairs])) > 0:
+        ratio = float(np.median([step.points_twice / max(step.points, 1e-9) for step in pairs]))
+        if ratio < ONLY_NOISE:
+            return sign(Weight.BAD, "while the noise of all others differs", ratio, ONLY_NOISE)
+    if after >= len(steps) or steps[after] is None or steps[first - 1] is None:
+        return None
+    usual = float(np.median([_step(measured, other).change.picture for other in moving]))
+    before, beyond = (_step(measured, other).change.picture / max(usual, 1e-9) for other in (first - 1, after))
+    if beyond >= CATCH_UP:
+        return sign(Weight.BAD, f"and the next one moves {beyond:.1f} usual steps at once", beyond, CATCH_UP)
+    if after - first <= SHORT and min(before, beyond) >= GOES_ON:
+        return sign(Weight.SUSPECT, "and before and after it things move", min(before, beyond), GOES_ON)
+    return None
+
+
+def _step(measured: Measured, index: int) -> Step:
+    found = measured.steps[index]
+    assert found is not None
+    return found
