@@ -12,9 +12,12 @@ import pytest
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
+from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames
 from tidy_crate.core.picture.block import Block
 from tidy_crate.core.picture.judge import Expected, judge_blocks, judge_file
 from tidy_crate.core.picture.look import Look, look_at
+from tidy_crate.core.picture.readers import FrameReaders
+from tidy_crate.core.review.here import compare, signs_from_here
 from tidy_crate.core.review.neighbours import Neighbours
 from tidy_crate.core.review.nodes import Rendered, node_signs, time_signs
 from tidy_crate.core.review.run import review_folder
@@ -26,6 +29,7 @@ from tidy_crate.core.work.task import Task
 from tidy_crate.practice.demo.scene import write_demo_scene
 from tidy_crate.practice.render.renderer import Order, render
 from tidy_crate.practice.sequences import CLEAN, DAMAGE, Damage, Scene, damaged, jumps, sequence
+from tidy_crate.practice.sequences import render as render_frame
 
 RULES = ReviewRules()
 _LOOKS: dict[int, tuple[np.ndarray, Look]] = {}
@@ -133,6 +137,45 @@ def test_f3_a_frame_that_took_far_longer_or_shorter_is_noted() -> None:
     assert list(time_signs(frames, RULES)) == []
     frames[5], frames[9] = (5, Rendered("n", 1, 90.0)), (9, Rendered("n", 1, 1.0))
     assert [(frame, sign.weight) for frame, sign in time_signs(frames, RULES)] == [(5, Weight.NOTE), (9, Weight.NOTE)]
+
+
+def test_f9_frames_of_a_farm_are_compared_with_those_rendered_here(tmp_path: Path) -> None:
+    scene, size = CLEAN["noisy"], (192 * 108, 192 * 108)
+    one, other = sequence(scene, frames=1, seed=1)[0], render_frame(scene, 0, seed=1, noise=0.2)
+    assert not compare(look(one), look(other), size).differs
+    assert compare(look(one), look((other * 1.2).astype(np.float32)), size).differs
+    box = other.copy()
+    box[20:50, 40:90] = 0.7
+    assert compare(look(one), look(box), size).differs
+    small = other.reshape(54, 2, 96, 2, 3).mean(axis=(1, 3)).astype(np.float32)
+    assert not compare(look(one), look(small), (192 * 108, 96 * 54)).differs
+
+    crate, frames = tmp_path / "x.crate", {}
+    for frame, factor in ((1, 1.0), (2, 1.4)):
+        (tmp_path / f"x.probe/frames/{frame}").mkdir(parents=True)
+        exr(tmp_path / f"x.probe/frames/{frame}/a.exr", one)
+        exr(tmp_path / f"{frame}.exr", (other * factor).astype(np.float32))
+        frames[(Task("main", frame).key, "Beauty")] = tmp_path / f"{frame}.exr"
+    keep_test_frames(
+        crate,
+        [
+            TestFrame(
+                request="main", frame=frame, width=192, height=108, samples=4, by="probe", contents="c",
+                files={"Beauty": f"frames/{frame}/a.exr"},
+            )
+            for frame in (1, 2)
+        ],
+    )  # fmt: skip
+    with FrameReaders(1) as readers:
+        found = {task[2]: sign for task, _, sign in signs_from_here(crate, "c", frames, readers)}
+        assert list(signs_from_here(crate, "another", frames, readers)) == []
+    assert found[1].weight is Weight.NOTE and "agrees" in found[1].text
+    assert found[2].weight is Weight.SUSPECT and "+0." in found[2].text
+
+
+def exr(path: Path, picture: np.ndarray) -> None:
+    planes = {name: np.ascontiguousarray(picture[..., at], np.float32) for at, name in enumerate("RGB")}
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, planes).write(str(path))
 
 
 FRAMES = range(1013, 1033)

@@ -277,3 +277,59 @@ def test_frames_that_are_read_at_once_leave_the_output_of_the_program_where_it_w
     with ThreadPoolExecutor(8) as pool:
         assert all(pool.map(reads_to_the_end, paths * 20))
     assert [(os.fstat(stream).st_dev, os.fstat(stream).st_ino) for stream in (1, 2)] == before
+
+
+def test_x4_odd_pictures_are_judged_and_none_ends_the_review(tmp_path: Path) -> None:
+    folder = tmp_path / "frames"
+    folder.mkdir()
+    rng = np.random.default_rng(3)
+    pixels = rng.integers(20, 220, (36, 64, 3), np.uint8)
+    Image.fromarray(pixels).quantize(64).save(folder / "palette.0001.png")
+    Image.fromarray(pixels).convert("CMYK").save(folder / "ink.0001.tif")
+    Image.fromarray(pixels[..., 0]).save(folder / "grey.0001.jpg")
+    Image.fromarray(rng.integers(0, 2**16, (36, 64), np.uint16)).save(folder / "deep_grey.0001.png")
+    many = {f"layer{number:05d}.R": np.ones((20, 34), np.float16) for number in range(2_000)}
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION}, many).write(str(folder / "many.0001.exr"))
+    parts = [
+        OpenEXR.Part({"name": name, "type": OpenEXR.scanlineimage}, dict.fromkeys("RGB", np.ones((36, 64), np.float16)))
+        for name in ("beauty", "second")
+    ]
+    OpenEXR.File(parts).write(str(folder / "parts.0001.exr"))
+    (folder / "text.0001.exr").write_text("this is no picture")
+    (folder / "nothing.0001.png").write_bytes(b"")
+    whole = picture(tmp_path / "whole.exr").read_bytes()
+    for cut in (1, 8, 30, 200, len(whole) - 1):
+        (folder / f"cut{cut}.0001.exr").write_bytes(whole[:cut])
+    for at in range(40, len(whole), 211):
+        (folder / f"flipped{at}.0001.exr").write_bytes(whole[:at] + bytes([whole[at] ^ 0xFF]) + whole[at + 1 :])
+    found = {one.path.name.split(".")[0]: one.verdict for one in review_folder(folder, None).frames}
+    for name in ("palette", "ink", "grey", "deep_grey", "many", "parts"):
+        assert found[name] is Verdict.GOOD, name
+    assert found["text"] is found["nothing"] is Verdict.BAD
+    assert all(verdict is Verdict.BAD for name, verdict in found.items() if name.startswith("cut"))
+
+
+def test_f3_bits_and_compression_are_those_that_were_ordered(tmp_path: Path) -> None:
+    pixels = np.random.default_rng(1).random((36, 64)).astype(np.float16)
+    path = tmp_path / "a.exr"
+    header = {"compression": OpenEXR.DWAA_COMPRESSION, "type": OpenEXR.scanlineimage}
+    OpenEXR.File(header, dict.fromkeys("RGB", pixels)).write(str(path))
+    assert judge_file(path, Expected()).verdict is Verdict.GOOD
+    lossy = judge_file(path, Expected(compression="zip"))
+    assert lossy.verdict is Verdict.BAD and "compressed with dwaa, which loses detail" in lossy.reasons[0]
+    shallow = judge_file(path, Expected(bit_depth=32))
+    assert shallow.reasons == ("its channels have 16 bits, 32 were ordered",)
+    form = judge_file(path, Expected()).form
+    assert form is not None and form.channels == dict.fromkeys("BGR", "half") and form.compression == "dwaa"
+
+
+def test_f3_invalid_numbers_are_told_with_their_place(tmp_path: Path) -> None:
+    pixels = np.full((40, 64), 0.5, np.float16)
+    wrong = pixels.copy()
+    wrong[10:20, 30:50] = np.nan
+    wrong[3, 60] = np.inf
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    OpenEXR.File(header, {"R": wrong, "G": pixels, "B": pixels}).write(str(tmp_path / "a.exr"))
+    judged = judge_file(tmp_path / "a.exr", Expected())
+    assert judged.invalid["R"].count == 201 and judged.invalid["R"].box == (30, 3, 61, 20)
+    assert judged.reasons == ("201 invalid numbers in R: 31 x 17 pixels, from 30, 3",)

@@ -309,6 +309,10 @@ def _show(console: Console, result: Review) -> None:
             f"Unchecked, since nobody said what is expected: {', '.join(unchecked)}. Add --expect CRATE.",
             style="yellow",
         )
+    compared = [sign for frame in result.frames for sign in frame.signs if sign.kind == "here"]
+    if compared:
+        agree = sum(sign.weight == "note" for sign in compared)
+        console.print(f"{agree} of {counted(len(compared), 'frame')} that were also rendered here agree with that.")
     by_output: dict[str, int] = {}
     for frame in result.frames:
         by_output[frame.output] = by_output.get(frame.output, 0) + (frame.verdict is Verdict.GOOD)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from itertools import islice
 
 from sqlalchemy import select
@@ -34,6 +34,8 @@ class Ordered:
     requests: tuple[RenderRequest, ...]
     batch: int = 1
     """Frames that a node takes at a time."""
+    compressions: Mapping[str, str] = field(default_factory=dict)
+    """By output, another compression than the scene's."""
 
     @classmethod
     def of(cls, row: SubmissionRow, requests: tuple[RenderRequest, ...]) -> Ordered:
@@ -41,7 +43,8 @@ class Ordered:
         if not row.order:
             return cls(whole(requests), requests)
         order = kept(JobOrder.model_validate_json, row.order, "an order")
-        return cls(order.tasks, order.requests, order.batch)
+        forms = {output: form.compression for output, form in order.forms.items() if form.compression}
+        return cls(order.tasks, order.requests, order.batch, forms)
 
     def batches(self) -> Iterator[TaskKey]:
         """Yield the first task of each batch, as it was ordered."""

@@ -147,7 +147,7 @@ def judge_blocks(width: int, height: int, blocks: Iterable[Block], expected: Exp
             reasons.append("passes are missing: " + ", ".join(absent))
     else:
         unchecked.append("passes")
-    reasons += [_invalid(name, one) for name, one in seen.invalid.items()]
+    reasons += _invalid(seen.invalid)
     black = bool(seen.colour) and seen.black
     if black:
         reasons.append("it is black all over")
@@ -164,10 +164,16 @@ def judge_blocks(width: int, height: int, blocks: Iterable[Block], expected: Exp
     )
 
 
-def _invalid(name: str, found: Invalid) -> str:
-    left, top, right, bottom = found.box
-    where = "single pixels" if found.count <= FIREFLIES else f"{right - left} x {bottom - top} pixels"
-    return f"{found.count} invalid numbers in {name}: {where}, from {left}, {top}"
+def _invalid(found: dict[str, Invalid]) -> list[str]:
+    """Say where numbers are invalid; channels in which they are at the same pixels together."""
+    alike: dict[tuple[int, tuple[int, int, int, int]], list[str]] = {}
+    for name, one in found.items():
+        alike.setdefault((one.count, one.box), []).append(name)
+    told = []
+    for (count, (left, top, right, bottom)), names in alike.items():
+        where = "single pixels" if count <= FIREFLIES else f"{right - left} x {bottom - top} pixels"
+        told.append(f"{count} invalid numbers in {', '.join(sorted(names))}: {where}, from {left}, {top}")
+    return told
 
 
 class _Seen:

@@ -35,10 +35,13 @@ class Apart:
     share: float
     """Share of the cells that differ by more than noise explains."""
 
+    allowed: float
+    """Stops by which the mean brightness may differ."""
+
     @property
     def differs(self) -> bool:
         """Whether that is more than noise."""
-        return abs(self.level) > LEVEL or self.share > SHARE
+        return abs(self.level) > self.allowed or self.share > SHARE
 
 
 def compare(one: Look, other: Look, pixels: tuple[int, int]) -> Apart:
@@ -46,19 +49,21 @@ def compare(one: Look, other: Look, pixels: tuple[int, int]) -> Apart:
     change = one.cells - other.cells
     size = np.maximum(np.abs(change[..., 0]), np.hypot(change[..., 1], change[..., 2]))
     cells = CELLS[0] * CELLS[1]
-    deviations = [
-        float(np.median(look.noise)) / np.sqrt(count / cells) for look, count in zip((one, other), pixels, strict=True)
-    ]
-    noise = np.hypot(*deviations)
-    allowed = (PLAIN if pixels[0] == pixels[1] else RESIZED) + DEVIATIONS * float(noise)
+    noises = [float(np.median(look.noise)) for look in (one, other)]
+    noise = float(np.hypot(*(own / np.sqrt(count / cells) for own, count in zip(noises, pixels, strict=True))))
+    # the mean of logarithms is below the logarithm of the mean by half the variance: more noise looks darker
+    bias = abs(noises[0] ** 2 - noises[1] ** 2) * float(np.log(2)) / 2
+    resized = pixels[0] != pixels[1]
+    allowed = (RESIZED if resized else PLAIN) + DEVIATIONS * noise + bias
     return Apart(
         level=float(change[..., 0].mean()),
         mean=float(np.abs(change[..., 0]).mean()),
         share=float((size > allowed).mean()),
+        allowed=LEVEL * (2 if resized else 1) + bias,
     )
 
 
-def test_frame_signs(
+def signs_from_here(
     crate: Path, contents: str, frames: Mapping[tuple[TaskKey, str], Path], readers: FrameReaders
 ) -> Iterable[tuple[TaskKey, str, Sign]]:
     """Yield a sign for each frame of which a test frame was rendered here: a note where both agree.

@@ -86,7 +86,9 @@ def _off(frames: Sequence[int], values: np.ndarray, names: Sequence[str]) -> np.
 
 def time_signs(frames: Sequence[tuple[int, Rendered | None]], rules: ReviewRules) -> Iterable[tuple[int, Sign]]:
     """Yield a note for each frame that took far longer or shorter than those around it."""
-    times = np.array([one.seconds if one is not None and one.seconds else np.nan for _, one in frames], float)
+    # a frame that was rendered again came in another batch, which may have loaded the scene for it alone
+    known = [one.seconds if one is not None and one.seconds and one.attempt == 1 else np.nan for _, one in frames]
+    times = np.array(known, float)
     # the first frame of a batch has loaded the scene too
     begins = np.array([one is not None and one.begins for _, one in frames])
     for at, seconds in enumerate(times):

@@ -12,8 +12,8 @@ from sqlalchemy import select
 
 from tidy_crate.core.asset.sequences import frame_numbers
 from tidy_crate.core.context.review_rules import ReviewRules
-from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import UnreadableInput, WrongUsage
+from tidy_crate.core.crate.packing import PackingList, read_packing_list
+from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.job.accepting import accepted_frames
 from tidy_crate.core.job.ledger import Ledger, now, products_of, submissions_of
 from tidy_crate.core.job.submission import Ordered
@@ -22,7 +22,7 @@ from tidy_crate.core.model import Model
 from tidy_crate.core.picture.judge import Expected, Judgement
 from tidy_crate.core.picture.readers import FrameReaders, Looked, worth_processes
 from tidy_crate.core.progress import Progress, Step, silent
-from tidy_crate.core.review.here import test_frame_signs
+from tidy_crate.core.review.here import signs_from_here
 from tidy_crate.core.review.nodes import Rendered
 from tidy_crate.core.review.shot import SEPARATE, Shot
 from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
@@ -133,8 +133,11 @@ def review_job(
 def _with_test_frames(crate: Path, content: PackingList, review: Review) -> Review:
     """A review with what the test frames say that were rendered here."""
     there = {(one.task().key, one.output): one.path for one in review.frames if one.verdict is not Verdict.MISSING}
+    contents = _digest_now(crate, content)
+    if contents is None:
+        return review
     with FrameReaders(1) as readers:
-        found = {(task, output): sign for task, output, sign in test_frame_signs(crate, content.digest, there, readers)}
+        found = {(task, output): sign for task, output, sign in signs_from_here(crate, contents, there, readers)}
     frames = []
     for one in review.frames:
         sign = found.get((one.task().key, one.output))
@@ -147,6 +150,16 @@ def _with_test_frames(crate: Path, content: PackingList, review: Review) -> Revi
             one = one.model_copy(update=update)
         frames.append(one)
     return Review(frames=tuple(frames), explained=review.explained)
+
+
+def _digest_now(crate: Path, content: PackingList) -> str | None:
+    """The digest of a crate's packing list; None where it is gone or was collected again since the job was sent."""
+    try:
+        packed = read_packing_list(crate)
+    except TidyCrateError:
+        return None
+    # a job may ask for other frames, sizes and samples of the same crate
+    return packed.digest if packed.model_copy(update={"requests": content.requests}) == content else None
 
 
 def _with_decisions(ledger: Ledger, job: str, review: Review) -> Review:
@@ -252,7 +265,11 @@ def _promised(
                 output = content.output(name)
                 part = window(request.width, request.height, request.tiles, task.tile)
                 expected[key] = Expected(
-                    width=part.width, height=part.height, passes=output.variables, bit_depth=_bits(content, output)
+                    width=part.width,
+                    height=part.height,
+                    passes=output.variables,
+                    bit_depth=_bits(content, output),
+                    compression=ordered.compressions.get(name, output.compression),
                 )
             path = below(folder, content.product_path(name, task))
             yield _Wanted(task, name, path, expected[key], rendered.get(task.key))
@@ -345,6 +362,9 @@ def _verdict(
     signs = sorted(signs, key=lambda sign: _ORDER[sign.weight])
     told = [sign for sign in signs if sign.weight is not Weight.NOTE]
     hidden = {kind for sign in told for kind in _SAYS_TOO.get(sign.kind, ())}
+    if reasons:
+        # what is wrong by what was ordered needs no majority
+        hidden.add(Kind.FORM)
     reasons += tuple(sign.text for sign in told if sign.kind not in hidden)
     return FrameVerdict.of(
         one.task,
