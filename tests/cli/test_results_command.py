@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import zipfile
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +14,10 @@ from PIL import Image
 
 from conftest import Run
 from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.job.ledger import Ledger, products_of
+from tidy_crate.core.job.standing import put_better_in_place
+from tidy_crate.core.job.tables import AttemptRow, ProductRow
+from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import SPOILT, FarmSettings
 
@@ -111,8 +116,17 @@ def test_f2_a_job_with_every_fault_comes_home_right_and_goes_out_to_the_client(
     assert [one["frame"] for one in run("rerender", job, "--yes", "--json", env=home).json["tasks"]] == [1020]
     run("retrieve", job, "--into", into, "--follow", env=home)
     assert run("review", job, env=home).code == 0
-    kept = list((into / "set-aside").rglob("*1020*attempt1.exr"))
-    assert len(kept) >= 1
+    kept = next((into / "set-aside").rglob("*beauty*1020*attempt1.exr"))
+    first = kept.read_bytes()
+    # a bad later attempt never stands in the place of a good earlier one
+    with closing(Ledger(tmp_path / "home/ledger.sqlite")) as book:
+        with book.writing() as session:
+            rows = products_of(job).where(AttemptRow.frame == 1020, ProductRow.output == "Beauty", ProductRow.home)
+            for row in session.scalars(rows):
+                row.verdict = (Verdict.GOOD if row.attempt.number == 1 else Verdict.BAD).value
+                row.decision = None
+        assert put_better_in_place(book, job) == 1 and put_better_in_place(book, job) == 0
+    assert (into / "Beauty/lantern_quay_beauty.1020.exr").read_bytes() == first and not kept.exists()
 
 
 def test_f5_what_a_person_accepts_is_not_suspect_again(

@@ -184,7 +184,10 @@ D = Delivery
         ([D("a", 1, 1, Verdict.BAD), D("b", 2, 1)], 1),
         ([D("a", 1, 1, Verdict.SUSPECT), D("b", 2, 1, Verdict.GOOD)], 1),
         ([D("a", 1, 1, Verdict.BAD), D("b", 2, 1, Verdict.BAD)], 0),
-        ([D("a", 1, 1, Verdict.GOOD), D("a", 1, 2, Verdict.BAD), D("b", 2, 5, Verdict.GOOD)], 2),
+        ([D("a", 1, 1, Verdict.GOOD), D("a", 1, 2, Verdict.BAD), D("b", 2, 5, Verdict.GOOD)], 0),
+        ([D("a", 1, 1, Verdict.GOOD), D("a", 1, 2)], 1),
+        ([D("a", 1, 1, Verdict.GOOD), D("a", 1, 2, Verdict.SUSPECT)], 1),
+        ([D("a", 1, 1, Verdict.SUSPECT), D("a", 1, 2, Verdict.BAD)], 1),
     ],
 )
 def test_of_several_deliveries_one_counts_whatever_their_order(deliveries: list[Delivery], counts: int | None) -> None:

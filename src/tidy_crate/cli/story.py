@@ -145,7 +145,9 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     step("Render that one again, on its own number.", "rerender", job, "--yes")
     step("Wait for it, and bring it home.", "retrieve", job, "--into", "frames", "--follow")
     step("Look again, and draw a contact sheet.", "review", job, "--sheet", "contact-sheet.png")
+    step("Write them as the brief orders them, with their digests.", "deliver", job, "-o", "delivery")
     step("How did the estimate do?", "estimate", "--accuracy")
+    step("Write the record: what was asked, found, rendered again and paid.", "report", job, "-o", "report.html")
     return _outcome(teller, job, folder)
 
 
@@ -161,6 +163,7 @@ def _outcome(teller: _Teller, job: str, folder: Path) -> dict[str, Any]:
         "folder": str(folder),
         "frames": str(folder / "frames"),
         "contact_sheet": str(folder / "contact-sheet.png"),
+        "report": str(folder / "report.html"),
         "counts": {verdict.value: verdicts.count(verdict.value) for verdict in Verdict},
         "cost": str(view.cost),
         "currency": view.currency,
@@ -224,6 +227,7 @@ def _end(talk: Talk, folder: Path, document: dict[str, Any]) -> None:
         talk.out,
         [
             ("contact sheet", document["contact_sheet"]),
+            ("report", document["report"]),
             ("cost", f"{money(Decimal(document['cost']), currency)}, one frame rendered twice"),
             ("estimate", f"{money(Decimal(estimated['likely']), currency)}, between {low} and {high}"),
             (

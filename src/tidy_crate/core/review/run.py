@@ -16,6 +16,7 @@ from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.job.accepting import accepted_frames
 from tidy_crate.core.job.ledger import Ledger, now, products_of, submissions_of
+from tidy_crate.core.job.standing import put_better_in_place
 from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow, seconds_between
 from tidy_crate.core.model import Model
@@ -127,6 +128,9 @@ def review_job(
     review = run.judge(list(wanted.values()), progress)
     review = _with_decisions(ledger, name, _with_test_frames(Path(job.crate), content, review))
     _note(ledger, name, review)
+    if put_better_in_place(ledger, name):
+        # what stands there now was judged before
+        return review_job(ledger, name, progress, rules=rules, meant=meant, explain=explain)
     return review
 
 

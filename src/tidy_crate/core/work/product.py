@@ -107,12 +107,15 @@ _STANDING = {Verdict.GOOD: 0, None: 1, Verdict.SUSPECT: 2, Verdict.BAD: 3, Verdi
 def in_use(deliveries: Iterable[Delivery]) -> Delivery | None:
     """Return the delivery that counts for a task and output, None for none.
 
-    Of one submission the newest attempt counts, since somebody asked for it. Of several submissions the better verdict
+    Of one submission the newest attempt counts, since somebody asked for it; but not a bad one where an earlier one is
+    good, as when only another output of its task was to be rendered again. Of several submissions the better verdict
     counts, then the earlier submission: a second farm's copy of the same frame changes nothing at home.
     """
     newest: dict[int, Delivery] = {}
-    for one in deliveries:
-        if one.submission not in newest or newest[one.submission].attempt < one.attempt:
+    for one in sorted(deliveries, key=lambda one: one.attempt):
+        last = newest.get(one.submission)
+        worse = one.verdict in (Verdict.BAD, Verdict.MISSING) and last is not None and last.verdict is Verdict.GOOD
+        if not worse:
             newest[one.submission] = one
     return min(newest.values(), key=lambda one: (_STANDING[one.verdict], one.submission), default=None)
 
