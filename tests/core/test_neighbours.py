@@ -283,3 +283,15 @@ def test_a_picture_has_a_look_unless_it_is_too_small() -> None:
     assert seen(A=plane) is not None and seen(R=plane[:4]) is None
     invalid = seen(R=plane * np.nan)
     assert invalid is not None and invalid.level == 0
+
+
+def test_f3_two_sequences_in_one_folder_are_judged_apart(tmp_path: Path) -> None:
+    write(tmp_path, dict.fromkeys(range(1, 11), 0.3))
+    for frame in range(1, 11):
+        (tmp_path / f"x.{frame:04d}.exr").rename(tmp_path / f"dusk_v2.{frame:04d}.exr")
+    write(tmp_path, dict.fromkeys(range(1, 11), 1.9))
+    frames = review_folder(tmp_path, None).frames
+    assert {one.verdict for one in frames} == {Verdict.GOOD}
+    assert [(one.output, one.frame) for one in frames] == [
+        (name, frame) for name in ("dusk_v2", "x") for frame in range(1, 11)
+    ]

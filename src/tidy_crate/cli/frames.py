@@ -105,6 +105,11 @@ def register(app: typer.Typer) -> None:
         talk.result(result.model_dump(mode="json") | {"counts": counts}, lambda console: _show(console, result))
         if sheet is not None:
             talk.say(f"Contact sheet: {sheet}")
+        if not Path(what).is_dir() and not result.clean:
+            bad = result.count(Verdict.BAD) + result.count(Verdict.MISSING)
+            talk.say(f"Next: tidy-crate rerender {what}{'' if bad else ' --suspect'}")
+            if result.count(Verdict.SUSPECT):
+                talk.say(f"Or: tidy-crate accept {what} --verdict suspect --ask")
         if not result.clean:
             raise typer.Exit(1)
 

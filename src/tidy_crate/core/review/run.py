@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from itertools import groupby, pairwise
@@ -252,8 +253,23 @@ def _found(folder: Path) -> Iterator[_Wanted]:
     for place, paths in groupby(found, key=lambda path: path.parent):
         names = [path.name for path in paths]
         numbers = frame_numbers(names)
+        series = {name: _series(name, numbers[name]) for name in names}
+        several = len(set(series.values())) > 1
         for name in names:
-            yield _Wanted(Task("", numbers[name] or 0), place.name, place / name, Expected())
+            output = series[name] if several else place.name
+            yield _Wanted(Task("", numbers[name] or 0), output, place / name, Expected())
+
+
+def _series(name: str, number: int | None) -> str:
+    """The name of the sequence that a file belongs to: its own without its number and what is around that."""
+    stem, _, ending = name.rpartition(".")
+    if number is None:
+        return stem
+    runs = [run for run in re.finditer(r"\d+", stem) if int(run[0]) == abs(number)]
+    if runs:
+        first, after = runs[-1].span()
+        stem = f"{stem[:first].rstrip('._- ')} {stem[after:].lstrip('._- ')}".strip()
+    return stem or ending
 
 
 def _promised(
