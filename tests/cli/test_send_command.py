@@ -111,7 +111,7 @@ def test_s9_hundreds_of_variants_go_as_one_job_or_as_one_each(run: Run, home: di
 def test_u6_two_farms_share_a_job_one_dies_and_the_other_takes_the_rest(
     packed: tuple[SceneContext, Path], run: Run, home: dict[str, str], tmp_path: Path
 ) -> None:
-    with farms(tmp_path, "gull", "tern", clock=40, startup_seconds=2) as (gull, tern):
+    with farms(tmp_path, "gull", "tern", clock=16, startup_seconds=2) as (gull, tern):
         words = ("--share", "gull=1", "--share", "tern=2", "--batch", "2", "--yes", "--json")
         out = run("send", packed[1], "--farm", gull, "--farm", tern, *words, env=home)
         assert out.code == 0, out.err

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import base64
 import tempfile
+from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from tidy_crate.cli.show import counted, duration, money, size
+from tidy_crate.cli.html import filled
+from tidy_crate.cli.show import counted, duration, money, size, sums
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.errors import WrongUsage
 
@@ -20,36 +22,27 @@ MOST = 60
 
 def page(found: Record) -> bytes:
     """Return the page."""
-    from jinja2 import Environment, PackageLoader, StrictUndefined
-
-    templates = Environment(
-        loader=PackageLoader("tidy_crate.cli"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
-        lstrip_blocks=True,
-    )  # fmt: skip
-    return (
-        templates.get_template("report.html.j2")
-        .render(
-            found=found,
-            most=MOST,
-            sheets=_sheets(found),
-            timeline=_timeline(found),
-            paid=_paid(found),
-            poor=_grouped(found),
-            money=money,
-            duration=duration,
-            size=size,
-            counted=counted,
-            total=sum(found.counts.values()),
-        )
-        .encode()
+    return filled(
+        "report.html.j2",
+        found=found,
+        most=MOST,
+        sheets=_sheets(found),
+        timeline=_timeline(found),
+        paid=_paid(found),
+        poor=_grouped(found),
+        money=money,
+        duration=duration,
+        size=size,
+        counted=counted,
+        total=sum(found.counts.values()),
     )
 
 
 def _paid(found: Record) -> str:
-    sums: dict[str, object] = {}
+    costs: dict[str, Decimal] = {}
     for one in found.submissions:
-        sums[one.currency] = sums.get(one.currency, 0) + one.cost  # type: ignore[operator]
-    return " + ".join(money(value, currency) for currency, value in sums.items()) or "nothing"  # type: ignore[arg-type]
+        costs[one.currency] = costs.get(one.currency, Decimal(0)) + one.cost
+    return sums(costs) or "nothing"
 
 
 def _grouped(found: Record) -> list[tuple[str, str, str, str]]:

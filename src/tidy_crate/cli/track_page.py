@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from tidy_crate.cli.html import filled
 from tidy_crate.cli.show import duration, money, sums
 from tidy_crate.cli.track_view import HEADINGS, MARKS, MEANINGS, NEXT
 
@@ -19,34 +20,25 @@ CELLS = 1200
 
 def page(view: JobView, grid: Grid, now: datetime) -> bytes:
     """Return the page. It holds all it needs, and asks for itself again while the job goes on."""
-    from jinja2 import Environment, PackageLoader, StrictUndefined
-
-    templates = Environment(
-        loader=PackageLoader("tidy_crate.cli"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
-        lstrip_blocks=True,
-    )  # fmt: skip
     ended = view.state in HEADINGS
     used = {MARKS.get(one.state, ("?", ""))[0] for one in grid.cells}
-    return (
-        templates.get_template("track.html.j2")
-        .render(
-            view=view,
-            grid=grid,
-            rows=_rows(grid),
-            marks={name: mark for name, (mark, _) in MARKS.items()},
-            legend=[(mark, word, _kind(mark)) for mark, word in MEANINGS.items() if mark in used],
-            now=f"{now.astimezone():%a %d %b %H:%M:%S}",
-            refresh=None if ended and not view.billing else SECONDS,
-            share=100 * view.done // max(1, view.total),
-            so_far=sums(view.costs) or "nothing yet",
-            left=duration(view.forecast.seconds_left) if view.forecast.seconds_left is not None else None,
-            finish=f"{view.finish.astimezone():%a %d %b %H:%M}" if view.finish and not ended else None,
-            next=NEXT.get(view.state, "").format(job=view.job),
-            ended=HEADINGS.get(view.state, ""),
-            money=money,
-            duration=duration,
-        )
-        .encode()
+    return filled(
+        "track.html.j2",
+        view=view,
+        grid=grid,
+        rows=_rows(grid),
+        marks={name: mark for name, (mark, _) in MARKS.items()},
+        legend=[(mark, word, _kind(mark)) for mark, word in MEANINGS.items() if mark in used],
+        now=f"{now.astimezone():%a %d %b %H:%M:%S}",
+        refresh=None if ended and not view.billing else SECONDS,
+        share=100 * view.done // max(1, view.total),
+        so_far=sums(view.costs) or "nothing yet",
+        left=duration(view.forecast.seconds_left) if view.forecast.seconds_left is not None else None,
+        finish=f"{view.finish.astimezone():%a %d %b %H:%M}" if view.finish and not ended else None,
+        next=NEXT.get(view.state, "").format(job=view.job),
+        ended=HEADINGS.get(view.state, ""),
+        money=money,
+        duration=duration,
     )
 
 

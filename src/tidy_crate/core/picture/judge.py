@@ -172,7 +172,8 @@ def _invalid(found: dict[str, Invalid]) -> list[str]:
     told = []
     for (count, (left, top, right, bottom)), names in alike.items():
         where = "single pixels" if count <= FIREFLIES else f"{right - left} x {bottom - top} pixels"
-        told.append(f"{count} invalid numbers in {', '.join(sorted(names))}: {where}, from {left}, {top}")
+        names.sort(key=lambda name: ("RGBA".find(name[-1:]) % 5, name))
+        told.append(f"{count} invalid numbers in {', '.join(names)}: {where}, from {left}, {top}")
     return told
 
 

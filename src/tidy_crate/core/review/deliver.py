@@ -13,12 +13,12 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import Blocked, TidyCrateError, WrongUsage
 from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, refuse_links, write_bytes
 from tidy_crate.core.handles import writable
-from tidy_crate.core.job.ledger import Ledger, products_of, submissions_of
+from tidy_crate.core.job.ledger import Ledger, submissions_of
 from tidy_crate.core.job.retrieve import Unavailable
 from tidy_crate.core.job.submission import Ordered
-from tidy_crate.core.job.tables import TASK_KEY, ProductRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.review.at_home import AtHome, at_home
 from tidy_crate.core.review.stitch import whole_tasks
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.product import below
@@ -26,6 +26,12 @@ from tidy_crate.core.work.task import Task, TaskKey, TaskOutput
 
 # a line for each file, as `b3sum --check` reads it
 DIGESTS = "digests.txt"
+_NOT_TAKEN = {
+    None: "it was not reviewed",
+    Verdict.SUSPECT: "it is suspect: accept or reject it",
+    Verdict.BAD: "it is bad: rerender it",
+    Verdict.MISSING: "it is missing",
+}
 
 
 class DeliveredFrame(TaskOutput):
@@ -74,7 +80,7 @@ def deliver(ledger: Ledger, name: str, target: Path, progress: Progress = silent
         remedy = f"tidy-crate retrieve {name} --into DIR" if job.into is None else f"tidy-crate review {name}"
         raise WrongUsage(what, name, remedy)
     content, into = job.packing_list(), Path(job.into)
-    home = _at_home(ledger, name)
+    home = at_home(ledger, name)
     sources: dict[tuple[TaskKey, str], _Source] = {}
     missing: list[Unavailable] = []
     for row in submissions:
@@ -97,48 +103,32 @@ def deliver(ledger: Ledger, name: str, target: Path, progress: Progress = silent
     return Delivered(job=name, to=target, delivered=done, missing=())
 
 
-def _at_home(ledger: Ledger, name: str) -> dict[tuple[TaskKey, str], tuple[Path, str | None, str | None]]:
-    """By task and output: the file in use, its digest, and its verdict."""
-    columns = (*TASK_KEY, ProductRow.output, ProductRow.path, ProductRow.blake3, ProductRow.verdict)
-    found: dict[tuple[TaskKey, str], tuple[Path, str | None, str | None]] = {}
-    with ledger.reading() as session:
-        query = products_of(name, *columns).where(ProductRow.home, ProductRow.in_use)
-        for *key, output, path, blake3, verdict in session.execute(query):
-            found[(tuple(key), output)] = (Path(path or ""), blake3 or None, verdict)
-    return found
-
-
 def _source(
     content: PackingList,
     task: Task,
     output: str,
-    home: dict[tuple[TaskKey, str], tuple[Path, str | None, str | None]],
+    home: dict[tuple[TaskKey, str], AtHome],
     into: Path,
     *,
     split: bool,
 ) -> _Source | str:
     """Where a frame is taken from; or why it cannot be delivered."""
     own = content.product_path(output, task)
-    verdict: str | None
     if split:
-        path, blake3, verdict = below(into, own), None, Verdict.GOOD.value
-        if not path.is_file():
+        found = AtHome(below(into, own), None, Verdict.GOOD)
+        if not found.path.is_file():
             return "its parts were not put together: tidy-crate stitch"
     elif (task.key, output) not in home:
         return "it is not at home"
     else:
-        path, blake3, verdict = home[(task.key, output)]
-    if verdict != Verdict.GOOD.value:
-        return {
-            None: "it was not reviewed",
-            Verdict.SUSPECT.value: "it is suspect: accept or reject it",
-            Verdict.BAD.value: "it is bad: rerender it",
-        }.get(verdict, "it is missing")
+        found = home[(task.key, output)]
+    if found.verdict is not Verdict.GOOD:
+        return _NOT_TAKEN[found.verdict]
     ordered = _format(content, output)
     ending = own.suffix.lower().lstrip(".")
     if ordered is not None and ordered != ending:
         return f"it is {ending}, and the brief orders {ordered}"
-    return _Source(task, output, path, _name(content, task, output, own), blake3)
+    return _Source(task, output, found.path, _name(content, task, output, own), found.blake3)
 
 
 def _format(content: PackingList, output: str) -> str | None:

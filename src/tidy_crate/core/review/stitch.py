@@ -8,13 +8,13 @@ from pathlib import Path, PurePosixPath
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.files import os_reason, refuse_links
-from tidy_crate.core.job.ledger import Ledger, products_of, submissions_of
+from tidy_crate.core.job.ledger import Ledger, submissions_of
 from tidy_crate.core.job.retrieve import Unavailable
 from tidy_crate.core.job.submission import Ordered
-from tidy_crate.core.job.tables import TASK_KEY, ProductRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.picture.join import PartError, Piece, join
 from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.review.at_home import AtHome, at_home
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.parts import samples_of, window
 from tidy_crate.core.work.product import below
@@ -79,7 +79,7 @@ def stitch(ledger: Ledger, name: str, progress: Progress = silent) -> Stitched:
             known += [part for part in parts if part not in known]
     if not work:
         raise WrongUsage("no picture of this job is split into tiles or shares", name)
-    home = _at_home(ledger, name)
+    home = at_home(ledger, name)
     stitched: list[StitchedFrame] = []
     missing: list[Unavailable] = []
     wrong: list[Unavailable] = []
@@ -97,24 +97,12 @@ def stitch(ledger: Ledger, name: str, progress: Progress = silent) -> Stitched:
     return Stitched(job=name, stitched=tuple(stitched), missing=tuple(missing), wrong=tuple(wrong))
 
 
-def _at_home(ledger: Ledger, name: str) -> dict[tuple[TaskKey, str], tuple[Path, bool]]:
-    """By task and output, where its file is, and whether the review calls it bad."""
-    columns = (*TASK_KEY, ProductRow.output, ProductRow.path, ProductRow.verdict)
-    found: dict[tuple[TaskKey, str], tuple[Path, bool]] = {}
-    with ledger.reading() as session:
-        for *key, output, path, verdict in session.execute(
-            products_of(name, *columns).where(ProductRow.home, ProductRow.in_use)
-        ):
-            found[(tuple(key), output)] = (Path(path or ""), verdict == Verdict.BAD.value)
-    return found
-
-
 def _one(
     content: PackingList,
     request: RenderRequest,
     task: Task,
     output: str,
-    home: dict[tuple[TaskKey, str], tuple[Path, bool]],
+    home: dict[tuple[TaskKey, str], AtHome],
     into: Path,
     target: PurePosixPath,
 ) -> StitchedFrame | tuple[list[Unavailable], list[Unavailable]]:
@@ -125,13 +113,13 @@ def _one(
     ]
     missing, pieces = [], []
     for part in parts:
-        path, bad = home.get((part.key, output), (None, False))
-        if path is None or bad:
-            why = "it is bad, by the review" if bad else "it is not at home"
+        found = home.get((part.key, output))
+        if found is None or found.verdict is Verdict.BAD:
+            why = "it is not at home" if found is None else "it is bad, by the review"
             missing.append(Unavailable.of(part, output, why=why))
             continue
         own = window(request.width, request.height, request.tiles, part.tile)
-        pieces.append(Piece(path, own, _weight(request, part.share), part.share in (None, 0)))
+        pieces.append(Piece(found.path, own, _weight(request, part.share), part.share in (None, 0)))
     if missing:
         return missing, []
     place = below(into, target)
