@@ -9,8 +9,9 @@ import os
 import queue
 import subprocess
 import threading
-from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
@@ -25,6 +26,8 @@ from tidy_crate.core.work.attempt import Verdict
 MOST_SECONDS = 600.0
 # bytes of files below which starting a second process takes longer than looking
 WORTH_PROCESSES = 24 << 20
+# frames for each process that are read before their turn
+AHEAD = 4
 # bytes of one answer
 _LONGEST = 64 << 20
 
@@ -78,11 +81,11 @@ class FrameReaders:
 
     def judge(self, frames: Sequence[Looked]) -> Iterator[Judgement]:
         """Judge frames, in their order."""
-        orders = [
+        orders = (
             {"do": "judge", "path": os.fspath(one.path), "expected": one.expected.model_dump(mode="json")}
             for one in frames
-        ]
-        for answer in self._threads.map(self._ask, orders):
+        )
+        for answer in self._in_turn(orders):
             if answer.broke is not None:
                 yield Judgement(verdict=Verdict.BAD, reasons=(answer.broke,))
             else:
@@ -90,14 +93,24 @@ class FrameReaders:
 
     def thumbnails(self, paths: Sequence[Path], width: int, height: int) -> Iterator[Thumbnail | None]:
         """Shrink frames, in their order. None for one that cannot be read. width, height: at most, in pixels."""
-        orders = [{"do": "thumbnail", "path": os.fspath(path), "width": width, "height": height} for path in paths]
-        for answer in self._threads.map(self._ask, orders):
+        orders = ({"do": "thumbnail", "path": os.fspath(path), "width": width, "height": height} for path in paths)
+        for answer in self._in_turn(orders):
             said = answer.said
             yield Thumbnail(said["width"], said["height"], base64.b64decode(said["pixels"])) if said else None
 
     def whole(self, path: Path) -> bool:
         """Return whether a frame can be read to its end. It may be asked from several threads."""
         return self._ask({"do": "whole", "path": os.fspath(path)}).said is True
+
+    def _in_turn(self, orders: Iterable[dict[str, Any]]) -> Iterator[_Answer]:
+        """Yield answers in the order of their orders. No more are given than a few ahead: answers take memory."""
+        waiting: deque[Future[_Answer]] = deque()
+        for order in orders:
+            waiting.append(self._threads.submit(self._ask, order))
+            if len(waiting) > AHEAD * len(self._readers):
+                yield waiting.popleft().result()
+        while waiting:
+            yield waiting.popleft().result()
 
     def _ask(self, order: dict[str, Any]) -> _Answer:
         reader = self._idle.get()

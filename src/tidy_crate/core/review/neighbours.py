@@ -7,7 +7,7 @@ limits of its own. Memory: the looks of a few frames, and some numbers of each.
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields
 
 import numpy as np
 
@@ -43,6 +43,9 @@ class Difference:
     """Power of two."""
 
 
+COLUMNS = tuple(one.name for one in fields(Difference))
+
+
 @dataclass(frozen=True, slots=True)
 class Step:
     """From one frame to the next."""
@@ -65,8 +68,11 @@ class Measured:
     frames: list[int] = field(default_factory=list)
     steps: list[Step | None] = field(default_factory=list)
     """From the frame before; None where that is not known."""
-    asides: list[tuple[Difference, ...]] = field(default_factory=list)
-    """Of the runs of 1, 2, … frames that end before this frame, whose other side is known."""
+    asides: list[np.ndarray] = field(default_factory=list)
+    """Of the runs of 1, 2, … frames that end before this frame, whose other side is known.
+
+    A row for each run, a column for each of `COLUMNS`; 32-bit.
+    """
     levels: list[float] = field(default_factory=list)
     noises: list[float] = field(default_factory=list)
     marks: list[bytes] = field(default_factory=list)
@@ -94,20 +100,20 @@ class Neighbours:
         found.noises.append(float(np.median(look.noise)))
         found.marks.append(look.mark)
         found.steps.append(self._step() if len(near) > 1 else None)
-        runs = (list(near)[-length - 2 :] for length in range(1, len(near) - 1))
-        found.asides.append(tuple(_aside(run[0], run[1:-1], run[-1]) for run in runs))
+        found.asides.append(_asides(list(near)) if len(near) > 2 else np.zeros((0, len(COLUMNS)), np.float32))
 
     def _step(self) -> Step:
         before, now = self._near[-2], self._near[-1]
         points = now.points.astype(np.float32)
         twice = self._near[-3].points.astype(np.float32) if len(self._near) > 2 else np.float32("nan")
+        (change,) = _differences(
+            (now.cells - before.cells)[None],
+            (now.vivid - before.vivid)[None],
+            (_noise(now) - _noise(before))[None],
+            [_new_flat(now.flat, before.flat) + _new_flat(before.flat, now.flat)],
+        ).tolist()
         return Step(
-            change=_difference(
-                now.cells - before.cells,
-                now.vivid - before.vivid,
-                _stops_of_noise([now]) - _stops_of_noise([before]),
-                _new_flat([now], [before]) + _new_flat([before], [now]),
-            ),
+            change=Difference(*change),
             points=float(np.abs(points - before.points.astype(np.float32)).mean()),
             points_twice=float(np.abs(points - twice).mean()),
             likeness=_likeness(before.cells[..., 0], now.cells[..., 0]),
@@ -115,41 +121,52 @@ class Neighbours:
         )
 
 
-def _aside(before: Look, run: list[Look], after: Look) -> Difference:
-    cells = np.mean([one.cells for one in run], axis=0) if len(run) > 1 else run[0].cells
-    vivid = np.mean([one.vivid for one in run], axis=0) - np.maximum(before.vivid, after.vivid)
-    found = _difference(
-        _outside(cells, before.cells, after.cells),
-        np.maximum(vivid, 0),
-        _outside(_stops_of_noise(run), _stops_of_noise([before]), _stops_of_noise([after])),
-        _new_flat(run, [before, after]),
+def _asides(near: list[Look]) -> np.ndarray:
+    """Measure the runs of 1, 2, … frames before the last one. The frame before a run is its other side."""
+    *before, after = near
+    count = len(before) - 1
+    lengths = np.arange(1, count + 1)
+    cells = np.stack([one.cells for one in before])
+    vivid = np.stack([one.vivid for one in before])
+    noise = np.stack([_noise(one) for one in before])
+    runs, sides = _means(cells, lengths), cells[-2::-1]
+    found = _differences(
+        _outside(runs, sides, after.cells),
+        np.maximum(_means(vivid, lengths) - np.maximum(vivid[-2::-1], after.vivid), 0),
+        _outside(_means(noise, lengths), noise[-2::-1], _noise(after)),
+        _flat_runs(before, after),
     )
     # of the mean brightness apart: when everything moves, each cell spans a lot and the mean hardly anything
-    level = _outside(cells[..., 0].mean(), before.cells[..., 0].mean(), after.cells[..., 0].mean())
-    return replace(found, level=float(level))
+    levels = [one[..., 0].mean(axis=(-2, -1)) for one in (runs, sides, after.cells)]
+    found[:, 0] = _outside(levels[0], levels[1], levels[2])
+    return found
 
 
-def _difference(cells: np.ndarray, vivid: np.ndarray, noise: np.ndarray, flat: int) -> Difference:
-    """cells: differences, of the shape of `Look.cells`. noise: differences in stops, by region."""
-    stops = cells[..., 0]
+def _means(values: np.ndarray, lengths: np.ndarray) -> np.ndarray:
+    """The means of the last 1, 2, … values, without the first one."""
+    shape = (-1, *[1] * (values.ndim - 1))
+    return np.asarray(np.cumsum(values[:0:-1], axis=0) / lengths.reshape(shape).astype(np.float32))
+
+
+def _differences(cells: np.ndarray, vivid: np.ndarray, noise: np.ndarray, flat: list[int]) -> np.ndarray:
+    """Sum differences up: a row for each, a column for each of `COLUMNS`. noise: in stops, by region."""
+    stops = cells[..., 0].reshape(len(cells), -1)
     size = np.abs(stops)
-    all_over = float(np.median(noise))
-    return Difference(
-        level=float(stops.mean()),
-        brightness=float(np.median(stops)),
-        picture=float(size.mean()),
-        part=_most(size),
-        colour=float(np.hypot(cells[..., 1], cells[..., 2]).mean()),
-        vivid=float(np.abs(vivid).mean()),
-        flat=float(flat),
-        noise=all_over,
-        patch=float(np.abs(noise - all_over).max()),
+    regions = noise.reshape(len(noise), -1)
+    all_over = np.median(regions, axis=1)
+    most = max(1, round(size.shape[1] * PART))
+    columns = (
+        stops.mean(axis=1),
+        np.median(stops, axis=1),
+        size.mean(axis=1),
+        np.partition(size, -most, axis=1)[:, -most:].mean(axis=1),
+        np.hypot(cells[..., 1], cells[..., 2]).mean(axis=(1, 2)),
+        np.abs(vivid).mean(axis=(1, 2)),
+        flat,
+        all_over,
+        np.abs(regions - all_over[:, None]).max(axis=1),
     )
-
-
-def _most(values: np.ndarray) -> float:
-    count = max(1, round(values.size * PART))
-    return float(np.partition(values.ravel(), -count)[-count:].mean())
+    return np.stack([np.asarray(one, np.float32) for one in columns], axis=1)
 
 
 def _likeness(one: np.ndarray, other: np.ndarray) -> float:
@@ -162,20 +179,26 @@ def _outside(values: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarr
     return np.asarray(values - np.clip(values, np.minimum(one, other), np.maximum(one, other)))
 
 
-def _stops_of_noise(looks: list[Look]) -> np.ndarray:
-    return np.asarray(np.mean([np.log2(one.noise + QUIET) for one in looks], axis=0))
+def _noise(look: Look) -> np.ndarray:
+    return np.log2(look.noise + QUIET)
 
 
-def _new_flat(run: list[Look], sides: list[Look]) -> int:
-    """Count the small cells that are flat in the whole run, and neither they nor those beside them on a side of it."""
-    flat = run[0].flat
-    if any(one.flat.shape != flat.shape for one in (*run, *sides)):
+def _flat_runs(before: list[Look], after: Look) -> list[int]:
+    """For the runs of 1, 2, … frames: cells that are flat in all of it, and on no side of it."""
+    if any(one.flat.shape != after.flat.shape for one in before):
+        return [0] * (len(before) - 1)
+    found = []
+    flat = np.ones_like(after.flat)
+    for index in range(len(before) - 1, 0, -1):
+        flat = flat & before[index].flat
+        found.append(_new_flat(flat, before[index - 1].flat | after.flat) if flat.any() else 0)
+    return found
+
+
+def _new_flat(flat: np.ndarray, known: np.ndarray) -> int:
+    """Count the small cells that are flat, and neither they nor those beside them were known to be."""
+    if flat.shape != known.shape or not flat.any():
         return 0
-    for one in run[1:]:
-        flat = flat & one.flat
-    if not flat.any():
-        return 0
-    known = sides[0].flat | sides[-1].flat
     return int(np.count_nonzero(flat & ~_grown(known)))
 
 

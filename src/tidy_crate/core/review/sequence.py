@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
-from tidy_crate.core.review.neighbours import LONGEST, Difference, Measured, Step
+from tidy_crate.core.review.neighbours import COLUMNS, LONGEST, Difference, Measured, Step
 from tidy_crate.core.review.nodes import Rendered
 from tidy_crate.core.review.repeats import repeats
 from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
@@ -61,32 +61,47 @@ class _Event:
 @dataclass(frozen=True)
 class _Feature:
     kind: Kind
-    of: Callable[[Difference], float]
-    limit: Callable[[ReviewRules], float]
+    column: str
+    """Of a `Difference`."""
+    rule: str
+    """The field of the rules that is its limit."""
     text: str
     content: bool = True
     """Whether it may be a part of the shot when it comes often."""
 
+    def of(self, change: Difference) -> float:
+        """The figure of a step."""
+        return float(getattr(change, self.column))
+
+    def of_runs(self, measured: Measured, length: int) -> np.ndarray:
+        """The figures of all runs of a length, by the index of the frame after them; not a number where unknown."""
+        column = COLUMNS.index(self.column)
+        return np.array([one[length - 1, column] if len(one) >= length else np.nan for one in measured.asides])
+
+    def limit(self, rules: ReviewRules) -> float:
+        """From where on it is a sign."""
+        return float(getattr(rules, self.rule))
+
 
 _FEATURES = (
-    _Feature(Kind.LEVEL, lambda a: a.level, lambda r: r.brightness,
+    _Feature(Kind.LEVEL, "level", "brightness",
              "as a whole it is {figure:+.2f} stops off the frames on both sides"),
-    _Feature(Kind.BRIGHTNESS, lambda a: a.brightness, lambda r: r.brightness,
+    _Feature(Kind.BRIGHTNESS, "brightness", "brightness",
              "it is {figure:+.2f} stops off the frames on both sides, over most of the picture"),
-    _Feature(Kind.PICTURE, lambda a: a.picture, lambda r: r.picture,
+    _Feature(Kind.PICTURE, "picture", "picture",
              "its picture differs from the frames on both sides, by {figure:.2f} stops on average"),
-    _Feature(Kind.PART, lambda a: a.part, lambda r: r.part,
+    _Feature(Kind.PART, "part", "part",
              "a part of it differs from the frames on both sides, by {figure:.2f} stops"),
-    _Feature(Kind.COLOUR, lambda a: a.colour, lambda r: r.colour,
+    _Feature(Kind.COLOUR, "colour", "colour",
              "its colours differ from the frames on both sides, by {figure:.3f} on average"),
-    _Feature(Kind.VIVID, lambda a: a.vivid, lambda r: r.vivid,
+    _Feature(Kind.VIVID, "vivid", "vivid",
              "{figure:.1%} of it is of one saturated colour that both sides lack, as a missing texture is"),
-    _Feature(Kind.FLAT, lambda a: a.flat, lambda r: r.flat,
+    _Feature(Kind.FLAT, "flat", "flat",
              "{figure:.0f} small cells have no detail where the frames on both sides have some: unfinished or lost",
              content=False),
-    _Feature(Kind.NOISE, lambda a: a.noise, lambda r: r.noise,
+    _Feature(Kind.NOISE, "noise", "noise",
              "its noise is {times:.2f} times that of the frames on both sides"),
-    _Feature(Kind.PATCH, lambda a: a.patch, lambda r: r.patch,
+    _Feature(Kind.PATCH, "patch", "patch",
              "the noise of a part of it is {times:.1f} times off the rest, unlike on both sides"),
 )  # fmt: skip
 
@@ -144,11 +159,7 @@ def _asides(measured: Measured, rules: ReviewRules) -> list[_Event]:
 
 def _candidates(measured: Measured, rules: ReviewRules, feature: _Feature, length: int) -> Iterable[_Event]:
     """Runs of a length, by one feature. A run ends before the frame with the index at which its values are kept."""
-    count = len(measured.frames)
-    values = np.full(count, np.nan)
-    for index, asides in enumerate(measured.asides):
-        if len(asides) >= length:
-            values[index] = feature.of(asides[length - 1])
+    values = feature.of_runs(measured, length)
     sizes = np.abs(values)
     least = feature.limit(rules)
     for index in map(int, np.flatnonzero(sizes >= least)):
@@ -312,13 +323,13 @@ def explained(measured: Measured, rules: ReviewRules, frame: int) -> tuple[Figur
     index = measured.frames.index(frame)
     found = []
     after = index + 1
-    if after < len(measured.frames) and measured.asides[after]:
+    if after < len(measured.frames) and len(measured.asides[after]):
         for feature in _FEATURES:
-            sizes = np.array([abs(feature.of(asides[0])) if asides else np.nan for asides in measured.asides])
-            usual = _usual_aside(sizes, after, 1)
+            values = feature.of_runs(measured, 1)
+            usual = _usual_aside(np.abs(values), after, 1)
             least = feature.limit(rules)
             limit = max(least, rules.times * usual) if usual is not None else UNKNOWN * least
-            found.append(_figure(feature.kind, "off both sides", feature.of(measured.asides[after][0]), usual, limit))
+            found.append(_figure(feature.kind, "off both sides", float(values[after]), usual, limit))
     step = measured.steps[index]
     if step is not None:
         for what, size, least in (
