@@ -20,6 +20,8 @@ from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.picture.decode import frame_blocks, reads_to_the_end
 from tidy_crate.core.picture.judge import Expected, judge_file, pass_channels
 from tidy_crate.core.picture.readers import FrameReaders, Looked
+from tidy_crate.core.picture.thumbnail import thumbnail
+from tidy_crate.core.picture.tone import tone_of
 from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sheet import write_contact_sheet
 from tidy_crate.core.scene.model import Pass
@@ -333,3 +335,32 @@ def test_f3_invalid_numbers_are_told_with_their_place(tmp_path: Path) -> None:
     judged = judge_file(tmp_path / "a.exr", Expected())
     assert judged.invalid["R"].count == 201 and judged.invalid["R"].box == (30, 3, 61, 20)
     assert judged.reasons == ("201 invalid numbers in R: 31 x 17 pixels, from 30, 3",)
+
+
+CONFIGURATION = """ocio_profile_version: 1
+roles: {scene_linear: lin, default: lin}
+displays:
+  screen:
+    - !<View> {name: half, colorspace: halved}
+active_displays: [screen]
+active_views: [half]
+colorspaces:
+  - !<ColorSpace> {name: lin}
+  - !<ColorSpace>
+    name: halved
+    from_reference: !<MatrixTransform> {matrix: [0.5, 0, 0, 0, 0, 0.5, 0, 0, 0, 0, 0.5, 0, 0, 0, 0, 1]}
+"""
+
+
+def test_f4_frames_are_shown_through_the_colour_configuration_of_the_scene(tmp_path: Path) -> None:
+    (tmp_path / "show.ocio").write_text(CONFIGURATION)
+    grey = np.full((2, 3, 3), 0.5, np.float32)
+    assert np.allclose(tone_of(tmp_path / "show.ocio", None)(grey), 0.25, atol=1e-3)
+    plain = tone_of(None, None)(grey)
+    assert np.allclose(plain, 0.7354, atol=1e-3)
+    # one that cannot be used counts as none
+    (tmp_path / "broken.ocio").write_text("no configuration")
+    assert np.allclose(tone_of(tmp_path / "broken.ocio", None)(grey), plain)
+    path = picture(tmp_path / "a.exr")
+    shown = [thumbnail(path, 32, 18, tone).pixels for tone in (None, tone_of(tmp_path / "show.ocio", None))]
+    assert np.frombuffer(shown[0], np.uint8).mean() > 1.5 * np.frombuffer(shown[1], np.uint8).mean()

@@ -20,7 +20,7 @@ Pictures = list[np.ndarray]
 
 @dataclass(frozen=True)
 class Scene:
-    """How a clean sequence looks."""
+    """The content of a clean sequence."""
 
     pan: float = 0.0
     """Pixels that the camera moves from frame to frame."""
@@ -29,7 +29,7 @@ class Scene:
     noise: float = 0.05
     """Relative noise of a pixel, as of a path tracer with few samples."""
     same_noise: bool = False
-    """Whether the noise is the same in each frame, as with a fixed seed."""
+    """True when the noise is the same in each frame, as with a fixed seed."""
     light: Callable[[int, np.random.Generator], float] = lambda frame, chance: 1.0
     """Brightness of a frame."""
     cut: int | None = None

@@ -32,17 +32,17 @@ class ReviewRules(Model):
     noise: Positive = 0.4
     """Factor, as a power of two, by which noise differs from the frames on both sides."""
     patch: Positive = 1.3
-    """The same of one 24th of the picture against the rest of it."""
+    """Factor, as a power of two, by which the noise of a 24th of the picture differs from the rest of it."""
     jump: Positive = 0.012
     """Stops by which a picture moves on at once, on average."""
     times: Annotated[float, Field(ge=1, le=1000)] = 2.5
-    """How many times what is usual around it a difference is at least."""
+    """A difference is at least this many times what is usual around it."""
     bad: Annotated[float, Field(ge=1, le=1000)] = 3.0
-    """How many times over its limit a difference makes a frame bad and not only suspect."""
+    """A difference of this many times its limit makes a frame bad and not only suspect."""
     slow: Annotated[float, Field(ge=1, le=1e6)] = 4.0
-    """How many times as long as its neighbours a frame rendered to be noted."""
+    """A frame that rendered this many times as long as its neighbours is noted."""
     neighbours: bool = True
-    """Whether frames are compared with their neighbours; not for a set of separate views."""
+    """False for a set of separate views: frames are not compared with their neighbours."""
     meant: str = ""
     """Frames at which flashes, cuts and black pictures are meant: a frame list."""
 

@@ -26,13 +26,13 @@ class Judged(TaskOutput):
     verdict: Verdict | None
     """Of the review, None before one."""
     decision: Verdict | None = None
-    """What a person decided: good or bad."""
+    """The decision of a person: good or bad."""
     reasons: tuple[str, ...] = ()
     because: str = ""
 
 
 class Decided(Model):
-    """What was decided, and which farms were told."""
+    """A decision about some products, and the farms that were told."""
 
     job: str
     decision: Verdict

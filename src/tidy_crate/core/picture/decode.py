@@ -26,7 +26,7 @@ _WIDE = {"I": 4, "F": 4, "I;16": 2, "I;16B": 2, "I;16L": 2, "1": 1}
 
 
 class Form(Model):
-    """How a frame is stored. Frames of one sequence have one form."""
+    """The storage of a frame: size, channels, compression. Frames of one sequence have one form."""
 
     width: int = 0
     height: int = 0
@@ -40,7 +40,7 @@ class Form(Model):
     compression: str = ""
     """The file format's word for it; empty where it says nothing."""
     colour: str = ""
-    """What it says of its colour space."""
+    """Its own statement of the colour space."""
     parts: int = 1
 
     @property

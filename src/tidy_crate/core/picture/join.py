@@ -49,11 +49,11 @@ class Piece:
     weight: float = 1.0
     """Its share of the samples of these pixels."""
     first: bool = True
-    """Whether passes that have no mean are taken from it: of one share of these pixels they are."""
+    """True when passes that have no mean are taken from it: one share of these pixels gives them."""
 
 
 def is_data(channel: str, passes: Sequence[Pass]) -> bool:
-    """Whether a channel's numbers have no mean."""
+    """Return True when a channel's numbers have no mean."""
     layer, _, last = channel.rpartition(".")
     own = next((one for one in passes if layer and one.name == layer), None)
     words = {layer.lower(), channel.lower()}

@@ -54,7 +54,7 @@ class Invalid(Model):
 
     count: int
     box: tuple[int, int, int, int]
-    """Where they are: left, top, right, bottom, in pixels from the top left; the last two not included."""
+    """Their box: left, top, right, bottom, in pixels from the top left; the last two not included."""
 
 
 class Judgement(Model):
@@ -63,11 +63,11 @@ class Judgement(Model):
     verdict: Verdict
     reasons: tuple[str, ...] = ()
     unchecked: tuple[str, ...] = ()
-    """What was not checked, because nothing says how it should be."""
+    """Names of checks that were left out, because nothing says how the frame should be."""
     form: Form | None = None
     """None where the header cannot be read."""
     black: bool = False
-    """Whether its colour is black all over."""
+    """True when its colour is black all over."""
     empty: tuple[str, ...] = ()
     """Channels that are 0 all over."""
     alpha: tuple[float, float, float] | None = None
@@ -78,7 +78,7 @@ class Judgement(Model):
 
     @property
     def look(self) -> Look | None:
-        """What it is compared by."""
+        """Return the look that it is compared by."""
         return Look.from_json(self.seen) if self.seen is not None else None
 
 
@@ -178,7 +178,7 @@ def _invalid(found: dict[str, Invalid]) -> list[str]:
 
 
 class _Seen:
-    """What is measured of a frame, block by block."""
+    """The measures of a frame, gathered block by block."""
 
     def __init__(self) -> None:
         self.channels: list[str] = []
@@ -275,7 +275,7 @@ class _Seen:
 
 
 def is_ids(pixels: np.ndarray) -> bool:
-    """Whether a channel numbers objects, in whole numbers."""
+    """Return True when a channel numbers objects, in whole numbers."""
     return pixels.dtype.kind in "ui"
 
 

@@ -13,7 +13,7 @@ from typing import Any, Self
 
 import numpy as np
 
-# brightness that nobody tells from black beside a picture that is exposed for 1
+# brightness that cannot be told from black beside a picture that is exposed for 1
 FLOOR = 0.01
 # what is brighter counts as this: it is a firefly or a lamp
 BRIGHTEST = 1e4
@@ -29,13 +29,15 @@ VIVID, LIT = 0.12, 0.04
 HUE = 0.004
 # noise that is taken for none, in stops
 QUIET = 0.01
+# of a picture with so many lines, half of them are looked at
+MANY_LINES = 720
 # pixels of a picture that are looked at; of a larger one every second, third … in both directions
 MOST = 9_000_000
 
 
 @dataclass(frozen=True)
 class Look:
-    """What is kept of a frame."""
+    """The numbers that are kept of a frame."""
 
     cells: np.ndarray
     """Shape (*CELLS, 3): mean brightness in stops, and two shares of colour from -1 to 1 (red and blue over green)."""
@@ -46,7 +48,7 @@ class Look:
     vivid: np.ndarray
     """Shape CELLS: share of pixels that are saturated and of one hue with their neighbour."""
     flat: np.ndarray
-    """Whether all pixels of a small cell are alike; boolean."""
+    """True for each small cell whose pixels are all alike."""
 
     @property
     def level(self) -> float:
@@ -55,7 +57,7 @@ class Look:
 
     @property
     def mark(self) -> bytes:
-        """The same for two frames that are the same picture."""
+        """Return a digest that is the same for two frames that are the same picture."""
         numbers = self.cells.tobytes() + self.points.tobytes() + self.noise.tobytes()
         return hashlib.blake2b(numbers, digest_size=16).digest()
 
@@ -100,6 +102,12 @@ def look_at(planes: np.ndarray) -> Look | None:
     _, height, width = planes.shape
     if height < CELLS[0] or width < CELLS[1]:
         return None
+    every = 2 if height >= MANY_LINES else 1
+    if every == 2:
+        # two lines of each four: noise is measured between neighbours
+        lines = height // 4 * 4
+        planes = planes[:, :lines].reshape(len(planes), lines // 4, 4, width)[:, :, :2].reshape(len(planes), -1, width)
+        height = lines // 2
     # of a number and what is none, these return the number
     np.fmax(planes, 0, out=planes)
     np.fmin(planes, BRIGHTEST, out=planes)
@@ -118,7 +126,7 @@ def look_at(planes: np.ndarray) -> Look | None:
         points=stops[np.ix_(rows, columns)].astype(np.float16),
         noise=_noise(stops),
         vivid=means(vivid, CELLS).astype(np.float32),
-        flat=_flat(stops),
+        flat=_flat(stops, every),
     )
 
 
@@ -174,16 +182,20 @@ def _noise(stops: np.ndarray) -> np.ndarray:
     return found
 
 
-def _flat(stops: np.ndarray) -> np.ndarray:
-    """Whether all pixels of a small cell are alike. Cells cut by the right and lower edge are left out."""
+def _flat(stops: np.ndarray, every: int) -> np.ndarray:
+    """Return True for each small cell whose pixels are all alike. Cells that the edges cut are left out.
+
+    every: one of so many lines is there.
+    """
     height, width = stops.shape
-    edge = max(4, min(SMALL * max(1, -(-width // ACROSS)), width // 24, height // 14))
-    rows, columns = height // edge, width // edge
-    cells = stops[: rows * edge, : columns * edge].reshape(rows, edge, columns, edge)
+    edge = max(4, min(SMALL * max(1, -(-width // ACROSS)), width // 24, every * height // 14))
+    deep = edge // every
+    rows, columns = height // deep, width // edge
+    cells = stops[: rows * deep, : columns * edge].reshape(rows, deep, columns, edge)
     # most cells are not, which a few of their pixels tell
     first = cells[:, 0, :, 0]
     found = first == cells[:, -1, :, -1]
-    found &= (first == cells[:, edge // 2, :, edge // 3]) & (first == cells[:, edge // 3, :, -1])
+    found &= (first == cells[:, deep // 2, :, edge // 3]) & (first == cells[:, deep // 3, :, -1])
     at = np.nonzero(found)
     own = cells[at[0], :, at[1], :]
     found[at] = own.max(axis=(1, 2)) == own.min(axis=(1, 2)) if len(own) else False

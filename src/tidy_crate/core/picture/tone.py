@@ -42,7 +42,8 @@ def tone_of(config: Path | None, colour_space: str | None) -> Tone:
         return srgb
 
     def shown(linear: np.ndarray) -> np.ndarray:
-        pixels = np.ascontiguousarray(linear, np.float32)
+        # the library writes into what it is given
+        pixels = np.array(linear, np.float32, order="C")
         processor.applyRGB(pixels)
         return np.asarray(np.clip(pixels, 0, 1))
 

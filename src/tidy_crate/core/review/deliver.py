@@ -50,7 +50,7 @@ class Delivered(Model):
     to: Path
     delivered: tuple[DeliveredFrame, ...]
     missing: tuple[Unavailable, ...]
-    """What keeps it from being complete: while there is any, nothing is written."""
+    """Frames that cannot be delivered, with the reason. While there is any, nothing is written."""
 
     @property
     def bytes(self) -> int:
@@ -112,7 +112,7 @@ def _source(
     *,
     split: bool,
 ) -> _Source | str:
-    """Where a frame is taken from; or why it cannot be delivered."""
+    """Return the source of a frame; or the reason why it cannot be delivered."""
     own = content.product_path(output, task)
     if split:
         found = AtHome(below(into, own), None, Verdict.GOOD)

@@ -26,7 +26,7 @@ SHARE, LEVEL = 0.02, 0.03
 
 @dataclass(frozen=True)
 class Apart:
-    """How far two frames are apart."""
+    """The difference of two frames."""
 
     level: float
     """Stops, mean brightness, with its sign: the first against the second."""
@@ -40,7 +40,7 @@ class Apart:
 
     @property
     def differs(self) -> bool:
-        """Whether that is more than noise."""
+        """Return True when that is more than noise."""
         return abs(self.level) > self.allowed or self.share > SHARE
 
 

@@ -1,4 +1,4 @@
-"""Where the colour configuration of a job's scene is."""
+"""The colour configuration of a job's scene."""
 
 from __future__ import annotations
 

@@ -54,16 +54,16 @@ class Step:
     points: float
     """Stops, mean over single pixels."""
     points_twice: float
-    """The same against the frame before that; not a number where there is none."""
+    """Against the frame before that; not a number where there is none."""
     likeness: float
     """Correlation of the cells of both, from -1 to 1."""
     same: bool
-    """Whether both are the same picture."""
+    """True when both are the same picture."""
 
 
 @dataclass
 class Measured:
-    """What was measured of a sequence. All lists have one entry for each frame."""
+    """The measures of a sequence. All lists have one entry for each frame."""
 
     frames: list[int] = field(default_factory=list)
     steps: list[Step | None] = field(default_factory=list)

@@ -24,13 +24,13 @@ ALIKE = 0.9
 
 @dataclass(frozen=True, slots=True)
 class Rendered:
-    """How a frame was rendered."""
+    """The attempt that rendered a frame."""
 
     node: str = ""
     attempt: int = 1
     seconds: float | None = None
     begins: bool = False
-    """Whether a batch begins with it, as it was ordered."""
+    """True when a batch begins with it, as it was ordered."""
 
 
 def node_signs(measured: Measured, rendered: Mapping[int, Rendered], rules: ReviewRules) -> Iterable[tuple[int, Sign]]:
@@ -57,7 +57,7 @@ def node_signs(measured: Measured, rendered: Mapping[int, Rendered], rules: Revi
 
 
 def _figure(off: np.ndarray, is_own: np.ndarray, limit: float, *, of_two: bool) -> float | None:
-    """How far a node's frames are off those of others; None where that says nothing.
+    """Return the median distance of a node's frames from those of others; None where that says nothing.
 
     of_two: there are two nodes. Then the other one is as far off the other way, and nothing says which one is right.
     """
@@ -73,7 +73,7 @@ def _figure(off: np.ndarray, is_own: np.ndarray, limit: float, *, of_two: bool) 
 
 
 def _off(frames: Sequence[int], values: np.ndarray, names: Sequence[str]) -> np.ndarray:
-    """How far each value is off the line between the nearest ones of other nodes; not a number where there is none."""
+    """Return how far each value is from the line between the nearest ones of other nodes; NaN where there is none."""
     found = np.full(len(frames), np.nan)
     for at in range(len(frames)):
         before = next((other for other in range(at - 1, -1, -1) if names[other] != names[at]), None)

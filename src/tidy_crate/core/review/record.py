@@ -55,12 +55,12 @@ class Again(TaskOutput):
     reasons: tuple[str, ...]
     """Of what earlier attempts left, by review or farm."""
     cost: Amount
-    """Of all attempts."""
+    """All attempts together."""
     currency: str
 
 
 class Decision(TaskOutput):
-    """What a person decided about a frame."""
+    """A decision of a person about a frame."""
 
     decision: Verdict
     because: str
@@ -81,9 +81,9 @@ class Record(Model):
     into: Path | None
     waived: tuple[Waiver, ...]
     edits: tuple[EditNote, ...]
-    """What was changed in the staged copy."""
+    """Changes in the staged copy."""
     let_go: tuple[MissingFile, ...]
-    """What the scene names and was not sent."""
+    """Files that the scene names and that were not sent."""
     submissions: tuple[Sending, ...]
     counts: dict[str, int]
     """Frames by verdict; `unreviewed` for those that no review saw."""
@@ -102,7 +102,7 @@ class Record(Model):
 
     @property
     def complete(self) -> bool:
-        """Whether every frame that was ordered is at home and good."""
+        """Return True when every frame that was ordered is at home and good."""
         return bool(self.frames) and not self.poor
 
 

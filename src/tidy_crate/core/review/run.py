@@ -48,20 +48,20 @@ class FrameVerdict(TaskOutput):
     reasons: tuple[str, ...]
     unchecked: tuple[str, ...] = ()
     signs: tuple[Sign, ...] = ()
-    """What was noticed in comparison with other frames, notes included."""
+    """Signs from the comparison with other frames, notes included."""
     node: str = ""
     """Which node rendered it, after the farm's name; empty where that is not known."""
     attempt: int = 1
     seconds: float | None = None
-    """How long it took; None where that is not known."""
+    """Seconds that it took; None where that is not known."""
 
 
 class Explanation(Model):
-    """What was measured of one frame of one output."""
+    """All measures of one frame of one output."""
 
     frame: FrameVerdict
     form: dict[str, str]
-    """How it is stored, in words."""
+    """Size, channels, compression and the like, in words."""
     figures: tuple[Figure, ...]
     """Against its neighbours; empty where there is nothing to compare with."""
 
@@ -74,12 +74,12 @@ class Review(Model):
     """Of the frame that was asked for, one of each of its outputs."""
 
     def count(self, verdict: Verdict) -> int:
-        """How many frames got a verdict."""
+        """Return the number of frames with a verdict."""
         return sum(frame.verdict is verdict for frame in self.frames)
 
     @property
     def clean(self) -> bool:
-        """Whether every frame is good."""
+        """Return True when every frame is good."""
         return all(frame.verdict is Verdict.GOOD for frame in self.frames)
 
 

@@ -1,4 +1,4 @@
-"""What the measures of a sequence say: which frames differ from both sides, jump, or repeat another one.
+"""The signs of a sequence, from its measures: which frames differ from both sides, jump, or repeat another one.
 
 A difference is a sign when it is over its limit (`ReviewRules`) and so many times what is usual around it. What comes
 back again and again, as a flashing light does, is taken for a part of the shot.
@@ -51,7 +51,7 @@ class _Event:
     figure: float
     limit: float
     score: float
-    """How many times over its limit."""
+    """The figure divided by its limit."""
 
     @property
     def frames(self) -> range:
@@ -62,12 +62,12 @@ class _Event:
 class _Feature:
     kind: Kind
     column: str
-    """Of a `Difference`."""
+    """Field of a `Difference`."""
     rule: str
     """The field of the rules that is its limit."""
     text: str
     content: bool = True
-    """Whether it may be a part of the shot when it comes often."""
+    """True when it may be a part of the shot where it comes often."""
 
     def of(self, change: Difference) -> float:
         """The figure of a step."""
@@ -170,7 +170,7 @@ def _candidates(measured: Measured, rules: ReviewRules, feature: _Feature, lengt
 
 
 def _has_ends(measured: Measured, feature: _Feature, first: int, length: int, size: float) -> bool:
-    """Whether a run begins and ends at once, by a step of about its size, and is more of a piece than that.
+    """Return True when a run begins and ends with a step of about its own size, and its inner steps are smaller.
 
     What moves passes through the picture and is outside what both sides span too, but it comes and goes step by step.
     """
@@ -190,7 +190,7 @@ def _has_ends(measured: Measured, feature: _Feature, first: int, length: int, si
 
 
 def _usual_aside(sizes: np.ndarray, index: int, length: int) -> float | None:
-    """What a feature is around a run, from runs of its length that share no frame with it; None for too few."""
+    """Return the usual figure around a run, from runs of its length that share no frame with it; None for too few."""
     low, high = max(0, index - AROUND - length), min(len(sizes), index + AROUND + length + 1)
     near = np.concatenate([sizes[low : max(low, index - length - 1)], sizes[index + length + 2 : high]])
     near = near[~np.isnan(near)]
@@ -259,9 +259,9 @@ def _unlike(step: Step) -> float:
 
 
 def _goes_on(measured: Measured, rules: ReviewRules, index: int, step: Step) -> bool:
-    """Whether a step is none to speak of, or a change of brightness that goes on beside it, as a fade does."""
+    """Return True for a step that is too small to be seen, or that goes on beside it, as a fade does."""
     if step.change.part < SEEN:
-        # nobody sees it
+        # too small to be seen
         return True
     own = step.change.level
     if abs(own) < 0.5 * step.change.picture:

@@ -65,7 +65,7 @@ class Shot:
 
     @property
     def separate(self) -> bool:
-        """Whether the frames are separate views, which say nothing about each other."""
+        """Return True when the frames are separate views, which say nothing about each other."""
         likeness = [step.likeness for step in self._neighbours.found.steps if step is not None and not step.same]
         return len(likeness) >= FEW and float(np.median(likeness)) < UNLIKE
 
@@ -93,7 +93,7 @@ class Shot:
         return found
 
     def explain(self, frame: int) -> tuple[Figure, ...]:
-        """What was measured of a frame in comparison with others."""
+        """Return the measures of a frame in comparison with others."""
         return explained(self._neighbours.found, self._rules, frame)
 
     def _odd_forms(self) -> Iterable[tuple[int, Sign]]:
@@ -124,7 +124,7 @@ class Shot:
                 yield one.number, sign
 
     def _fades(self, index: int, way: int) -> bool:
-        """Whether the picture is dark at an index or grows brighter from there; also where there is no such frame."""
+        """Return True when the picture is dark at an index or grows brighter from there, or there is no such frame."""
         levels = dict(zip(self._neighbours.found.frames, self._neighbours.found.levels, strict=True))
         if not 0 <= index < len(self._frames):
             return True

@@ -8,7 +8,7 @@ from tidy_crate.core.model import Model
 
 
 class Kind(StrEnum):
-    """What a sign is about."""
+    """The subject of a sign."""
 
     LEVEL = "level"
     BRIGHTNESS = "brightness"
@@ -32,7 +32,7 @@ class Kind(StrEnum):
 
 
 class Weight(StrEnum):
-    """How much a sign counts."""
+    """The weight of a sign in a verdict."""
 
     NOTE = "note"
     SUSPECT = "suspect"
@@ -47,7 +47,7 @@ class Sign(Model):
     text: str
     """In one sentence, with the figure."""
     figure: float
-    """What was measured."""
+    """The measured value."""
     limit: float
     """From where on it is a sign."""
 
@@ -59,6 +59,6 @@ class Figure(Model):
     what: str
     figure: float
     usual: float | None
-    """What it is around the frame; None where too few frames tell."""
+    """The usual value around the frame; None where too few frames tell."""
     limit: float
     over: bool

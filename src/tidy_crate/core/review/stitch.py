@@ -29,7 +29,7 @@ class StitchedFrame(TaskOutput):
     parts: int
     """Files that it was put together from."""
     seams: tuple[str, ...] = ()
-    """Where it breaks between two tiles: one of them is probably wrong."""
+    """Edges between two tiles at which the picture breaks: one of them is probably wrong."""
 
 
 class Stitched(Model):
@@ -44,7 +44,7 @@ class Stitched(Model):
 
 
 def is_split(requests: tuple[RenderRequest, ...]) -> bool:
-    """Whether pictures of these requests come in tiles or in shares of their samples."""
+    """Return True when pictures of these requests come in tiles or in shares of their samples."""
     return any(one.tile_count > 1 or one.shares > 1 for one in requests)
 
 
