@@ -67,15 +67,18 @@ class Run:
         )
         return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
 
-    def at_terminal(self, answers: str, *words: object, cwd: Path | None = None) -> Outcome:
+    def at_terminal(
+        self, answers: str, *words: object, cwd: Path | None = None, env: dict[str, str] | None = None
+    ) -> Outcome:
         """The same with somebody at the keyboard, who gives these answers."""
         import pty
 
         ours, theirs = pty.openpty()
         line = [sys.executable, "-m", "tidy_crate", *map(str, words)]
         with subprocess.Popen(
-            line, cwd=cwd, stdin=theirs, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=self.environment
-        ) as process:
+            line, cwd=cwd, stdin=theirs, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            env=self.environment | (env or {}),
+        ) as process:  # fmt: skip
             os.write(ours, answers.encode())
             out, err = process.communicate(timeout=120)
         os.close(ours)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import zipfile
 from contextlib import closing
 from pathlib import Path
@@ -141,11 +142,22 @@ def test_f5_what_a_person_accepts_is_not_suspect_again(
     assert review.json["explained"][0]["figures"]
     nothing = run("accept", job, env=home)
     assert nothing.code == 2 and "--frames" in nothing.err
+    if os.name == "posix":
+        asked = run.at_terminal("n\ny\n", "accept", job, "--verdict", "bad", "--ask", "--because", "seen", env=home)
+        assert asked.code == 0 and "1 frame of" in asked.out, asked.err
+        assert "Beauty 1006 is bad: it is black all over" in asked.err and "Accept it?" in asked.err
+        assert run("reject", job, "--frames", "1010", "--because", "no", env=home).code == 0
     done = run("accept", job, "--frames", "1006", "--because", "the lamp goes out", "--json", env=home)
     assert done.code == 0 and done.json["decision"] == "good"
     assert len(done.json["products"]) == 2
     after = {one["frame"]: one for one in run("review", job, "--json", env=home).json["frames"]}
     assert after[1006]["verdict"] == "good" and "the lamp goes out" in after[1006]["reasons"][0]
+    # the other one is rendered again at a farm that is named, as a part of the same job
+    again = run("rerender", job, "--farm", farm, "--machine", "standard", "--yes", "--json", env=home)
+    assert again.code == 0 and [one["frame"] for one in again.json["tasks"]] == [1010], again.err
+    assert run("retrieve", job, "--into", tmp_path / "one", "--follow", env=home).code == 0
+    parts = run("report", job, "-o", tmp_path / "r.html", "--json", env=home).json["submissions"]
+    assert [one["tasks"] for one in parts] == [12, 1]
     # a later job of the same crate has the same frame black, and nobody asks again
     later = sent(run, packed[1], farm, home, *words, "--again")
     run("retrieve", later, "--into", tmp_path / "two", "--follow", env=home)
