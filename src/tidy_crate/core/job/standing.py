@@ -8,6 +8,7 @@ from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
 from tidy_crate.core.job.ledger import Ledger, products_of, submissions_of
 from tidy_crate.core.job.tables import ProductRow
+from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.product import Delivery, below, in_use, set_aside_path
 from tidy_crate.core.work.task import TaskKey
 
@@ -35,7 +36,7 @@ def put_better_in_place(ledger: Ledger, name: str) -> int:
         for (_, output), rows in groups.items():
             standing = next((row for row in rows if row.in_use), None)
             best = in_use(map(delivery, rows))
-            if standing is None or best is None or delivery(standing) == best:
+            if standing is None or best is None or best.verdict is not Verdict.GOOD or delivery(standing) == best:
                 continue
             better = next(row for row in rows if delivery(row) == best)
             place = content.product_path(output, standing.attempt.task())
