@@ -15,6 +15,15 @@ MOST_FRAMES = 1_000_000
 _RUN = re.compile(r"\s*(-?\d{1,9})(?:\s*-\s*(-?\d{1,9})(?:\s*x\s*(\d{1,9}))?)?\s*")
 
 
+def is_frame_list(text: str) -> str:
+    """Return a frame list as it is. Raises ValueError for what is none, as validators of models do."""
+    try:
+        parse_frames(text)
+    except WrongUsage as error:
+        raise ValueError(str(error)) from error
+    return text
+
+
 def parse_frames(text: str) -> tuple[int, ...]:
     """Read a frame list. Each frame may be named once.
 

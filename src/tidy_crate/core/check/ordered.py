@@ -163,9 +163,8 @@ def _wanted(scene: Checked, key: str) -> Iterator[tuple[Output, Any]]:
     """Each output of which something was ordered, with what: by its own name, else for all."""
     if (brief := scene.rules.brief) is None:
         return
-    for output, ordered in _ordered(scene, brief):
-        wanted = (ordered and getattr(ordered, key)) or getattr(brief, key)
-        if wanted:
+    for output in scene.survey.outputs:
+        if wanted := brief.ordered(output.name, key):
             yield output, wanted
 
 

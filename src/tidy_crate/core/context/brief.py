@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
@@ -100,6 +100,11 @@ class Brief(Model):
     def of_output(self, name: str) -> BriefOutput | None:
         """What was ordered of one output, by name; capitals do not count."""
         return next((one for one in self.output if one.name.casefold() == name.casefold()), None)
+
+    def ordered(self, name: str, key: str) -> Any:
+        """Return what was ordered of one output under a key: by its own name, else for all; None for nothing."""
+        own = self.of_output(name)
+        return (own and getattr(own, key)) or getattr(self, key) or None
 
 
 def name_by(naming: str, scene: str, output: str, ending: str) -> str:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import Field, field_validator
+from pydantic import AfterValidator, Field
 
-from tidy_crate.core.asset.frames import parse_frames
-from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.asset.frames import is_frame_list, parse_frames
 from tidy_crate.core.model import Model
 
 Positive = Annotated[float, Field(gt=0, le=1e6)]
@@ -43,17 +42,8 @@ class ReviewRules(Model):
     """A frame that rendered this many times as long as its neighbours is noted."""
     neighbours: bool = True
     """False for a set of separate views: frames are not compared with their neighbours."""
-    meant: str = ""
+    meant: Annotated[str, AfterValidator(lambda text: text and is_frame_list(text))] = ""
     """Frames at which flashes, cuts and black pictures are meant: a frame list."""
-
-    @field_validator("meant")
-    @classmethod
-    def _is_a_frame_list(cls, value: str) -> str:
-        try:
-            parse_frames(value) if value else ()
-        except WrongUsage as error:
-            raise ValueError(str(error)) from error
-        return value
 
     def meant_frames(self) -> frozenset[int]:
         """Return the frames at which differences are meant."""

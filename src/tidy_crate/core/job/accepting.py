@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Sequence
 
 from sqlalchemy import select
@@ -13,7 +12,7 @@ from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.protocol import Action, ControlOrder
 from tidy_crate.core.job.ledger import Ledger, new_key, now, products_of, submissions_of
 from tidy_crate.core.job.submission import Links, confirm
-from tidy_crate.core.job.tables import AcceptanceRow, JobRow, ProductRow, SubmissionRow
+from tidy_crate.core.job.tables import AcceptanceRow, JobRow, ProductRow, SubmissionRow, sentences
 from tidy_crate.core.model import Model
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task, TaskOutput, ranges_of
@@ -73,9 +72,9 @@ def _judged(row: ProductRow, task: Task, farm: str) -> Judged:
         task,
         row.output,
         farm=farm,
-        verdict=None if row.verdict is None else kept(Verdict, row.verdict, "a verdict"),
+        verdict=row.judged(),
         decision=None if row.decision is None else kept(Verdict, row.decision, "a verdict"),
-        reasons=tuple(kept(json.loads, row.reasons, "reasons") or ()) if row.reasons else (),
+        reasons=sentences(row.reasons),
         because=row.because or "",
     )
 

@@ -6,8 +6,9 @@ from pathlib import Path
 
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
-from tidy_crate.core.job.ledger import Ledger, products_of, submissions_of
-from tidy_crate.core.job.tables import ProductRow
+from tidy_crate.core.handles import writable
+from tidy_crate.core.job.ledger import Ledger, in_pages, products_of, submissions_of
+from tidy_crate.core.job.tables import AttemptRow, ProductRow
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.product import Delivery, below, in_use, set_aside_path
 from tidy_crate.core.work.task import TaskKey
@@ -31,7 +32,11 @@ def put_better_in_place(ledger: Ledger, name: str) -> int:
     groups: dict[tuple[TaskKey, str], list[ProductRow]] = {}
     moved = 0
     with ledger.writing() as session:
-        for row in session.scalars(products_of(name).where(ProductRow.home)):
+        # hardly ever is there a good one aside, and a job has a hundred thousand products
+        aside_good = (ProductRow.home, ~ProductRow.in_use, ProductRow.verdict == Verdict.GOOD.value)
+        frames = sorted(set(session.scalars(products_of(name, AttemptRow.frame).where(*aside_good))))
+        rows_of = (products_of(name).where(ProductRow.home, AttemptRow.frame.in_(page)) for page in in_pages(frames))
+        for row in (row for query in rows_of for row in session.scalars(query)):
             groups.setdefault((row.attempt.task().key, row.output), []).append(row)
         for (_, output), rows in groups.items():
             standing = next((row for row in rows if row.in_use), None)
@@ -40,14 +45,15 @@ def put_better_in_place(ledger: Ledger, name: str) -> int:
                 continue
             better = next(row for row in rows if delivery(row) == best)
             place = content.product_path(output, standing.attempt.task())
-            aside = below(into, set_aside_path(place, delivery(standing)))
+            aside = set_aside_path(place, delivery(standing))
             try:
-                aside.parent.mkdir(parents=True, exist_ok=True)
-                Path(standing.path or "").replace(aside)
-                Path(better.path or "").replace(below(into, place))
+                with writable(into, aside) as target:
+                    Path(standing.path or "").replace(target)
+                with writable(into, place) as target:
+                    Path(better.path or "").replace(target)
             except OSError as error:
-                raise TidyCrateError(f"cannot move a frame ({os_reason(error)})", aside) from error
-            standing.path, standing.in_use = str(aside), False
+                raise TidyCrateError(f"cannot move a frame ({os_reason(error)})", below(into, aside)) from error
+            standing.path, standing.in_use = str(below(into, aside)), False
             better.path, better.in_use = str(below(into, place)), True
             moved += 1
     return moved

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import UTC, datetime
 from decimal import Decimal
 
@@ -215,6 +216,11 @@ class NodeRow(Base):
     cost: Mapped[Decimal] = mapped_column(Money)
     gone: Mapped[bool] = mapped_column(default=False)
     """Whether it is off the clock."""
+
+
+def sentences(text: str | None) -> tuple[str, ...]:
+    """The reasons of a verdict, from how they are stored; none for None."""
+    return tuple(kept(json.loads, text, "reasons")) if text else ()
 
 
 def to_text(time: datetime | None) -> str | None:

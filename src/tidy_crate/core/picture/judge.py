@@ -19,6 +19,7 @@ from tidy_crate.core.work.attempt import Verdict
 
 # a picture whose brightest colour stays below this is black to any eye
 BLACK = 1e-5
+ALL_BLACK = "it is black all over"
 COLOUR_SOURCES = ("beauty", "color", "colour", "rgb", "rgba", "c", "ci")
 ALPHA_SOURCES = ("alpha", "a", "opacity")
 # the exponent bits of a number that is not finite, and all bits but the sign, by its size in bytes
@@ -150,7 +151,7 @@ def judge_blocks(width: int, height: int, blocks: Iterable[Block], expected: Exp
     reasons += _invalid(seen.invalid)
     black = bool(seen.colour) and seen.black
     if black:
-        reasons.append("it is black all over")
+        reasons.append(ALL_BLACK)
     look = seen.look()
     return Judgement(
         verdict=Verdict.BAD if reasons else Verdict.GOOD,

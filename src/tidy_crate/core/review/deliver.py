@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.context.brief import name_by
-from tidy_crate.core.crate.archive import is_archive, write_files
+from tidy_crate.core.crate.archive import ENDINGS, write_files
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import Blocked, TidyCrateError, WrongUsage
 from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, refuse_links, write_bytes
@@ -92,15 +92,15 @@ def deliver(ledger: Ledger, name: str, target: Path, progress: Progress = silent
                         missing.append(Unavailable.of(task, output, why=found))
                     else:
                         sources[(task.key, output)] = found
-    known = {(one.task().key, one.output) for one in missing} - set(sources)
-    missing = [one for one in missing if (one.task().key, one.output) in known]
+    # another submission may have what one lacks
+    missing = [one for one in missing if (one.task().key, one.output) not in sources]
     twice = _collision(sources.values())
     if twice:
         raise WrongUsage("the brief's naming gives two frames one name", twice, "put {output} or the view into it")
     if missing:
         return Delivered(job=name, to=target, delivered=(), missing=tuple(missing))
-    done = tuple(_write(target, list(sources.values()), progress))
-    return Delivered(job=name, to=target, delivered=done, missing=())
+    done = _write(target, list(sources.values()), progress)
+    return Delivered(job=name, to=target, delivered=tuple(done), missing=())
 
 
 def _source(
@@ -124,19 +124,11 @@ def _source(
         found = home[(task.key, output)]
     if found.verdict is not Verdict.GOOD:
         return _NOT_TAKEN[found.verdict]
-    ordered = _format(content, output)
+    ordered = content.rules.brief.ordered(output, "format") if content.rules.brief is not None else None
     ending = own.suffix.lower().lstrip(".")
     if ordered is not None and ordered != ending:
         return f"it is {ending}, and the brief orders {ordered}"
     return _Source(task, output, found.path, _name(content, task, output, own), found.blake3)
-
-
-def _format(content: PackingList, output: str) -> str | None:
-    brief = content.rules.brief
-    if brief is None:
-        return None
-    own = brief.of_output(output)
-    return own.format if own is not None and own.format else brief.format
 
 
 def _name(content: PackingList, task: Task, output: str, own: PurePosixPath) -> PurePosixPath:
@@ -152,9 +144,9 @@ def _name(content: PackingList, task: Task, output: str, own: PurePosixPath) -> 
     )
 
 
-def _collision(sources: object) -> str | None:
+def _collision(sources: Iterable[_Source]) -> str | None:
     seen: set[str] = set()
-    for one in sources:  # type: ignore[attr-defined]
+    for one in sources:
         key = str(one.name).casefold()
         if key in seen:
             return str(one.name)
@@ -162,10 +154,9 @@ def _collision(sources: object) -> str | None:
     return None
 
 
-def _write(target: Path, sources: list[_Source], progress: Progress) -> Iterator[DeliveredFrame]:
-    if not is_archive(target) and not target.name.endswith((".zip", ".tar.zst")):
-        yield from _copy(target, sources, progress)
-        return
+def _write(target: Path, sources: list[_Source], progress: Progress) -> list[DeliveredFrame]:
+    if not target.name.lower().endswith(ENDINGS):
+        return _copy(target, sources, progress)
     done = []
     for number, one in enumerate(sources, 1):
         done.append(_checked(one, hash_file(one.path), one.path.stat().st_size))
@@ -175,10 +166,10 @@ def _write(target: Path, sources: list[_Source], progress: Progress) -> Iterator
         digests.write_bytes(_digests(done))
         write_files(target, [(DIGESTS, digests), *((str(one.name), one.path) for one in sources)])
     progress(Step("deliver", 2 * len(sources), 2 * len(sources), "frames", target.name))
-    yield from done
+    return done
 
 
-def _copy(target: Path, sources: list[_Source], progress: Progress) -> Iterator[DeliveredFrame]:
+def _copy(target: Path, sources: list[_Source], progress: Progress) -> list[DeliveredFrame]:
     target.mkdir(parents=True, exist_ok=True)
     refuse_links(target, dict.fromkeys(one.name.parent for one in sources))
     done = []
@@ -191,9 +182,9 @@ def _copy(target: Path, sources: list[_Source], progress: Progress) -> Iterator[
             raise TidyCrateError(what, target / one.name, "make room, then run it again") from error
         done.append(_checked(one, digest, size))
         progress(Step("deliver", number, len(sources), "frames", str(one.name)))
-        yield done[-1]
     with writable(target, PurePosixPath(DIGESTS)) as path:
         write_bytes(path, _digests(done))
+    return done
 
 
 def _checked(one: _Source, digest: str, size: int) -> DeliveredFrame:

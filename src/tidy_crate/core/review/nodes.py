@@ -42,12 +42,13 @@ def node_signs(measured: Measured, rendered: Mapping[int, Rendered], rules: Revi
     nodes = sorted({name for name in names if name})
     if len(nodes) < 2:
         return
+    between = _between(measured.frames, names)
     levels, noises = np.array(measured.levels), np.log2(np.array(measured.noises) + QUIET)
     for values, limit, text in (
         (levels, rules.brightness, "{node}: all its frames are {figure:+.2f} stops off those of other nodes"),
         (noises, rules.noise, "{node}: the noise of all its frames is {times:.2f} times that of other nodes"),
     ):
-        off = _off(measured.frames, values, names)
+        off = _off(values, between)
         for node in nodes:
             figure = _figure(off, np.array([name == node for name in names]), limit, of_two=len(nodes) == 2)
             if figure is not None:
@@ -72,14 +73,31 @@ def _figure(off: np.ndarray, is_own: np.ndarray, limit: float, *, of_two: bool) 
     return figure if clear and (of_two or abs(figure) > 1.5 * abs(float(np.median(others)))) else None
 
 
-def _off(frames: Sequence[int], values: np.ndarray, names: Sequence[str]) -> np.ndarray:
+def _between(frames: Sequence[int], names: Sequence[str]) -> list[tuple[int, int, float] | None]:
+    """For each frame the indices of the nearest frames of other nodes before and after it, and its way between them.
+
+    None where there is none on one side, or the frame's own node is not known.
+    """
+    count = len(frames)
+    before, after = [-1] * count, [count] * count
+    for at in range(1, count):
+        before[at] = at - 1 if names[at - 1] != names[at] else before[at - 1]
+    for at in range(count - 2, -1, -1):
+        after[at] = at + 1 if names[at + 1] != names[at] else after[at + 1]
+    return [
+        (one, other, (frames[at] - frames[one]) / (frames[other] - frames[one]))
+        if names[at] and one >= 0 and other < count
+        else None
+        for at, (one, other) in enumerate(zip(before, after, strict=True))
+    ]
+
+
+def _off(values: np.ndarray, between: Sequence[tuple[int, int, float] | None]) -> np.ndarray:
     """Return how far each value is from the line between the nearest ones of other nodes; NaN where there is none."""
-    found = np.full(len(frames), np.nan)
-    for at in range(len(frames)):
-        before = next((other for other in range(at - 1, -1, -1) if names[other] != names[at]), None)
-        after = next((other for other in range(at + 1, len(frames)) if names[other] != names[at]), None)
-        if names[at] and before is not None and after is not None:
-            share = (frames[at] - frames[before]) / (frames[after] - frames[before])
+    found = np.full(len(values), np.nan)
+    for at, sides in enumerate(between):
+        if sides is not None:
+            before, after, share = sides
             found[at] = values[at] - (values[before] * (1 - share) + values[after] * share)
     return found
 

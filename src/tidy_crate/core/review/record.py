@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from pathlib import Path
 
@@ -16,10 +15,10 @@ from tidy_crate.core.job.experience import Accuracy, accuracy
 from tidy_crate.core.job.ledger import Ledger, products_of, submissions_of
 from tidy_crate.core.job.machines import NodeView, machines
 from tidy_crate.core.job.submission import Ordered
-from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, ProductRow, SubmissionRow, seconds_between
+from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, ProductRow, SubmissionRow, sentences
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount
-from tidy_crate.core.review.run import FrameVerdict
+from tidy_crate.core.review.run import FrameVerdict, rendered_by
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.product import below
 from tidy_crate.core.work.request import RenderRequest
@@ -116,8 +115,8 @@ def record(ledger: Ledger, name: str) -> Record:
         nodes = machines(session, submissions)
     into = Path(job.into) if job.into else None
     listed: dict[tuple[TaskKey, str], FrameVerdict] = {}
-    for row in submissions:
-        ordered = Ordered.of(row, content.requests)
+    orders = [(row, Ordered.of(row, content.requests)) for row in submissions]
+    for _, ordered in orders:
         outputs = ordered.outputs()
         for task in tasks_of(ordered.ranges, ordered.requests):
             for output in outputs[task.request]:
@@ -140,7 +139,7 @@ def record(ledger: Ledger, name: str) -> Record:
         waived=content.waived,
         edits=content.edits,
         let_go=tuple(one for one in content.missing if one.let_go),
-        submissions=tuple(_sending(row, Ordered.of(row, content.requests)) for row in submissions),
+        submissions=tuple(_sending(row, ordered) for row, ordered in orders),
         counts=dict(Counter(one.verdict.value if "no review" not in one.unchecked else "unreviewed" for one in own)),
         frames=own,
         decisions=decisions,
@@ -162,27 +161,23 @@ def _products(session: Session, name: str) -> tuple[tuple[Decision, ...], dict[t
     for request, view, frame, tile, share, *rest in session.execute(query):
         output, path, verdict, reasons, decision, because, node, number, billed, began, ended, farm = rest
         task = Task.of_key(request, view, frame, tile, share)
-        seconds = billed if billed is not None else seconds_between(began, ended)
+        rendered = rendered_by(farm, node, number, billed, began, ended)
         frames[(task.key, output)] = FrameVerdict.of(
             task,
             output,
             path=Path(path or ""),
             # what no review saw yet counts as what a person should look at
             verdict=Verdict.SUSPECT if verdict is None else kept(Verdict, verdict, "a verdict"),
-            reasons=("it was not reviewed",) if verdict is None else _sentences(reasons),
+            reasons=("it was not reviewed",) if verdict is None else sentences(reasons),
             unchecked=("no review",) if verdict is None else (),
-            node=f"{farm} {node}" if node else "",
-            attempt=number,
-            seconds=seconds or None,
+            node=rendered.node,
+            attempt=rendered.attempt,
+            seconds=rendered.seconds,
         )
         if decision is not None:
             own = kept(Verdict, decision, "a verdict")
             decisions.append(Decision.of(task, output, decision=own, because=because or ""))
     return tuple(decisions), frames
-
-
-def _sentences(text: str | None) -> tuple[str, ...]:
-    return tuple(kept(json.loads, text or "[]", "reasons"))
 
 
 def _again(session: Session, row: SubmissionRow) -> list[Again]:
@@ -201,8 +196,8 @@ def _again(session: Session, row: SubmissionRow) -> list[Again]:
         .join(AttemptRow)
         .where(AttemptRow.submission_id == row.id, ProductRow.reasons.is_not(None))
     )
-    for number, sentences in session.execute(left):
-        said.setdefault(number, []).extend(_sentences(sentences))
+    for number, text in session.execute(left):
+        said.setdefault(number, []).extend(sentences(text))
     found = []
     for attempts in tasks.values():
         attempts.sort(key=lambda one: one.number)

@@ -21,7 +21,7 @@ from tidy_crate.core.job.standing import put_better_in_place
 from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow, seconds_between
 from tidy_crate.core.model import Model
-from tidy_crate.core.picture.judge import Expected, Judgement
+from tidy_crate.core.picture.judge import ALL_BLACK, Expected, Judgement
 from tidy_crate.core.picture.readers import FrameReaders, Looked, worth_processes
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.here import signs_from_here
@@ -37,7 +37,6 @@ from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, tasks_of, whole
 # where the frames of a job would lie that was never retrieved: nowhere
 NOT_RETRIEVED = Path("not-retrieved-yet")
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
-BLACK = "it is black all over"
 
 
 class FrameVerdict(TaskOutput):
@@ -200,10 +199,16 @@ def _rendered(ledger: Ledger, job: str) -> dict[TaskKey, Rendered]:
     found: dict[TaskKey, Rendered] = {}
     with ledger.reading() as session:
         for farm, request, view, frame, tile, share, node, number, billed, began, ended in session.execute(query):
-            seconds = billed if billed is not None else seconds_between(began, ended)
-            name = f"{farm} {node}" if node else ""
-            found[(request, view, frame, tile, share)] = Rendered(name, number, seconds or None)
+            found[(request, view, frame, tile, share)] = rendered_by(farm, node, number, billed, began, ended)
     return found
+
+
+def rendered_by(
+    farm: str, node: str | None, number: int, billed: float | None, began: str | None, ended: str | None
+) -> Rendered:
+    """Return who rendered a frame and in how many seconds, from what the ledger has of the attempt."""
+    seconds = billed if billed is not None else seconds_between(began, ended)
+    return Rendered(f"{farm} {node}" if node else "", number, seconds or None)
 
 
 def _note(ledger: Ledger, name: str, review: Review) -> None:
@@ -302,8 +307,7 @@ def _bits(content: PackingList, output: Output) -> int | None:
     otherwise.
     """
     brief = content.rules.brief
-    own = brief.of_output(output.name) if brief is not None else None
-    said = own.bit_depth if own is not None and own.bit_depth is not None else brief.bit_depth if brief else None
+    said: int | None = brief.ordered(output.name, "bit_depth") if brief is not None else None
     return said if said is not None or output.bit_depth is None else min(16, output.bit_depth)
 
 
@@ -370,9 +374,9 @@ def _verdict(
     separate: tuple[str, ...],
 ) -> FrameVerdict:
     """Put what is wrong with a frame by itself and among the others together."""
-    if BLACK in reasons:
+    if ALL_BLACK in reasons:
         # whether that is wrong is for its neighbours to say
-        reasons = tuple(reason for reason in reasons if reason != BLACK)
+        reasons = tuple(reason for reason in reasons if reason != ALL_BLACK)
         verdict = verdict if reasons else Verdict.GOOD
     weights = {sign.weight for sign in signs}
     if verdict is Verdict.GOOD and weights & {Weight.BAD, Weight.SUSPECT}:

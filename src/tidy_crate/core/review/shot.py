@@ -10,7 +10,7 @@ import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.picture.decode import Form
-from tidy_crate.core.picture.judge import Judgement
+from tidy_crate.core.picture.judge import ALL_BLACK, Judgement
 from tidy_crate.core.review.neighbours import LONGEST, Neighbours
 from tidy_crate.core.review.nodes import Rendered, node_signs, time_signs
 from tidy_crate.core.review.sequence import explained, signs_of
@@ -113,19 +113,18 @@ class Shot:
 
     def _black(self) -> Iterable[tuple[int, Sign]]:
         """Black frames, unless the picture fades into and out of them."""
+        levels = dict(zip(self._neighbours.found.frames, self._neighbours.found.levels, strict=True))
         for first, after in _runs(self._frames, lambda one: one.black):
-            before, beyond = self._frames[:first], self._frames[after:]
-            alone = not before and not beyond
-            if not alone and self._fades(first - 1, -1) and self._fades(after, 1):
+            alone = first == 0 and after == len(self._frames)
+            if not alone and self._fades(levels, first - 1, -1) and self._fades(levels, after, 1):
                 continue
-            text = "it is black all over" if alone else "it is black all over, and the frames around it are not"
+            text = ALL_BLACK if alone else f"{ALL_BLACK}, and the frames around it are not"
             sign = Sign(kind=Kind.BLACK, weight=Weight.BAD, text=text, figure=0, limit=DARK)
             for one in self._frames[first:after]:
                 yield one.number, sign
 
-    def _fades(self, index: int, way: int) -> bool:
+    def _fades(self, levels: dict[int, float], index: int, way: int) -> bool:
         """Return True when the picture is dark at an index or grows brighter from there, or there is no such frame."""
-        levels = dict(zip(self._neighbours.found.frames, self._neighbours.found.levels, strict=True))
         if not 0 <= index < len(self._frames):
             return True
         own = levels.get(self._frames[index].number, 0.0)

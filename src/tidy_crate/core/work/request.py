@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import AfterValidator, Field, model_validator
 
-from tidy_crate.core.asset.frames import parse_frames
+from tidy_crate.core.asset.frames import is_frame_list, parse_frames
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.model import Model
 
@@ -43,7 +43,7 @@ class RenderRequest(Model):
 
     name: Slug
     """Tells the requests of one crate apart; part of the identity of every task."""
-    frames: str
+    frames: Annotated[str, AfterValidator(is_frame_list)]
     """A frame list such as `1001-1048` or `1-10x2,15`, in the order in which they are to be rendered."""
     views: tuple[View, ...] = ()
     """Cameras and variants; empty for one picture per frame as the scene stands."""
@@ -58,15 +58,6 @@ class RenderRequest(Model):
     """Columns and rows that each picture is split into. A part of (1, 1) is the whole picture."""
     shares: int = Field(default=1, ge=1, le=MOST_SHARES)
     """Into how many parts the samples of each picture are split."""
-
-    @field_validator("frames")
-    @classmethod
-    def _is_a_frame_list(cls, value: str) -> str:
-        try:
-            parse_frames(value)
-        except WrongUsage as error:
-            raise ValueError(str(error)) from error
-        return value
 
     @model_validator(mode="after")
     def _agrees(self) -> RenderRequest:

@@ -389,12 +389,16 @@ def _carry_out(session: Session, job: FarmJobRow, order: ControlOrder, price: De
             _take_off(session, job, order)
 
 
+def _row_of(session: Session, job: FarmJobRow, task: Task) -> TaskRow | None:
+    columns = (TaskRow.request, TaskRow.view, TaskRow.frame, TaskRow.tile, TaskRow.share)
+    is_task = (column == value for column, value in zip(columns, task.key, strict=True))
+    return session.scalar(select(TaskRow).where(TaskRow.job_id == job.id, *is_task))
+
+
 def _take_off(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
     """What was rejected is not paid: the cost of its last attempt comes back, once."""
     for task in tasks_of(order.tasks, job.job_order().requests):
-        columns = (TaskRow.request, TaskRow.view, TaskRow.frame, TaskRow.tile, TaskRow.share)
-        is_task = (column == value for column, value in zip(columns, task.key, strict=True))
-        row = session.scalar(select(TaskRow).where(TaskRow.job_id == job.id, *is_task))
+        row = _row_of(session, job, task)
         if row is None:
             continue
         attempt = session.scalar(
@@ -437,9 +441,7 @@ def _numbering(job: FarmJobRow, settings: FarmSettings) -> Callable[[Task], Task
 
 def _rerender(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
     for task in tasks_of(order.tasks, job.job_order().requests):
-        columns = (TaskRow.request, TaskRow.view, TaskRow.frame, TaskRow.tile, TaskRow.share)
-        is_task = (column == value for column, value in zip(columns, task.key, strict=True))
-        row = session.scalar(select(TaskRow).where(TaskRow.job_id == job.id, *is_task))
+        row = _row_of(session, job, task)
         if row is None or not TaskState(row.state).ended:
             continue
         row.attempts += 1
