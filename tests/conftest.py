@@ -126,13 +126,15 @@ def make_ready(demo: DemoScene) -> SceneContext:
 
 
 @pytest.fixture(scope="session")
-def packed(tmp_path_factory: pytest.TempPathFactory) -> tuple[SceneContext, Path]:
-    """A ready demo scene and its crate, shared by tests that only read them."""
+def packed(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[SceneContext, Path]]:
+    """Yield a ready demo scene and its crate, shared by tests that only read them; fail at the end if one wrote."""
     folder = tmp_path_factory.mktemp("packed")
     context = make_ready(write_demo_scene(folder / "show"))
     crate = folder / "quay.crate"
     collect(context, crate)
-    return context, crate
+    before = tree(crate)
+    yield context, crate
+    assert tree(crate) == before, "a test wrote into the shared crate: let it take the fixture `crate`"
 
 
 @pytest.fixture

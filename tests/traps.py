@@ -461,6 +461,7 @@ TRAPS: dict[str, Trap] = {
         brief('format = "exr"', 'format = "exr"\nbit_depth = 32'),
     ),
     "brief-colour-space-differs": scene("lin_rec709_scene", "srgb_rec709_scene"),
+    "output-home-folders-collide": all_of(before('home_folders = "all"\n'), scene(Q, '"q/p.####.exr"')),
     "brief-naming-differs": scene(Q, '"q/other.####.exr"'),
     "farm-changes-output-path": card('path = "any"', 'path = "name"'),
     "farm-outputs-collide": all_of(card('path = "any"', 'path = "name"'), scene(Q, '"q/p.####.exr"')),

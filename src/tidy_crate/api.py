@@ -915,6 +915,7 @@ def retrieve(
     *,
     follow: bool = False,
     verify_home: bool = False,
+    folders: str | None = None,
     tell: Callable[[str], None] | None = None,
     user: User | None = None,
     progress: Progress = silent,
@@ -922,14 +923,17 @@ def retrieve(
     """Bring frames home, verified.
 
     follow: stay until every farm is done. verify_home: read all that is at home again, touched since or not.
+    folders: pattern of the folders below `into`, such as `{variant}/{camera}/{output}`, in place of the project's.
     tell: is told of outages of a farm, which following outlives.
     """
     from tidy_crate.core.job.outage import say_nothing
     from tidy_crate.core.job.retrieve import retrieve as core
 
     with ledger(user) as book, FarmLinks(user) as links:
-        way = {"follow": follow, "verify_home": verify_home}
-        return core(book, job, into, links, progress, **way, tell=tell or say_nothing)
+        return core(
+            book, job, into, links, progress,
+            follow=follow, verify_home=verify_home, folders=folders, tell=tell or say_nothing,
+        )  # fmt: skip
 
 
 def review(

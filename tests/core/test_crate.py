@@ -144,8 +144,8 @@ def test_x4_collect_never_writes_into_a_folder_of_something_else(
     assert tree(tmp_path) == before
 
 
-def test_r10_a_whole_crate_is_proven_with_a_test_frame(packed: tuple[SceneContext, Path]) -> None:
-    proof = prove(packed[1], os.environ, ANY)
+def test_r10_a_whole_crate_is_proven_with_a_test_frame(crate: Path) -> None:
+    proof = prove(crate, os.environ, ANY)
     assert proof.whole, proof
     assert proof.test_frame is not None and proof.test_frame.good
     assert proof.enforced or proof.why_not

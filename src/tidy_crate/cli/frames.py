@@ -44,10 +44,34 @@ def register(app: typer.Typer) -> None:
             bool,
             typer.Option("--verify-home", help="Read every file at home again, also where none was touched."),
         ] = False,
+        folders: Annotated[
+            str | None,
+            typer.Option(
+                "--folders",
+                metavar="PATTERN",
+                help="Folders below DIR, from {request} {view} {camera} {variant} {output}. Kept for this job.",
+            ),
+        ] = None,
     ) -> None:
-        """Bring frames home, verified, into a folder per output."""
+        """Bring frames home, verified, into a folder per output.
+
+        \b
+        Examples:
+          tidy-crate retrieve quay-3 --into frames --follow
+          tidy-crate retrieve quay-3 --into frames --folders "{variant}/{camera}/{output}"
+        """
+        from tidy_crate.core.work.folders import pattern
+
         with talk.progress("retrieving") as progress:
-            result = api.retrieve(job, into, follow=follow, verify_home=verify_home, tell=talk.say, progress=progress)
+            result = api.retrieve(
+                job,
+                into,
+                follow=follow,
+                verify_home=verify_home,
+                folders=pattern(folders),
+                tell=talk.say,
+                progress=progress,
+            )
         talk.result(result, lambda console: _show_retrieved(console, result))
         if result.missing or result.damaged:
             raise typer.Exit(1)

@@ -10,6 +10,8 @@ from collections.abc import Iterator
 from tidy_crate.core.asset import paths
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Output
+from tidy_crate.core.work.folders import folder_by
+from tidy_crate.core.work.request import RenderRequest
 
 # formats that hold one picture of at most four channels
 ONE_PICTURE = {"png", "jpg", "jpeg", "tga", "bmp", "hdr"}
@@ -93,6 +95,22 @@ def output_same_file(scene: Checked) -> Iterator[Trouble]:
         if len(outputs) > 1:
             names = " and ".join(output.name for output in outputs)
             yield Trouble(names, f"both write {outputs[0].path}", "give each output a path of its own")
+
+
+@check("output-home-folders-collide", Severity.ERROR, "C1")
+def output_home_folders_collide(scene: Checked) -> Iterator[Trouble]:
+    """Two outputs that come home to one path: the second frame would replace the first."""
+    if not (pattern := scene.rules.home_folders):
+        return
+    request = RenderRequest(name="main", frames="1", width=1, height=1, outputs=())
+    by_path = defaultdict(list)
+    for output in _written(scene):
+        folder = folder_by(pattern, request, "", output.name, output.camera)
+        by_path[str(folder / paths.file_name(output.path)).casefold()].append(output.name)
+    for names in by_path.values():
+        if len(names) > 1:
+            what = f"by home_folders = {pattern!r} they come home to one path"
+            yield Trouble(" and ".join(names), what, "put {output} into home_folders in the project's file")
 
 
 @check("output-path-absolute", Severity.WARNING, "C1")

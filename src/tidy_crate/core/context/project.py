@@ -17,6 +17,7 @@ from tidy_crate.core.context.rules import CheckLimits, CheckRules, Confidential
 from tidy_crate.core.model import Model
 from tidy_crate.core.toml import read_toml
 from tidy_crate.core.work.command import RenderCommand
+from tidy_crate.core.work.folders import FolderPattern
 from tidy_crate.core.work.options import FarmOptions
 
 FILE_NAME = "tidy-crate.toml"
@@ -59,6 +60,8 @@ class ProjectFile(Model):
     confidential: Confidential = Confidential()
     naming: str | None = None
     brief: Path | None = None
+    home_folders: FolderPattern = ""
+    """Folders for frames at home, such as `{variant}/{camera}/{output}`; empty for the usual ones."""
     review: ReviewRules = ReviewRules()
     """From where on a review calls a frame suspect."""
     send: FarmOptions = FarmOptions()
@@ -120,6 +123,7 @@ class Project:
             limits=content.limits,
             confidential=content.confidential,
             review=content.review,
+            home_folders=content.home_folders,
         )
         update = {"naming": content.naming} if content.naming else {}
         if content.brief is not None:

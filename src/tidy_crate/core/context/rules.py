@@ -9,6 +9,7 @@ from pydantic import Field
 from tidy_crate.core.context.brief import Brief
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.model import Model
+from tidy_crate.core.work.folders import FolderPattern
 
 # ISO 3166-1, with the part of a country that ISO 3166-2 adds
 Country = Annotated[str, Field(pattern=r"^[A-Z]{2}(-[A-Z0-9]{1,3})?$")]
@@ -53,3 +54,5 @@ class CheckRules(Model):
     naming: str = NAMING
     brief: Brief | None = None
     review: ReviewRules = ReviewRules()
+    home_folders: FolderPattern = ""
+    """Folders below the one that frames are retrieved into; empty for the usual ones."""

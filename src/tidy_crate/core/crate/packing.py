@@ -12,7 +12,7 @@ from pydantic_core import from_json
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.decisions import Waiver
 from tidy_crate.core.context.rules import CheckRules
-from tidy_crate.core.errors import Blocked, UnreadableInput
+from tidy_crate.core.errors import Blocked, UnreadableInput, WrongUsage
 from tidy_crate.core.files import MOST_LIST, inside, read_json, write_bytes
 from tidy_crate.core.handles import writable
 from tidy_crate.core.model import Model, validated
@@ -22,7 +22,8 @@ from tidy_crate.core.scene.request import naming
 from tidy_crate.core.scene.settings import SettingsMap
 from tidy_crate.core.schema import Schema
 from tidy_crate.core.work.command import RenderCommand
-from tidy_crate.core.work.product import product_path
+from tidy_crate.core.work.folders import first_twice, folder_by
+from tidy_crate.core.work.product import file_name, product_path
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task
 
@@ -135,8 +136,33 @@ class PackingList(Model):
         return sum(request.task_count for request in self.requests)
 
     def product_path(self, output: str, task: Task) -> PurePosixPath:
-        """Return where a product of this crate is, below the folder of its job."""
-        return product_path(naming(self.output(output)), task, by_request=len(self.requests) > 1, tokens=self.tokens)
+        """Return where a product of this crate is at home, below the folder of its job."""
+        known = self.output(output)
+        if pattern := self.rules.home_folders:
+            request = next(one for one in self.requests if one.name == task.request)
+            folder = folder_by(pattern, request, task.view, output, known.camera)
+            return folder / file_name(naming(known), task, self.tokens)
+        return product_path(naming(known), task, by_request=len(self.requests) > 1, tokens=self.tokens)
+
+    def with_home_folders(self, pattern: str | None) -> PackingList:
+        """Return this list with another pattern for the folders of frames at home; None for the project's."""
+        if pattern is None:
+            return self
+        return self.model_copy(update={"rules": self.rules.model_copy(update={"home_folders": pattern})})
+
+    def need_paths_apart(self) -> None:
+        """Raise WrongUsage where the pattern for folders at home gives two frames one path."""
+        if not (pattern := self.rules.home_folders):
+            return
+        first = (
+            self.product_path(output, Task(request.name, request.numbers()[0], view))
+            for request in self.requests
+            for view in request.view_names
+            for output in request.outputs
+        )
+        if (twice := first_twice(first)) is not None:
+            what = f"the folders {pattern!r} give two frames one path: {twice}"
+            raise WrongUsage(what, self.name, "put what tells them apart into the pattern: {output}, {view}, {request}")
 
     @property
     def bytes(self) -> int:

@@ -135,6 +135,7 @@ def prepare(
     if views:
         requests = tuple(_only(request, views) for request in requests)
     asked = content.model_copy(update={"requests": requests})
+    asked.need_paths_apart()
     tests = test_ranges(requests, options, tested) if options.start == "tested" else ()
     batch, nodes = options.batch or USUAL_BATCH, options.nodes
     against = Against(

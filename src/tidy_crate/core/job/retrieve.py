@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, TidyCrateError
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, TidyCrateError, WrongUsage
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import file_mark, hash_file, only_one, os_reason, refuse_links
@@ -31,6 +31,7 @@ from tidy_crate.core.model import Model
 from tidy_crate.core.picture.readers import FrameReaders
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.work.attempt import Product, Verdict
+from tidy_crate.core.work.folders import FolderPattern
 from tidy_crate.core.work.product import SET_ASIDE, Delivery, below, in_use, set_aside_path
 from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, TaskState, tasks_of
 
@@ -103,10 +104,12 @@ def retrieve(
     *,
     follow: bool = False,
     verify_home: bool = False,
+    folders: FolderPattern | None = None,
     tell: Callable[[str], None] = say_nothing,
 ) -> Retrieved:
     """Bring home what is done and not yet here. What is here already is not fetched again.
 
+    folders: pattern of the folders below `into`, in place of the project's. It holds for the job from then on.
     tell: is told of outages of a farm while it is followed.
 
     A file at home that was touched since it came is read again; one that is not as the farm made it is set aside, and
@@ -116,11 +119,31 @@ def retrieve(
     into = into.absolute()
     job, submissions = submissions_of(ledger, name)
     with only_one(into / ".retrieve.lock", "brings frames into this folder", into), ExitStack() as stack:
+        content = _with_folders(ledger, job, folders)
         with ledger.writing() as session:
             session.get_one(JobRow, job.id).into = str(into)
-        rounds = _Rounds(ledger, job.id, job.packing_list(), into, progress, Looks(stack), patient=follow)
+        rounds = _Rounds(ledger, job.id, content, into, progress, Looks(stack), patient=follow)
         rounds.look_again(verify_home)
         return _in_rounds(rounds, ledger, job, submissions, links, Outage(tell), follow)
+
+
+def _with_folders(ledger: Ledger, job: JobRow, folders: FolderPattern | None) -> PackingList:
+    """Return a job's packing list, with other folders for its frames where they are asked for.
+
+    Raises WrongUsage for others than those in which frames are already.
+    """
+    content = job.packing_list()
+    if folders is None or folders == content.rules.home_folders:
+        return content
+    content = content.with_home_folders(folders)
+    content.need_paths_apart()
+    with ledger.writing() as session:
+        if session.scalar(products_of(job.id, ProductRow.id).where(ProductRow.home).limit(1)) is not None:
+            old = job.packing_list().rules.home_folders or "the usual ones"
+            what = f"frames of this job are home already, in other folders: {old}"
+            raise WrongUsage(what, job.id, "leave --folders out; deliver can name the frames as the brief says")
+        session.get_one(JobRow, job.id).home_folders = folders
+    return content
 
 
 def _in_rounds(

@@ -37,6 +37,8 @@ class JobRow(Base):
     """The packing list as it was sent, as JSON."""
     into: Mapped[str | None] = mapped_column(PathText)
     """The folder that its frames were last brought to."""
+    home_folders: Mapped[str | None] = mapped_column(Text)
+    """The pattern of the folders below it; None for the crate's own."""
     reviewed: Mapped[str | None] = mapped_column(String(40))
     """When its frames were last reviewed; UTC, ISO 8601."""
     estimate_low: Mapped[Decimal | None] = mapped_column(Money)
@@ -46,8 +48,8 @@ class JobRow(Base):
     submissions: Mapped[list[SubmissionRow]] = relationship(order_by="SubmissionRow.number", back_populates="job")
 
     def packing_list(self) -> PackingList:
-        """The crate's packing list as it was sent."""
-        return packing_list_of(self.packing, self.id)
+        """Return the crate's packing list as it was sent, with the folders that its frames are retrieved into."""
+        return packing_list_of(self.packing, self.id).with_home_folders(self.home_folders)
 
 
 class SubmissionRow(Base):

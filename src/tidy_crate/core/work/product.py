@@ -40,7 +40,7 @@ def product_path(
 ) -> PurePosixPath:
     """Return where a product is, below the folder of its job.
 
-    by_request: whether the job has several requests, so that each gets a folder of its own.
+    by_request: True for a job of several requests: each gets a folder of its own.
     """
     folders = [task.request] if by_request else []
     folders += [task.view] if task.view else []
