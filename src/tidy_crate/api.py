@@ -943,6 +943,7 @@ def review(
     rules: ReviewRules | None = None,
     meant: Iterable[int] = (),
     explain: int | None = None,
+    workers: str | None = None,
     user: User | None = None,
     progress: Progress = silent,
 ) -> Review:
@@ -950,18 +951,24 @@ def review(
 
     expect: for a folder, the crate it was rendered from. rules: limits in place of those in the crate. meant: frames
     at which flashes, cuts and black pictures are meant. explain: a frame whose measures are returned too.
+    workers: address of a Dask scheduler (`dask://HOST:PORT`) whose workers read the frames; they must see the folder
+    under the same path.
     """
+    from tidy_crate import __version__
+    from tidy_crate.core.picture.readers import judge_here
     from tidy_crate.core.review import run as core
+    from tidy_crate.core.review.spread import judge_on_workers
 
+    judge = judge_here if workers is None else judge_on_workers(workers, __version__)
     if Path(what).is_dir():
         from tidy_crate.core.crate.packing import read_packing_list
 
         content = read_packing_list(expect.absolute()) if expect is not None else None
-        return core.review_folder(Path(what), content, progress, rules=rules, meant=meant, explain=explain)
+        return core.review_folder(Path(what), content, progress, rules=rules, meant=meant, explain=explain, judge=judge)
     if expect is not None:
         raise WrongUsage("a job knows its crate itself", what, "leave --expect out")
     with ledger(user) as book:
-        return core.review_job(book, str(what), progress, rules=rules, meant=meant, explain=explain)
+        return core.review_job(book, str(what), progress, rules=rules, meant=meant, explain=explain, judge=judge)
 
 
 def to_rerender(job: str, *, suspect: bool = False, user: User | None = None) -> Rerender:

@@ -15,10 +15,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import pytest
+from test_neighbours import write
 
 from farms import TODAY, prepared
+from tidy_crate import __version__
 from tidy_crate.core.context.scene import SceneContext
-from tidy_crate.core.errors import Blocked, FarmBusy, FarmError
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.cluster.engine import Engine
 from tidy_crate.core.farm.links.cluster.link import ClusterFarm
@@ -30,7 +32,8 @@ from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import send
 from tidy_crate.core.job.track import JobView, log_of, track
-from tidy_crate.core.review.run import review_job
+from tidy_crate.core.review.run import review_folder, review_job
+from tidy_crate.core.review.spread import judge_on_workers
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 
@@ -277,3 +280,16 @@ def test_f2_damaged_frames_of_own_machines_are_found_and_rendered_again(
         if wanted.tasks:
             rerender(ledger, wanted, opened)
     assert spoilt == [{1003, 1005}, set()]
+
+
+def test_f3_frames_are_judged_on_workers_as_they_are_here(cluster: Cluster, tmp_path: Path) -> None:
+    frames = write(tmp_path / "frames", {1000 + number: 1.0 + (number == 9) for number in range(20)})
+    (frames / "x.1003.exr").write_bytes(b"no picture")
+    os.killpg(cluster.processes[1].pid, signal.SIGKILL)
+    url = f"dask://127.0.0.1:{cluster.port}"
+    there = review_folder(tmp_path / "frames", None, judge=judge_on_workers(url, __version__))
+    assert there == review_folder(tmp_path / "frames", None) and not there.clean
+    with pytest.raises(FarmError, match="has tidy-crate"):
+        review_folder(tmp_path / "frames", None, judge=judge_on_workers(url, "0.0"))
+    with pytest.raises(WrongUsage, match="not the address"):
+        judge_on_workers("http://127.0.0.1:1", __version__)

@@ -99,6 +99,10 @@ def register(app: typer.Typer) -> None:
         explain: Annotated[
             int | None, typer.Option("--explain", metavar="FRAME", help="Show what was measured of one frame.")
         ] = None,
+        workers: Annotated[
+            str | None,
+            typer.Option("--workers", metavar="dask://HOST:PORT", help="Read the frames on a scheduler's workers."),
+        ] = None,
     ) -> None:
         """Open every frame and judge it, by itself and against the frames beside it.
 
@@ -119,6 +123,7 @@ def register(app: typer.Typer) -> None:
                 rules=_rules(rules),
                 meant=parse_frames(meant) if meant else (),
                 explain=explain,
+                workers=workers,
                 progress=progress,
             )
         if sheet is not None:

@@ -10,7 +10,7 @@ import queue
 import subprocess
 import threading
 from collections import deque
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -49,6 +49,16 @@ class Looked:
 
     path: Path
     expected: Expected
+
+
+JudgeFrames = Callable[[Sequence[Looked]], Generator[Judgement, None, None]]
+"""Judge frames, in their order. It is closed when no more are wanted."""
+
+
+def judge_here(frames: Sequence[Looked]) -> Generator[Judgement, None, None]:
+    """Judge frames on all cores of this machine, in their order."""
+    with FrameReaders(worth_processes([one.path for one in frames])) as readers:
+        yield from readers.judge(frames)
 
 
 class FrameReaders:

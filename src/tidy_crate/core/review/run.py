@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Iterator
+from contextlib import closing
 from dataclasses import dataclass, replace
 from itertools import groupby, pairwise
 from pathlib import Path
@@ -22,7 +23,7 @@ from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow, seconds_between
 from tidy_crate.core.model import Model
 from tidy_crate.core.picture.judge import ALL_BLACK, Expected, Judgement
-from tidy_crate.core.picture.readers import FrameReaders, Looked, worth_processes
+from tidy_crate.core.picture.readers import FrameReaders, JudgeFrames, Looked, judge_here
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.here import signs_from_here
 from tidy_crate.core.review.nodes import Rendered
@@ -106,11 +107,12 @@ def review_job(
     rules: ReviewRules | None = None,
     meant: Iterable[int] = (),
     explain: int | None = None,
+    judge: JudgeFrames = judge_here,
 ) -> Review:
     """Judge every product of a job and note the verdicts in the ledger. Nothing retrieved yet counts as missing.
 
     rules: in place of those in the crate. meant: frames whose differences from their neighbours are meant.
-    explain: a frame whose measures are returned too.
+    explain: a frame whose measures are returned too. judge: reads the frames, here or on other machines.
     """
     job, submissions = submissions_of(ledger, name)
     content = job.packing_list()
@@ -124,13 +126,13 @@ def review_job(
         for one in _promised(into, content, ordered, rendered):
             wanted.setdefault((one.task.key, one.output), one)
     accepted = accepted_frames(ledger, job.name)
-    run = _Run(rules or content.rules.review, frozenset(meant), accepted, explain)
+    run = _Run(rules or content.rules.review, frozenset(meant), accepted, explain, judge)
     review = run.judge(list(wanted.values()), progress)
     review = _with_decisions(ledger, name, _with_test_frames(Path(job.crate), content, review))
     _note(ledger, name, review)
     if put_better_in_place(ledger, name):
         # what stands there now was judged before
-        return review_job(ledger, name, progress, rules=rules, meant=meant, explain=explain)
+        return review_job(ledger, name, progress, rules=rules, meant=meant, explain=explain, judge=judge)
     return review
 
 
@@ -230,10 +232,11 @@ def review_folder(
     rules: ReviewRules | None = None,
     meant: Iterable[int] = (),
     explain: int | None = None,
+    judge: JudgeFrames = judge_here,
 ) -> Review:
     """Judge the frames in a folder: all that a crate promises, or without a crate all that are there.
 
-    rules, meant, explain: see `review_job`.
+    rules, meant, explain, judge: see `review_job`.
     """
     if not folder.is_dir():
         raise UnreadableInput("there is no such folder of frames", folder, "check the path")
@@ -243,7 +246,7 @@ def review_folder(
         rules = rules or content.rules.review
     else:
         wanted = list(_found(folder))
-    run = _Run(rules or ReviewRules(), frozenset(meant), {}, explain)
+    run = _Run(rules or ReviewRules(), frozenset(meant), {}, explain, judge)
     return run.judge(wanted, progress)
 
 
@@ -320,9 +323,10 @@ class _Run:
         meant: frozenset[int],
         accepted: dict[tuple[str, str], frozenset[int]],
         explain: int | None,
+        judge: JudgeFrames,
     ) -> None:
         """accepted: by view and output, the frames whose differences were accepted before."""
-        self._rules, self._accepted, self._explain = rules, accepted, explain
+        self._rules, self._accepted, self._explain, self._judge = rules, accepted, explain, judge
         self._meant = meant | rules.meant_frames()
         self._explained: tuple[Explanation, ...] = ()
 
@@ -332,8 +336,7 @@ class _Run:
             raise WrongUsage("there is no such frame", self._explain)
         wanted.sort(key=lambda one: (str(one.sequence[:4]), one.output, one.path.parent, one.task.frame))
         verdicts: list[FrameVerdict] = []
-        with FrameReaders(worth_processes([one.path for one in wanted])) as readers:
-            runs = iter(readers.judge([Looked(one.path, one.expected) for one in wanted]))
+        with closing(self._judge([Looked(one.path, one.expected) for one in wanted])) as runs:
             for _, group in groupby(wanted, key=lambda one: one.sequence):
                 verdicts += self._sequence(list(group), runs, progress, len(verdicts), len(wanted))
         return Review(frames=tuple(verdicts), explained=self._explained)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections import deque
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
@@ -13,6 +14,10 @@ if TYPE_CHECKING:
     from distributed import Client
 
 SECONDS = 20.0
+# pieces for each thread of a worker that are handed out before their turn
+AHEAD = 3
+# workers that may be lost over one piece
+RETRIES = 3
 
 
 class Engine:
@@ -56,6 +61,25 @@ class Engine:
             # what was submitted must be there before we go
             client.run_on_scheduler(on_worker.worker_name)  # type: ignore[no-untyped-call]
 
+    def judge(self, version: str, pieces: Iterable[list[dict[str, Any]]]) -> Iterator[dict[str, Any]]:
+        """Let workers judge pieces of a review. Yield an answer for each, in order: see `on_worker.judge`.
+
+        No more are handed out than keep every worker busy. The engine itself repeats what a lost worker had.
+        """
+        from tidy_crate.core.farm.links.cluster import on_worker
+
+        with self._client() as client:
+            threads: dict[str, int] = client.nthreads()  # type: ignore[no-untyped-call]
+            self._need_workers(threads)
+            most = AHEAD * sum(threads.values())
+            waiting: deque[Any] = deque()
+            for piece in pieces:
+                waiting.append(client.submit(on_worker.judge, version, piece, pure=False, retries=RETRIES))
+                if len(waiting) >= most:
+                    yield waiting.popleft().result()
+            while waiting:
+                yield waiting.popleft().result()
+
     def under_way(self, job: str) -> int:
         """Return how many batches of a job the scheduler still means to run."""
         from tidy_crate.core.farm.links.cluster import on_worker
@@ -76,7 +100,7 @@ class Engine:
             trouble.append(f"{address}: {said}"[:300])
         raise FarmError("no worker can render it: " + "; ".join(trouble[:5]), self._url, "see what each of them says")
 
-    def _need_workers(self, answers: dict[str, Any]) -> None:
+    def _need_workers(self, answers: Mapping[str, object]) -> None:
         if not answers:
             raise FarmError("the scheduler has no workers", self._url, "start some, then send again")
 

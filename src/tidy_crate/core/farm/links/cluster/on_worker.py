@@ -55,6 +55,25 @@ def show(order: dict[str, Any]) -> dict[str, str]:
     return {"worker": worker_name(), "account": who(), "trouble": _trouble(order)}
 
 
+def judge(version: str, frames: list[dict[str, Any]]) -> dict[str, Any]:
+    """Judge frames for a review. version: of the package, which must be installed here too.
+
+    frames: `path` and `expected` of each. Return this worker's name, its `trouble` or else its `answers`, in order.
+    """
+    try:
+        import tidy_crate
+        from tidy_crate.core.picture.judge import Expected
+        from tidy_crate.core.picture.readers import FrameReaders, Looked
+    except ImportError as error:
+        return {"worker": worker_name(), "trouble": f"tidy-crate is not installed there ({error})"}
+    if tidy_crate.__version__ != version:
+        return {"worker": worker_name(), "trouble": f"it has tidy-crate {tidy_crate.__version__}, here is {version}"}
+    looked = [Looked(Path(one["path"]), Expected.model_validate(one["expected"])) for one in frames]
+    with FrameReaders(1) as readers:
+        answers = [one.model_dump(mode="json") for one in readers.judge(looked)]
+    return {"worker": worker_name(), "trouble": "", "answers": answers}
+
+
 def _trouble(order: dict[str, Any]) -> str:
     crate, frames = Path(order["crate"]), Path(order["job"], "frames")
     scene = crate / order["scene"]
