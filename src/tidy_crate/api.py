@@ -65,6 +65,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.job.track import JobLine, JobView
     from tidy_crate.core.picture.tone import Tone
     from tidy_crate.core.review.deliver import Delivered
+    from tidy_crate.core.review.pair import Pair
     from tidy_crate.core.review.record import Record
     from tidy_crate.core.review.run import Review
     from tidy_crate.core.review.stitch import Stitched
@@ -969,6 +970,32 @@ def review(
         raise WrongUsage("a job knows its crate itself", what, "leave --expect out")
     with ledger(user) as book:
         return core.review_job(book, str(what), progress, rules=rules, meant=meant, explain=explain, judge=judge)
+
+
+def render_pair(
+    crate: Path,
+    frame: int,
+    switch: str,
+    *,
+    job: str | None = None,
+    user: User | None = None,
+    progress: Progress = silent,
+) -> Pair:
+    """Render a frame of a crate here twice, as it is and with one setting switched, and compare both.
+
+    switch: `NAME=VALUE`, or `PRIM:SET=CHOICE` for a variant. job: whose frame both are compared with too.
+    """
+    from tidy_crate.core.review.at_home import at_home
+    from tidy_crate.core.review.pair import render_pair as core
+
+    user = user or User.here()
+    farm: dict[str, Path] = {}
+    if job is not None:
+        with ledger(user) as book:
+            farm = {output: one.path for (key, output), one in at_home(book, job).items() if key[2] == frame}
+        if not farm:
+            raise WrongUsage("the job has no such frame at home", frame, f"tidy-crate retrieve {job} --into DIR")
+    return core(crate, frame, switch, _crate_commands(crate, user), farm, progress)
 
 
 def to_rerender(job: str, *, suspect: bool = False, user: User | None = None) -> Rerender:

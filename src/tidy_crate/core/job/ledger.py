@@ -77,7 +77,7 @@ def _migrate(connection: Connection, where: object) -> None:
     command.upgrade(config, "head")
 
 
-LATEST = "0006"
+LATEST = "0007"
 
 
 def new_job(ledger: Ledger, crate: Path, content: PackingList) -> str:

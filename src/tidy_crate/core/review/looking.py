@@ -37,8 +37,12 @@ def draw_passes(path: Path, target: Path, tone: Tone | None = None) -> tuple[str
     return tuple(found)
 
 
-def draw_difference(one: Path, other: Path, target: Path, tone: Tone | None = None) -> dict[str, float]:
+def draw_difference(
+    one: Path, other: Path, target: Path, tone: Tone | None = None, names: tuple[str, str] | None = None
+) -> dict[str, float]:
     """Draw two frames and their difference, enlarged. Return the mean, and the greatest difference of a cell.
+
+    names: captions of the two, their file names where none are given.
 
     In the units of the files. Raises TidyCrateError for a frame that is unreadable, WrongUsage for two sizes.
     """
@@ -50,8 +54,9 @@ def draw_difference(one: Path, other: Path, target: Path, tone: Tone | None = No
     figures = {"mean": float(apart.mean()), "greatest": float(apart.max())}
     enlarged = (as_stored(apart * TIMES) * 255 + 0.5).astype(np.uint8)
     words = f"difference, {TIMES:g} times as bright: mean {figures['mean']:.4g}, greatest {figures['greatest']:.4g}"
-    cells = [(one.name, _image(shown[0])), (other.name, _image(shown[1])), (words, Image.fromarray(enlarged))]
-    _board(cells, 2, f"{one.name} and {other.name}").save(_open_for(target), "PNG")
+    first, second = names or (one.name, other.name)
+    cells = [(first, _image(shown[0])), (second, _image(shown[1])), (words, Image.fromarray(enlarged))]
+    _board(cells, 2, f"{first} and {second}" if names is None else one.name).save(_open_for(target), "PNG")
     return figures
 
 
