@@ -21,6 +21,7 @@ from tidy_crate.core.scene.formats.baking import Digests
 from tidy_crate.core.scene.model import Simulation, SimulationState
 from tidy_crate.core.scene.request import need_few_frames
 
+BACKWARDS, SHUFFLED = "backwards", "shuffled"
 MOST_BATCHES = 3
 MOST_NAMED = 20
 
@@ -35,7 +36,7 @@ class Difference(Model):
 
 
 class OrderProof(Model):
-    """The outcome. orders: what was tried, in words. live: simulations that are still solved on the node."""
+    """The outcome. orders: those that were tried, in words. live: simulations that are still solved on the node."""
 
     holds: bool
     frames: int
@@ -45,7 +46,10 @@ class OrderProof(Model):
 
 
 def prove_order(context: SceneContext, batch: int = 2, progress: Progress = silent, workers: int = 2) -> OrderProof:
-    """Evaluate the staged scene in several orders and compare. Raises WrongUsage when it has no frames."""
+    """Evaluate the staged scene in several orders and compare. Raises WrongUsage when it has no frames.
+
+    Orders that would tell nothing new are left out: once every live simulation came out otherwise in some order.
+    """
     survey = context.survey()
     need_few_frames(survey)
     frames = list(survey.frames.numbers())
@@ -57,20 +61,27 @@ def prove_order(context: SceneContext, batch: int = 2, progress: Progress = sile
         "plan": context.plan.model_dump(mode="json"),
         "tokens": context.project.content.frame_tokens,
     }
-    results = {}
+    live = tuple(s.name for s in survey.simulations if s.state is not SimulationState.CACHED)
+    # batches alone first: they are quick, and tell most; a live solver that runs backwards begins again at each frame
+    quick = [name for name in orders if name not in (BACKWARDS, SHUFFLED)]
+    results: dict[str, Digests] = {}
+    differs: list[Difference] = []
     # threads only wait: each starts a process of its own, which has no past
     with ThreadPoolExecutor(workers) as pool:
-        runs = {name: pool.submit(_evaluate, question | {"frames": order}) for name, order in orders.items()}
-        for done, (name, run) in enumerate(runs.items(), 1):
-            results[name] = run.result()
-            progress(Step("order proof", done, len(runs), "orders", name))
-    differs = _differences(results, survey.simulations)
+        for names in (quick, [name for name in orders if name not in quick]):
+            runs = {name: pool.submit(_evaluate, question | {"frames": orders[name]}) for name in names}
+            for name, run in runs.items():
+                results[name] = run.result()
+                progress(Step("order proof", len(results), len(orders), "orders", name))
+            differs = _differences(results, survey.simulations)
+            if live and set(live) <= {one.simulation for one in differs}:
+                break
     return OrderProof(
         holds=not differs,
         frames=len(frames),
-        orders=tuple(orders),
+        orders=tuple(name for name in orders if name in results),
         differs=tuple(differs),
-        live=tuple(s.name for s in survey.simulations if s.state is not SimulationState.CACHED),
+        live=live,
     )
 
 
@@ -78,7 +89,7 @@ def _orders(frames: list[int], batch: int) -> dict[str, list[int]]:
     """The whole range first, which all others are compared with; then other orders, and batches each alone."""
     shuffled = frames.copy()
     random.Random(len(frames)).shuffle(shuffled)
-    orders = {"in order": frames, "backwards": frames[::-1], "shuffled": shuffled}
+    orders = {"in order": frames, BACKWARDS: frames[::-1], SHUFFLED: shuffled}
     batches = [frames[at : at + batch] for at in range(0, len(frames), batch)]
     count = min(MOST_BATCHES, len(batches))
     picks = sorted({round(i * (len(batches) - 1) / max(1, count - 1)) for i in range(count)})
