@@ -26,6 +26,8 @@ from tidy_crate.core.work.attempt import Verdict
 MOST_SECONDS = 600.0
 # bytes of files below which starting a second process takes longer than looking
 WORTH_PROCESSES = 24 << 20
+# frames from which on it is worth it, however small they are
+MANY = 40
 # frames for each process that are read before their turn
 AHEAD = 4
 # bytes of one answer
@@ -34,6 +36,8 @@ _LONGEST = 64 << 20
 
 def worth_processes(paths: Sequence[Path]) -> int:
     """Return how many processes to read these frames with."""
+    if len(paths) >= MANY:
+        return min(cores(), len(paths))
     total = 0
     for path in paths:
         with contextlib.suppress(OSError):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 
 import numpy as np
@@ -81,9 +82,14 @@ def signs_from_here(
             key = (Task(one.request, one.frame, one.view).key, output)
             if key in frames:
                 by_frame.setdefault(key, []).append(one)
+    paths = {
+        key: [frames[key], *(probe_folder(crate) / one.files[key[1]] for one in tests)]
+        for key, tests in by_frame.items()
+    }
+    # one after another for all of them, so that every process is at work
+    run = readers.judge([Looked(path, Expected()) for group in paths.values() for path in group])
     for (task, output), tests in by_frame.items():
-        paths = [frames[(task, output)], *(probe_folder(crate) / one.files[output] for one in tests)]
-        judged = list(readers.judge([Looked(path, Expected()) for path in paths]))
+        judged = list(islice(run, len(paths[(task, output)])))
         looks = [one.look for one in judged]
         sizes = [one.form.width * one.form.height if one.form is not None else 0 for one in judged]
         own = looks[0]

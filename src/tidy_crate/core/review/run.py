@@ -23,7 +23,7 @@ from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow, seconds_between
 from tidy_crate.core.model import Model
 from tidy_crate.core.picture.judge import ALL_BLACK, Expected, Judgement
-from tidy_crate.core.picture.readers import FrameReaders, JudgeFrames, Looked, judge_here
+from tidy_crate.core.picture.readers import FrameReaders, JudgeFrames, Looked, judge_here, worth_processes
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.here import signs_from_here
 from tidy_crate.core.review.nodes import Rendered
@@ -142,7 +142,7 @@ def _with_test_frames(crate: Path, content: PackingList, review: Review) -> Revi
     contents = _digest_now(crate, content)
     if contents is None:
         return review
-    with FrameReaders(1) as readers:
+    with FrameReaders(worth_processes(list(there.values()))) as readers:
         found = {(task, output): sign for task, output, sign in signs_from_here(crate, contents, there, readers)}
     frames = []
     for one in review.frames:
