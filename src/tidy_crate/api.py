@@ -87,7 +87,7 @@ SCORE_HERE = 100.0
 
 @dataclass(frozen=True)
 class User:
-    """Where one user's ledger, farm cards and notes are."""
+    """Paths of a user's ledger, farm cards and notes."""
 
     home: Path
     """The folder for the ledger, cards and configuration."""
@@ -119,12 +119,12 @@ class User:
 
     @property
     def card_folders(self) -> list[Path]:
-        """Where a card is looked for by name."""
+        """Return where a card is looked for by name."""
         return [self.home / "farms", self.cwd / "farms"]
 
     @property
     def keys(self) -> Keys:
-        """What the user has to sign in to farms with."""
+        """Return what the user has to sign in to farms with."""
         from tidy_crate.core.farm.sign_in import Keys
 
         return Keys(self.environment, self.home / "token-addresses.json", self._configuration.token_variables)
@@ -138,12 +138,12 @@ class User:
 
     @property
     def own_machine(self) -> OwnMachine:
-        """What this machine is and costs, as far as the user's configuration says."""
+        """Return what this machine is and costs, as far as the user's configuration says."""
         return self._configuration.here
 
     @property
     def notify(self) -> NotifySettings:
-        """Who is told when a job is done or in trouble."""
+        """Return who is told when a job is done or in trouble."""
         return self._configuration.notify
 
     @property
@@ -178,12 +178,12 @@ class User:
         return self.cache / f"{_mark(scene)}.json"
 
     def origin_of(self, crate: Path) -> Path:
-        """Where this machine notes what a crate was made from."""
+        """Return where this machine notes what a crate was made from."""
         return self.home / "crates" / f"{_mark(crate)}.json"
 
     @property
     def name(self) -> str:
-        """Who uses this machine, for the record of a waiver; empty where the system does not say."""
+        """Return who uses this machine, for the record of a waiver; empty where the system does not say."""
         import getpass
 
         try:
@@ -262,7 +262,7 @@ def prove_order(
 
 @dataclass(frozen=True)
 class Relinked:
-    """What relinking proposed and decided."""
+    """Proposals and decisions of a relink."""
 
     proposals: tuple[Proposal, ...]
     applied: tuple[Proposal, ...]
@@ -380,7 +380,7 @@ def against(
     accept_practice: bool = False,
     user: User | None = None,
 ) -> Against:
-    """What a scene is checked against. farms: cards by file or name; account: at a farm, that pays."""
+    """Return what a scene is checked against. farms: cards by file or name; account: at a farm, that pays."""
     from tidy_crate.core.check.run import Against
     from tidy_crate.core.context.brief import read_brief
     from tidy_crate.core.estimate.model import Wishes
@@ -485,7 +485,7 @@ def collect(
     from tidy_crate.core.scene.request import request_for
 
     if using not in list(Way):
-        raise WrongUsage("no way to bring files in", using, f"say one of {', '.join(Way)}")
+        raise WrongUsage("unknown way to copy files", using, f"use one of {', '.join(Way)}")
     user = user or User.here()
     context = open_scene(scene, tidy_dir=tidy_dir, user=user)
     if from_outside or let_through:

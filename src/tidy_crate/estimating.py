@@ -37,15 +37,15 @@ from tidy_crate.core.work.request import RenderRequest
 
 
 class Asking(Protocol):
-    """What an estimate needs to know of its user."""
+    """User data that an estimate needs."""
 
     @property
     def card_folders(self) -> list[Path]:
-        """Where a farm card is looked for by name."""
+        """Return where a farm card is looked for by name."""
 
     @property
     def own_machine(self) -> OwnMachine:
-        """What this machine is and costs."""
+        """Return what this machine is and costs."""
 
     @property
     def exchange(self) -> tuple[ExchangeRate, ...]:
@@ -54,7 +54,7 @@ class Asking(Protocol):
 
 @dataclass(frozen=True)
 class TimingSource:
-    """Where timings are to come from; the crate's test frames where nothing is said."""
+    """Source of timings; the crate's test frames where none is given."""
 
     table: Path | None = None
     """A CSV file."""
@@ -72,7 +72,7 @@ class TimingSource:
 
 @dataclass(frozen=True)
 class Ask:
-    """What the wrangler asks of an estimate, as it was typed."""
+    """Options of an estimate as typed."""
 
     machine: str | None = None
     nodes: int | None = None
@@ -177,7 +177,7 @@ def ask(
         job, crate, content = row.id, Path(row.crate), row.packing_list()
         requests = left_of_job(ledger, job)
         if not requests:
-            raise WrongUsage("every frame of this job is rendered, so that nothing is left to estimate", job,
+            raise WrongUsage("every frame of this job is rendered, so nothing is left to estimate", job,
                              "tidy-crate estimate --accuracy shows how its estimate did")  # fmt: skip
         delivered = frozenset(one.farm for one in submissions)
         known = {card.name for card in cards}
@@ -196,7 +196,7 @@ def ask(
     own = user.own_machine
     for name, number in (("--score-here", wanted.score_here), ("--upload-mbit", wanted.upload_mbit)):
         if number is not None and not 1e-6 <= number <= 1e9:
-            raise WrongUsage("this is no number that a machine or a line can have", f"{name} {number}")
+            raise WrongUsage("this is not a number that a machine or a line can have", f"{name} {number}")
     currency = (wanted.currency or (cards_once[0].currency if cards_once else "EUR")).upper()
     exchange = Exchange.of(user.exchange)
     most_money = None

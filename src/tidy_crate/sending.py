@@ -223,7 +223,7 @@ def prepare_rest(
     """
     crate, packing, tasks = left_over(ledger, job, given_up)
     if not tasks:
-        raise WrongUsage("nothing of this job is left over", job, f"track {job} shows who renders what")
+        raise WrongUsage("nothing of this job is left to render", job, f"track {job} shows which farm renders what")
     return _for_job(crate, packing, tasks, farm, said, user, ledger)
 
 

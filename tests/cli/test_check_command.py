@@ -57,7 +57,7 @@ def test_waived_findings_are_listed_with_reason_name_and_date(shot: Shot, run: R
     assert run.here("waive", file, "frames-single", "--because", "old", "--by", "Wren").code == 0
     done = run.here("check", file)
     assert "fur needs them (Wren, 20" in done.out and "1 waived" in done.out
-    assert "The waiver of frames-single is of no use: it matches nothing any more." in done.out
+    assert "The waiver of frames-single has no effect: it matches nothing any more." in done.out
     assert run.here("waive", file, "samples-very-high", "--because", " ").code == 2
     assert run.here("collect", file, "-o", shot.folder.parent / "s.crate").code == 0
     assert "fur needs them" in run.here("check", shot.folder.parent / "s.crate").out

@@ -42,7 +42,7 @@ class ToyBaker:
         return {name: Trial(float(len(cached.times)), 100) for name, cached in wanted.items()}
 
     def bad_values(self, file: Path) -> Iterator[str]:
-        yield from (f"{line} is no number" for line in file.read_text().splitlines() if line == "nan")
+        yield from (f"{line} is not a number" for line in file.read_text().splitlines() if line == "nan")
 
     def digests(self, scene: Path, plan: StagingPlan, frames: Sequence[int], tokens: FrameTokens) -> Digests:
         return {}
@@ -99,7 +99,7 @@ def test_another_formats_simulations_are_planned_baked_recorded_and_verified(toy
     assert not any(one.troubles for one in verify_caches(again) if "no frames" not in str(one.troubles))
     (toy.tidy / "caches" / "wind.toy").write_text("nan")
     troubles = {one.simulation: one.troubles for one in verify_caches(again)}
-    assert "nan is no number" in troubles["wind"] and "wind.toy is gone or not as it was written" in troubles["wind"]
+    assert "nan is not a number" in troubles["wind"] and "wind.toy is gone or not as it was written" in troubles["wind"]
 
 
 def test_only_what_is_named_and_what_it_depends_on_is_baked(toy: SceneContext) -> None:

@@ -193,7 +193,7 @@ def test_r4_candidates_are_chosen_at_a_terminal_and_only_there(tmp_path: Path, r
     files = [f"new/{folder}/f{n}.png" for folder in ("one", "two") for n in range(3)]
     context = show(tmp_path, names, *files)
     refused = run.here("relink", context.scene, "--look-in", tmp_path / "new", "--ask")
-    assert refused.code == 2 and "nobody is here to choose" in refused.err
+    assert refused.code == 2 and "choosing needs a terminal" in refused.err
     line = [
         sys.executable,
         "-m",

@@ -304,7 +304,7 @@ def test_what_is_not_solved_here_is_said_by_prim_and_the_rest_is_baked(tmp_path:
         (f'def Cube "B" {BODY} {{ float physics:mass = -2\n{place(0, 0, 1)} }}', "mass must be"),
         (
             f'def Cube "B" {BODY} {{ vector3f physics:velocity = (nan, 0, 0)\n{place(0, 0, 1)} }}',
-            "velocity that is no number",
+            "velocity that is not a number",
         ),
     ],
 )

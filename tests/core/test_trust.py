@@ -103,10 +103,10 @@ def test_at_a_terminal_it_asks_and_takes_no_for_an_answer(strange: Path, run: Ru
     scene, crate = strange / "s.usda", tmp_path / "s.crate"
     scene.write_text(scene.read_text() + 'def Scope "F" {\nasset a = @../library/oak.png@\n}\n')
     refused = run.at_terminal("n\n", "collect", scene, "-o", crate)
-    assert refused.code == 1 and "outside the project. Let them travel?" in refused.err and not crate.exists()
+    assert refused.code == 1 and "outside the project. Allow them in the crate?" in refused.err and not crate.exists()
     assert run.at_terminal("y\n", "collect", scene, "-o", crate).code == 0
     refused = run.at_terminal("n\n", "probe", crate)
-    assert refused.code == 2 and "render.py" in refused.err and "Let them run from now on?" in refused.err
+    assert refused.code == 2 and "render.py" in refused.err and "Allow them from now on?" in refused.err
     assert "wrote nothing for" in run.at_terminal("y\n", "probe", crate).err
     # not asked again
     assert "wrote nothing for" in run("probe", crate).err

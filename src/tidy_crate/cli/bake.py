@@ -40,7 +40,7 @@ def register(app: typer.Typer) -> None:
             bool, typer.Option("--plan", help="Bake nothing: show the order, the sizes and the time it may take.")
         ] = False,
         verify: Annotated[
-            bool, typer.Option("--verify", help="Bake nothing: look at every cache anew, down to its bytes.")
+            bool, typer.Option("--verify", help="Bake nothing: verify every cache again, byte by byte.")
         ] = False,
         plot: Annotated[
             Path | None,
@@ -102,7 +102,7 @@ def _show(console: Console, result: BakeResult) -> None:
     from tidy_crate.cli.show import cell, size, state, table
 
     if not (result.baked or result.up_to_date or result.failed):
-        console.print("Nothing in this scene depends on the frame before.")
+        console.print("Nothing in this scene depends on the frame before it.")
         return
     rows = table("simulation", "outcome", "frames", "size", "cache", right=("size",))
     for one in result.baked:
@@ -127,7 +127,7 @@ def _show_plan(console: Console, planned: tuple[PlannedBake, ...]) -> None:
     from tidy_crate.cli.show import cell, duration, size, state, table
 
     if not planned:
-        console.print("Nothing in this scene depends on the frame before.")
+        console.print("Nothing in this scene depends on the frame before it.")
         return
     rows = table(
         "simulation", "kind", "state", "begins", "frames", "may take", "size", "after", right=("may take", "size")
@@ -143,21 +143,21 @@ def _show_plan(console: Console, planned: tuple[PlannedBake, ...]) -> None:
         for trouble in one.trouble:
             console.print(cell(f"{trouble}"), style="yellow")
     whole = sum(one.seconds or 0.0 for one in planned)
-    console.print(f"\nAll of it may take {duration(whole)}, judged by the first frames of each." if whole else "")
+    console.print(f"\nTogether about {duration(whole)}, estimated from the first frames of each." if whole else "")
 
 
 def _show_verified(console: Console, found: tuple[VerifiedCache, ...]) -> None:
     from tidy_crate.cli.show import cell, size, state, table
 
     if not found:
-        console.print("Nothing in this scene depends on the frame before.")
+        console.print("Nothing in this scene depends on the frame before it.")
         return
     rows = table("simulation", "state", "verdict", "covers", "files", "size", "in detail", right=("files", "size"))
     for one in found:
         covers = "{}-{}".format(*one.covers) if one.covers else "-"
         rows.add_row(
             cell(one.simulation), state(one.state), state("bad" if one.troubles else "good"), covers, str(one.files),
-            size(one.bytes), cell("; ".join(one.troubles) or "whole, of this scene, every byte as written"),
+            size(one.bytes), cell("; ".join(one.troubles) or "complete, of this scene, every byte as written"),
         )  # fmt: skip
     console.print(rows)
     for one in found:
@@ -175,13 +175,13 @@ def _show_proof(console: Console, proof: OrderProof) -> None:
 
     orders = counted(len(proof.orders), "order")
     if proof.holds:
-        console.print(f"The proof holds: {counted(proof.frames, 'frame')} come out the same, to the bit, in {orders}.")
+        console.print(f"Proved: {counted(proof.frames, 'frame')} are identical to the bit in {orders}.")
     else:
-        console.print(f"The proof fails: frames come out differently in {orders}. On a farm the picture would jump.")
+        console.print(f"Not proved: frames differ in {orders}. On a farm the picture would jump.")
         rows = table("prim", "simulation", "differs at", "when evaluated")
         for one in proof.differs:
             rows.add_row(cell(one.prim), cell(one.simulation or "unknown"), str(one.frame), one.order)
         console.print(rows)
     for name in proof.live:
-        console.print(state("live"), cell(f"{name}: bake it, then prove again"))
+        console.print(state("live"), cell(f"{name}: bake it, then prove it again"))
     console.print(cell("tried: " + ", ".join(proof.orders)), style="dim")

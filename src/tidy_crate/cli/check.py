@@ -30,15 +30,13 @@ def register(app: typer.Typer) -> None:
             typer.Option("--farm", metavar="CARD", help="Against a farm card's rules too; may be given again."),
         ] = None,
         brief: Annotated[Path | None, typer.Option("--brief", metavar="FILE", help="Against what was ordered.")] = None,
-        mend: Annotated[
-            bool, typer.Option("--mend", help="Put right in the staged copy what needs no human decision.")
-        ] = False,
+        mend: Annotated[bool, typer.Option("--mend", help="Fix in the staged copy what needs no decision.")] = False,
         take_back: Annotated[
             str | None,
-            typer.Option("--take-back", metavar="CODE", help="Undo the mends of a check, or all."),
+            typer.Option("--take-back", metavar="CODE", help="Undo the fixes of a check, or all."),
         ] = None,
         explain: Annotated[
-            str | None, typer.Option("--explain", metavar="CODE", help="Say what a check is about, and end.")
+            str | None, typer.Option("--explain", metavar="CODE", help="Explain a check, and end.")
         ] = None,
         catalogue: Annotated[bool, typer.Option("--catalogue", help="List every check there is, and end.")] = False,
         page: Annotated[
@@ -51,7 +49,7 @@ def register(app: typer.Typer) -> None:
         score: ScoreOption = 100.0,
         accept: Annotated[
             bool,
-            typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),
+            typer.Option("--accept-practice-timings", help="Use timings of the practice renderer for a real farm."),
         ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
@@ -66,7 +64,7 @@ def register(app: typer.Typer) -> None:
         if scene is None:
             raise WrongUsage("check what?", None, "name a scene or a crate")
         if mend and take_back is not None:
-            raise WrongUsage("mend, or take mends back: not both at once", None, "give one of --mend and --take-back")
+            raise WrongUsage("fix, or take fixes back: not both at once", None, "give one of --mend and --take-back")
         against = api.against(farms or [], brief=brief, account=account, score_here=score, accept_practice=accept)
         done: dict[str, Any] = {}
         if mend or take_back is not None:
@@ -107,7 +105,7 @@ def _change(scene: Path, tidy_dir: Path | None, mend: bool, take_back: str | Non
     from tidy_crate.core.errors import WrongUsage
 
     if scene.is_dir():
-        raise WrongUsage("a crate is not mended", scene, "mend the scene, and collect again")
+        raise WrongUsage("a crate cannot be fixed", scene, "fix the scene, and collect again")
     done: dict[str, Any] = {}
     if take_back is not None:
         gone = api.take_back(scene, take_back, tidy_dir=tidy_dir)

@@ -1,4 +1,4 @@
-"""How findings look at a terminal: grouped by what to do next, errors first, a line each."""
+"""Show findings at a terminal: grouped by what to do next, errors first, one line each."""
 
 from __future__ import annotations
 
@@ -25,13 +25,13 @@ MOST_OF_A_KIND = 8
 WIDEST_PLACE = 38
 TITLES = {
     Next.RELINK: "Find the files",
-    Next.AGREE: "Agree that it leaves this machine, or take it out of the scene",
+    Next.AGREE: "Allow these files to leave this machine, or remove them from the scene",
     Next.BAKE: "Bake",
-    Next.MEND: "Put right without you",
-    Next.SCENE: "Change in the scene, and save it",
+    Next.MEND: "Fixed by --mend",
+    Next.SCENE: "Change in the scene and save it",
     Next.COLLECT: "Collect again",
-    Next.FARM: "A matter of the farm",
-    Next.DECIDE: "Look, and decide",
+    Next.FARM: "Ask the farm, or use another one",
+    Next.DECIDE: "Look and decide",
     Next.NOTHING: "For information",
 }
 _COMMANDS = {
@@ -45,7 +45,7 @@ _COMMANDS = {
 GROUPS = {
     "C1": "Outputs", "C2": "Frames", "C3": "Cameras", "C4": "Resolution", "C5": "Files", "C6": "Simulations",
     "C7": "Programs", "C8": "Settings", "C9": "Fonts and colour", "C10": "Machines", "C11": "Money",
-    "C12": "Still the same scene", "C14": "Who sees it, and where", "B11": "Generators", "R12": "The right version",
+    "C12": "Same scene as collected", "C14": "Confidentiality", "B11": "Generators", "R12": "Newer versions",
 }  # fmt: skip
 _RANK = {Severity.ERROR: 0, Severity.WARNING: 1, Severity.NOTE: 2}
 
@@ -81,7 +81,7 @@ def show(
 
 
 def _show_done(console: Console, done: dict[str, Any]) -> None:
-    for key, title in (("taken_back", "Taken back"), ("mended", "Put right in the staged copy")):
+    for key, title in (("taken_back", "Taken back"), ("mended", "Fixed in the staged copy")):
         rows = done.get(key)
         if rows is None:
             continue
@@ -115,7 +115,7 @@ def _rows(findings: Sequence[Finding], explained: bool, every: bool) -> Table:
         if shown[one.code] > MOST_OF_A_KIND and not every:
             continue
         # what is put right by itself tells what would be done, the rest what is wrong
-        what = f"{one.message}; put right: {one.mend}" if one.mend else one.message
+        what = f"{one.message}; fixed: {one.mend}" if one.mend else one.message
         if one.seen == "staged":
             what += " (in the staged copy only)"
         rows.add_row(state(one.severity.value), one.code, _place(one.subject), _what(what, one, explained))
@@ -176,7 +176,7 @@ def _show_waived(console: Console, result: CheckResult) -> None:
             console.print(Text("  ") + cell(line), style="dim", soft_wrap=True)
     for waiver in result.unused_waivers:
         subject = f" for {waiver.subject}" if waiver.subject else ""
-        line = f"The waiver of {waiver.code}{subject} is of no use: {waiver.reason}."
+        line = f"The waiver of {waiver.code}{subject} has no effect: {waiver.reason}."
         console.print(cell(line), style="yellow", soft_wrap=True)
 
 
@@ -216,7 +216,7 @@ def _show_farms(console: Console, result: CheckResult) -> None:
 
 
 def obstacle(result: CheckResult, farm: FarmVerdict) -> str:
-    """What stands in the way of sending it there, the worst of it; empty where nothing does."""
+    """Return what stands in the way of sending it there, the worst of it; empty where nothing does."""
     own = [f for f in result.findings if f.farm == farm.farm and not f.waived]
     worst = next((f for f in own if f.severity is not Severity.NOTE), None)
     return f"{worst.subject}: {worst.message}" if worst else "the scene itself" if farm.blocked else ""
@@ -240,7 +240,7 @@ def _show_verdict(console: Console, result: CheckResult) -> None:
 
 
 def headline(result: CheckResult) -> str:
-    """The outcome in a line."""
+    """Return the outcome in a line."""
     counts = [counted(result.count(severity), severity.value) for severity in Severity]
     waived = sum(one.waived for one in result.findings) + len(result.accepted)
     shut = [farm.farm for farm in result.farms if farm.blocked]
@@ -260,7 +260,7 @@ def show_checks(console: Console, checks: Sequence[Check]) -> None:
         return
     for need, own in in_groups().items():
         heading(console, f"{need}  {GROUPS.get(need, '')}".strip())
-        rows = table("severity", "code", "what goes wrong if it is ignored")
+        rows = table("severity", "code", "what happens if it is ignored")
         rows.show_header = False
         for one in own:
             rows.add_row(state(one.severity.value), one.code, cell(one.why + notes(one)))
@@ -269,12 +269,14 @@ def show_checks(console: Console, checks: Sequence[Check]) -> None:
 
 
 def notes(one: Check) -> str:
-    """What a check asks for besides the scene, and whether it needs a person, in brackets; empty where nothing."""
+    """Return what a check asks for besides the scene, and whether it needs a person, in brackets; empty where
+    nothing.
+    """
     found = []
     if one.of_farm is not None:
         found.append("with --farm")
     if one.code.startswith("brief-"):
         found.append("with a brief")
     if one.code in mendable():
-        found.append("--mend puts it right where nobody has to decide")
+        found.append("--mend fixes it where no decision is needed")
     return f" ({', '.join(found)})" if found else ""

@@ -49,14 +49,14 @@ def register(app: typer.Typer) -> None:
         ] = None,
         needed_frames_only: Annotated[
             bool,
-            typer.Option("--needed-frames-only", help="Of image sequences only the files that the frames need travel."),
+            typer.Option("--needed-frames-only", help="Copy only those files of image sequences that the frames need."),
         ] = False,
         on_share: Annotated[
             list[str] | None,
             typer.Option(
                 "--on-share",
                 metavar="LOCAL=NODE",
-                help="Copy nothing below LOCAL, which nodes see as NODE. The crate lies there too. May be given again.",
+                help="Copy nothing below LOCAL, which nodes see as NODE. The crate must be there too.",
             ),
         ] = None,
         using: Annotated[
@@ -72,7 +72,7 @@ def register(app: typer.Typer) -> None:
             typer.Option(
                 "--from-outside",
                 metavar="DIR",
-                help="Let files from this folder outside the project travel, now and later. May be given again.",
+                help="Allow files of this folder outside the project in the crate, now and later. May be given again.",
             ),
         ] = None,
         let_through: Annotated[
@@ -80,12 +80,12 @@ def register(app: typer.Typer) -> None:
             typer.Option(
                 "--let-through",
                 metavar="FILE",
-                help="Let this file travel though it looks private or like something else. May be given again.",
+                help="Allow this file although it looks private or is of another kind. May be given again.",
             ),
         ] = None,
         verify: Annotated[
             bool,
-            typer.Option("--verify", help="Then prove that the crate is whole and composes like its source."),
+            typer.Option("--verify", help="Prove afterwards that the crate is complete and composes like its source."),
         ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
@@ -114,7 +114,7 @@ def register(app: typer.Typer) -> None:
             document |= {"archive": str(archive.absolute()), "archive_bytes": size}
         proof = None
         if verify:
-            talk.say("Opening the crate in a process that can read nothing else...")
+            talk.say("Opening the crate in a sandbox that can read nothing else...")
             proof = api.prove(result.crate, test=False)
             document |= {"proof": proof.model_dump(mode="json")}
 
@@ -141,7 +141,7 @@ def register(app: typer.Typer) -> None:
         no_frame: Annotated[bool, typer.Option("--no-test-frame", help="Render none.")] = False,
     ) -> None:
         """Show that a crate, or an archive of one, is whole with no way back to the originals."""
-        talk.say("Opening the crate in a process that can read nothing else...")
+        talk.say("Opening the crate in a sandbox that can read nothing else...")
         proof = api.prove(crate, frame=frame, test=not no_frame)
         talk.result(proof, lambda console: _show_proof(console, proof))
         if not proof.holds:
@@ -163,7 +163,7 @@ def _asking_about_folders(
         for folder in error.folders:
             names = [one.path.name for one in error.held if one.reason is Reason.OUTSIDE and one.real.parent == folder]
             shown = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
-            if not talk.ask(f"{shown} from {folder}, outside the project. Let them travel?"):
+            if not talk.ask(f"{shown} from {folder}, outside the project. Allow them in the crate?"):
                 raise
             agreed.append(folder)
         if not agreed:
@@ -271,11 +271,11 @@ def _show_proof(console: Console, proof: Proof) -> None:
         said_lines(console, test.said)
         console.print()
     if proof.whole and not proof.holds:
-        console.print("The crate is whole, and the renderer could not start.", style="bold yellow")
+        console.print("The crate is complete. The renderer could not start.", style="bold yellow")
         console.print(
             'What it needs to run goes into its render command, as absolute paths: reads = ["FOLDER"]', style="dim"
         )
     elif proof.whole:
-        console.print("The crate is whole.", style="bold green")
+        console.print("The crate is complete.", style="bold green")
     else:
-        console.print("The crate is not whole.", style="bold red")
+        console.print("The crate is not complete.", style="bold red")

@@ -112,10 +112,11 @@ def register(app: typer.Typer) -> None:
         ] = None,
         finish_by: Annotated[
             str | None,
-            typer.Option("--finish-by", metavar="TIME", help="The cheapest that is done by then: 'Fri 18:00'."),
+            typer.Option("--finish-by", metavar="TIME", help="Choose the cheapest that is done by then: 'Fri 18:00'."),
         ] = None,
         budget: Annotated[
-            str | None, typer.Option("--budget", metavar="MONEY", help="The fastest that stays within: '120 EUR'.")
+            str | None,
+            typer.Option("--budget", metavar="MONEY", help="Choose the fastest that stays within: '120 EUR'."),
         ] = None,
         what_if: Annotated[
             str | None,
@@ -135,9 +136,7 @@ def register(app: typer.Typer) -> None:
         priority: Annotated[str | None, typer.Option("--priority", metavar="NAME", help="This priority only.")] = None,
         reclaimable: Annotated[
             bool | None,
-            typer.Option(
-                "--reclaimable/--no-reclaimable", help="Only machines that may be taken back, or none of them."
-            ),
+            typer.Option("--reclaimable/--no-reclaimable", help="Only reclaimable machines, or none of them."),
         ] = None,
         timings: TimingsOption = None,
         per_frame: PerFrameOption = None,
@@ -156,11 +155,11 @@ def register(app: typer.Typer) -> None:
         ] = None,
         accept: Annotated[
             bool,
-            typer.Option("--accept-practice-timings", help="Take timings of the practice renderer for a real farm's."),
+            typer.Option("--accept-practice-timings", help="Use timings of the practice renderer for a real farm."),
         ] = False,
         accept_old: Annotated[
             bool,
-            typer.Option("--accept-old-timings", help="Take timings of an earlier state of the crate."),
+            typer.Option("--accept-old-timings", help="Use timings of an earlier state of the crate."),
         ] = False,
         ask_farms: Annotated[
             bool, typer.Option("--ask-farms", help="Ask farms that have the crate for quotes of their own.")

@@ -1,4 +1,4 @@
-"""How probes and estimates are shown."""
+"""Show probes and estimates."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from tidy_crate.core.estimate.probe_result import ProbeResult
 from tidy_crate.core.job.experience import Accuracy
 from tidy_crate.core.money import CENT
 
-PRACTICE_NOTE = "The timings come from the practice renderer: good for the practice farm, for nothing else."
+PRACTICE_NOTE = "The timings come from the practice renderer: valid for the practice farm only."
 
 
 def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
@@ -87,11 +87,11 @@ def show_estimate(
     if result.pick is not None:
         _show_pick(console, result.quotes[result.pick.index], result)
     elif result.front:
-        console.print("No way keeps these wishes.", style="red")
+        console.print("No option meets these limits.", style="red")
     else:
         console.print("No farm can take it.", style="red")
     if result.nearest:
-        heading(console, "What would do")
+        heading(console, "What would meet them")
         for one in result.nearest:
             text = (
                 f"{one.change}: {one.farm}, {one.machine}, {money(one.cost.likely, one.cost.currency)} "
@@ -193,7 +193,7 @@ def _show_parts(console: Console, quotes: Sequence[Quote]) -> None:
         ):  # fmt: skip
             times.setdefault(name, []).append(seconds)
         for name, amount in (
-            ("rendering", paid.rendering), ("to the least bill", paid.minimum), ("discount", -paid.discount),
+            ("rendering", paid.rendering), ("to the minimum charge", paid.minimum), ("discount", -paid.discount),
             ("storage", paid.storage), ("egress", paid.egress), ("tax", paid.tax),
         ):  # fmt: skip
             sums.setdefault(name, []).append(amount)
@@ -250,7 +250,7 @@ def _show_pick(console: Console, quote: Quote, result: Estimate) -> None:
     paid = parts.money
     sums = [
         ("rendering", paid.rendering), ("discount", -paid.discount), ("storage", paid.storage), ("egress", paid.egress),
-        ("up to the least bill", paid.minimum), ("tax", paid.tax),
+        ("up to the minimum charge", paid.minimum), ("tax", paid.tax),
     ]  # fmt: skip
     listed = ", ".join(
         f"{name} {amount:.2f}" for name, amount in sums if abs(amount) >= paid.rendering / 1000 and amount

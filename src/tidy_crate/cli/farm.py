@@ -112,7 +112,7 @@ def register(app: typer.Typer) -> None:
         write_bytes(target, card.read_bytes())
         talk.result(
             {"farm": found.name, "card": str(target)},
-            lambda console: console.print(f"{found.name} is known now."),
+            lambda console: console.print(f"{found.name} is added."),
         )
 
     @command(farm, "moved")
@@ -155,10 +155,10 @@ def _show_gaps(console: Console, card: FarmCard, gaps: list[tuple[str, str]]) ->
     from tidy_crate.cli.show import cell, table
 
     if not gaps:
-        console.print(f"{card.name} is in order, and leaves nothing open.")
+        console.print(f"{card.name} is valid and complete.")
         return
-    console.print(f"{card.name} is in order. What it leaves open is not checked:\n")
-    rows = table("key", "so nobody can say")
+    console.print(f"{card.name} is valid. What it does not state is not checked:\n")
+    rows = table("key", "so it is unknown")
     for key, so in gaps:
         rows.add_row(cell(key), cell(so))
     console.print(rows)
@@ -168,7 +168,7 @@ def _show_list(console: Console, cards: list[tuple[Path, FarmCard]]) -> None:
     from tidy_crate.cli.show import cell, table
 
     if not cards:
-        console.print("No farm is known by name yet: farm add CARD makes one known.")
+        console.print("No farm is known yet. Add one: tidy-crate farm add CARD")
         return
     rows = table("farm", "title", "address", "machines", "from", right=("from",))
     for _, card in cards:
@@ -262,9 +262,9 @@ def _gpus(machine: Machine) -> str:
 
 def _operator(card: FarmCard) -> str:
     operator = card.operator
-    where = f" in {', '.join(operator.places)}" if operator.places else ", nobody says where"
+    where = f" in {', '.join(operator.places)}" if operator.places else ", location not stated"
     agreement = ", agreement signed" if operator.agreement else ""
-    return f"{operator.name or 'nobody says'} ({operator.kind or 'of unknown kind'}){where}{agreement}"
+    return f"{operator.name or 'not stated'} ({operator.kind or 'of unknown kind'}){where}{agreement}"
 
 
 def _outputs(card: FarmCard) -> str:
@@ -275,7 +275,7 @@ def _outputs(card: FarmCard) -> str:
 
 
 def _terms(card: FarmCard) -> list[tuple[str, object]]:
-    """What the card says of queue, priorities and the bill; nothing where it says nothing."""
+    """Return what the card says of queue, priorities and the bill; nothing where it says nothing."""
     from tidy_crate.cli.show import duration, money
 
     found: list[tuple[str, object]] = []

@@ -340,7 +340,7 @@ def _show(console: Console, result: Review) -> None:
     unchecked = sorted({word for frame in result.frames for word in frame.unchecked})
     if unchecked:
         console.print(
-            f"Unchecked, since nobody said what is expected: {', '.join(unchecked)}. Add --expect CRATE.",
+            f"Not checked, because no crate says what is expected: {', '.join(unchecked)}. Add --expect CRATE.",
             style="yellow",
         )
     compared = [sign for frame in result.frames for sign in frame.signs if sign.kind == "here"]

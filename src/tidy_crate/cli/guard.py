@@ -116,7 +116,7 @@ def _watch_program() -> int:
 
 
 def windows_crash(code: int) -> tuple[str, str] | None:
-    """What an exit code of Windows says of a crash, in plain words, and what to do; None for any other end."""
+    """Return what an exit code of Windows says of a crash, in plain words, and what to do; None for any other end."""
     status = code & 0xFFFFFFFF
     if status == _IN_PAGE_ERROR:
         return _CHANGED
@@ -125,16 +125,16 @@ def windows_crash(code: int) -> tuple[str, str] | None:
 
 def _broke_off(how: str) -> tuple[str, str]:
     return (
-        f"a library that reads the scene or its files broke off ({how}): something in them is badly broken",
+        f"a library that reads the scene or its files crashed ({how}): a file is badly damaged",
         "save the scene again from its program; survey each of its layers alone to find which it is",
     )
 
 
 def _told(number: signal.Signals, most: int | None) -> tuple[str | None, str]:
-    """What happened to the child, in plain words, and what to do; None where somebody ended it on purpose."""
+    """Return what happened to the child, in plain words, and what to do; None where somebody ended it on purpose."""
     if most is not None:
         return (
-            f"this takes more than {most >> 30} GiB of memory, and was stopped before the machine ran out of it",
+            f"this takes more than {most >> 30} GiB of memory and was stopped before the machine ran out",
             "look for references within references, or run it on a machine with more memory",
         )
     if number is signal.SIGBUS:

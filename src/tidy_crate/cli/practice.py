@@ -29,14 +29,14 @@ def register(app: typer.Typer) -> None:
     def start(
         talk: Talk,
         folder: FolderOption = None,
-        port: Annotated[int, typer.Option("--port", help="0 takes any that is free.")] = 0,
+        port: Annotated[int, typer.Option("--port", help="0 uses any free port.")] = 0,
         nodes: Annotated[int | None, typer.Option("--nodes", min=1, max=64, help="Number of simulated nodes.")] = None,
         faults: Annotated[
             list[str] | None,
             typer.Option(
                 "--fault",
                 metavar="KIND:FRAME",
-                help="Spoil a frame's first attempt: black, invalid, truncated, small, misnumbered, lost, damaged.",
+                help="Damage a frame's first attempt: black, invalid, truncated, small, misnumbered, lost, damaged.",
             ),
         ] = None,
     ) -> None:

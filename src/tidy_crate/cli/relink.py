@@ -38,13 +38,11 @@ def register(app: typer.Typer) -> None:
         ] = None,
         maps: Annotated[
             list[str] | None,
-            typer.Option(
-                "--map", metavar="OLD=NEW", help="An old drive or root and its new place; may be given again."
-            ),
+            typer.Option("--map", metavar="OLD=NEW", help="An old drive or root and its new path; may be given again."),
         ] = None,
-        apply: Annotated[bool, typer.Option("--apply", help="Write the sure ones into the decisions.")] = False,
+        apply: Annotated[bool, typer.Option("--apply", help="Write the sure ones to the decisions.")] = False,
         ask: Annotated[
-            bool, typer.Option("--ask", help="Go through what is missing and choose; what you choose is written down.")
+            bool, typer.Option("--ask", help="Go through what is missing and choose; your choices are kept.")
         ] = False,
         let_go: Annotated[
             str | None,
@@ -78,7 +76,7 @@ def register(app: typer.Typer) -> None:
         if applied:
             talk.say(f"Written to {found.decisions}")
         elif any(proposal.sure for proposal in proposals):
-            talk.say("Nothing is decided yet: add --apply to write the sure ones down.")
+            talk.say("Nothing is decided yet: add --apply to keep the sure ones.")
         if any(asset.needed for asset in still):
             raise typer.Exit(1)
 

@@ -22,7 +22,7 @@ def choose(talk: Talk, proposals: tuple[Proposal, ...], lacking: list[Asset]) ->
     Raises WrongUsage when nobody is there to answer.
     """
     if not sys.stdin.isatty():
-        raise WrongUsage("nobody is here to choose", None, "run it in a terminal, or use --apply for the sure ones")
+        raise WrongUsage("choosing needs a terminal", None, "run it in a terminal, or use --apply for the sure ones")
     by_asset: dict[str, list[Proposal]] = {}
     for proposal in proposals:
         by_asset.setdefault(proposal.asset, []).append(proposal)
@@ -55,7 +55,7 @@ def _answer(candidates: list[Proposal]) -> str:
     allowed = {*numbers, *(f"{at}a" for at in numbers), "s", "q"}
     default = "1" if candidates[0].sure else "s"
     while True:
-        question = "Number; number and a for all that moved with it; s to skip; q to stop here"
+        question = "Number; number and a for all files that moved with it; s to skip; q to stop"
         found = str(typer.prompt(question, default=default, err=True)).strip().lower()
         if found in allowed:
             return found

@@ -51,7 +51,7 @@ def register(app: typer.Typer) -> None:
         ] = None,
         reclaimable: Annotated[
             bool | None,
-            _option("Take machines that the farm may take back.", "--reclaimable/--not-reclaimable", group=HERE),
+            _option("Use machines that the farm may reclaim.", "--reclaimable/--not-reclaimable", group=HERE),
         ] = None,
         programs: Annotated[
             list[str] | None,
@@ -119,7 +119,7 @@ def register(app: typer.Typer) -> None:
         ] = None,
         plan: Annotated[bool, _option("Show what would be sent and cost; send nothing.", "--plan", group=WAY)] = False,
         show_defaults: Annotated[
-            bool, _option("Show all wishes and where each comes from; send nothing.", "--show-defaults", group=WAY)
+            bool, _option("Show all options and where each comes from; send nothing.", "--show-defaults", group=WAY)
         ] = False,
         again: Annotated[
             bool, _option("Send it although the farm has the same crate and frames.", "--again", group=WAY)
@@ -206,7 +206,7 @@ def register(app: typer.Typer) -> None:
         with talk.progress("uploading") as progress:
             sent, trouble = api.hand_over(prepared, job, given_up=tuple(given_up or ()), progress=progress)
         for farm, why in trouble.items():
-            talk.say(f"{farm} could not be told ({why}); track {job} tells it once it answers.")
+            talk.say(f"{farm} could not be reached ({why}); track {job} tells it once it answers.")
         talk.result(sent, lambda console: show_sent(console, [sent]))
 
 
@@ -293,7 +293,7 @@ def _describe(talk: Talk, prepared: list[Prepared]) -> None:
     for one in prepared:
         show_prepared(talk.err, one)
         if one.earlier is not None and not one.earlier.confirmed:
-            talk.say(f"{one.earlier.job} was never confirmed by the farm: this goes on with it.")
+            talk.say(f"{one.earlier.job} was never confirmed by the farm: this continues it.")
 
 
 def _show_plan(talk: Talk, prepared: list[Prepared]) -> None:

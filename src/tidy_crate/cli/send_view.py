@@ -89,7 +89,7 @@ def _terms(prepared: Prepared) -> list[tuple[str, object]]:
         found.append(("cap", money(options.cap, prepared.card.currency)))
     if options.priority or options.reclaimable:
         words = [f"priority {options.priority}"] if options.priority else []
-        words += ["machines that may be taken back"] if options.reclaimable else []
+        words += ["reclaimable machines"] if options.reclaimable else []
         found.append(("terms", ", ".join(words)))
     if options.programs:
         found.append(("programs", ", ".join(f"{name} {version}" for name, version in options.programs.items())))

@@ -1,4 +1,4 @@
-"""How things look: tables, sizes, times, money."""
+"""Format tables, sizes, times and money."""
 
 from __future__ import annotations
 

@@ -99,7 +99,7 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
          "--map", f"Q:\\lantern_quay={scene.project.as_posix()}", "--apply")  # fmt: skip
     step("Bake all simulations: one pass each from its own start, kept in caches.", "bake", file)
     step("Prove again that order no longer matters.", "bake", file, "--order-proof")
-    step("Put right what needs nobody to decide: a path, a frame number, the size left from a test.",
+    step("Fix what needs no decision: a path, a frame number, the size left from a test.",
          "check", file, "--mend")  # fmt: skip
     step(
         "Two warnings are left. Accept each, for a reason that travels with the job.",
@@ -124,9 +124,9 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     step("Check again.", "check", file)
     crate = _relative(folder / "lantern_quay.crate", folder)
     step("Pack it: one folder that holds all of it, the originals untouched.", "collect", file, "-o", crate)
-    step("Which of three farms would take it? One can, one wants a look first, one may not have it.",
+    step("Which of three farms can render it? One can, one has a warning, one may not see it.",
          "check", crate, "--farm", "gullwing", "--farm", "ninepins", "--farm", "saltmarsh", expect=1)  # fmt: skip
-    step("Show that nothing is missing, in a process that can read nothing else.", "prove", crate)
+    step("Prove that nothing is missing, in a sandbox that can read nothing else.", "prove", crate)
     step("Start the practice farm. Two faults are planted: a black frame, and one damaged on its way home.",
          "practice", "start", "--folder", "practice-farm",
          "--fault", f"black:{BLACK}:Beauty", "--fault", f"damaged:{DAMAGED}:Beauty")  # fmt: skip
@@ -194,7 +194,9 @@ def _fresh(scene: DemoScene, folder: Path) -> None:
     for leftover in ("practice-farm", "frames", "lantern_quay.crate", "lantern_quay.probe"):
         target = folder / leftover
         if target.is_symlink():
-            raise WrongUsage("the demo's folder holds a link where it would write", target, "name an empty folder")
+            raise WrongUsage(
+                "the demo's folder holds a link where files would be written", target, "name an empty folder"
+            )
         shutil.rmtree(target, ignore_errors=True)
     shutil.rmtree(scene.scene.parent / "lantern_quay.tidy", ignore_errors=True)
 
@@ -204,7 +206,7 @@ def _say(talk: Talk, folder: Path, scene: DemoScene) -> None:
         return
     talk.out.print(Text("Lantern Quay: a night-ferry pier, 48 frames, and a few troubles planted in it.", style="bold"))
     talk.out.print(
-        Text(f"It lies in {folder}, the scene is {_relative(scene.scene, folder)}.", style="dim"),
+        Text(f"It is in {folder}; the scene is {_relative(scene.scene, folder)}.", style="dim"),
         soft_wrap=True,
     )
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 SceneArgument = Annotated[Path, typer.Argument(metavar="SCENE", help="The scene file the artist saved.")]
 TidyOption = Annotated[
     Path | None,
-    typer.Option("--tidy-dir", metavar="DIR", help="Where decisions and caches lie, if not beside the scene."),
+    typer.Option("--tidy-dir", metavar="DIR", help="Folder of decisions and caches, if not beside the scene."),
 ]
 
 

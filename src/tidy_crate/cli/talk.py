@@ -40,7 +40,7 @@ WIDTH = 120
 
 
 class Talk:
-    """What a command says, and how."""
+    """Output of a command: results, messages, progress and questions."""
 
     def __init__(self, as_json: bool = False, events: Path | None = None, quiet: bool = False, verbose: bool = False):
         self.as_json = as_json
@@ -132,7 +132,7 @@ class Talk:
 
     @property
     def can_ask(self) -> bool:
-        """Whether a person is there to answer."""
+        """Return whether a person is there to answer."""
         return sys.stdin.isatty() and not self.as_json
 
     def ask(self, question: str) -> bool:
@@ -144,9 +144,9 @@ class Talk:
         if yes:
             return
         if not self.can_ask:
-            raise WrongUsage("this spends money and nobody is here to agree", None, "add --yes")
+            raise WrongUsage("this spends money and needs your agreement, but there is no terminal", None, "add --yes")
         if not self.ask(question):
-            raise StoppedHalfway("stopped before anything was spent", None, "run the command again when you agree")
+            raise StoppedHalfway("stopped before any money was spent", None, "run the command again to agree")
 
     def with_trust(self, work: Callable[[], None]) -> None:
         """Do something, and where it would run commands of a project ask first whether they may.
@@ -165,7 +165,7 @@ class Talk:
 
             self.err.print(f"{error.place} names commands that would run on this machine:")
             command_lines(self.err, error.commands)
-            if not self.ask("Let them run from now on?"):
+            if not self.ask("Allow them from now on?"):
                 raise
             api.trust_commands(error.place, error.commands)
             work()
@@ -240,8 +240,8 @@ def _unforeseen(error: Exception) -> TidyCrateError:
         "w", prefix="tidy-crate-error-", suffix=".txt", delete=False, encoding="utf-8", errors="backslashreplace"
     ) as file:
         traceback.print_exception(error, file=file)
-    what = f"something went wrong that should not have ({type(error).__name__}: {str(error)[:200]})"
-    return TidyCrateError(what, None, f"please report it, with {file.name}")
+    what = f"an unexpected error occurred ({type(error).__name__}: {str(error)[:200]})"
+    return TidyCrateError(what, None, f"please report it with the file {file.name}")
 
 
 def _refuse_bytes(values: dict[str, Any]) -> None:
@@ -266,7 +266,7 @@ def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Call
                 talk.fail(error)
                 raise typer.Exit(error.exit_code) from None
             except KeyboardInterrupt:
-                talk.fail(StoppedHalfway("stopped", None, "run the same command again, it goes on from there"))
+                talk.fail(StoppedHalfway("stopped", None, "run the same command again to continue"))
                 raise typer.Exit(StoppedHalfway.exit_code) from None
             except typer.Exit:
                 raise

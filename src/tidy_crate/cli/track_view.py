@@ -35,7 +35,7 @@ NEXT = {
     "paused": "tidy-crate resume {job}",
     "offered": "accept the farm's quote: tidy-crate resume {job}",
     "unpaid": "pay at the farm; it goes on by itself",
-    "sending": "it was never confirmed; send it again, it goes on from there",
+    "sending": "it was never confirmed; send it again to continue",
     "failed": "tidy-crate rerender {job} --failed",
 }  # fmt: skip
 USUAL_NODES, USUAL_TROUBLES = 12, 5
@@ -76,9 +76,9 @@ def job_view(view: JobView, grid: Grid, room: Room) -> Group:
             Text.assemble((f"frame {row.frame} failed on {row.node or 'a node'}: ", "bold red"), "  ".join(lines))
         )
     if len(view.troubles) > most:
-        parts.append(Text(f"and more; all of one: tidy-crate log {view.job} FRAME", style="dim"))
+        parts.append(Text(f"and more; the log of one: tidy-crate log {view.job} FRAME", style="dim"))
     elif view.troubles:
-        parts.append(Text(f"all that a node said: tidy-crate log {view.job} {view.troubles[0].frame}", style="dim"))
+        parts.append(Text(f"the whole log: tidy-crate log {view.job} {view.troubles[0].frame}", style="dim"))
     if view.latest:
         parts.append(Text.assemble(("to look at: ", "dim"), str(view.latest[0])))
     return Group(*parts)
@@ -139,7 +139,7 @@ def _time(view: JobView) -> str:
         return f"{so_far}; {HEADINGS[view.state]}"
     left, rate = view.forecast, f"{view.rate:.0f} frames an hour" if view.rate else ""
     if left.seconds is None or left.seconds_left is None:
-        return f"{so_far}; what is left cannot be told before the first frame"
+        return f"{so_far}; the time left is unknown before the first frame"
     span = f"{duration(left.seconds.low)} to {duration(left.seconds.high)}"
     text = f"{so_far}; about {duration(left.seconds_left)} to go ({span})"
     if view.finish is not None:

@@ -24,7 +24,7 @@ def register(app: typer.Typer) -> None:
             Path, typer.Argument(metavar="FOLDER", help="A project's folder, or a scene, a crate or an archive of one.")
         ],
         show: Annotated[bool, typer.Option("--show", help="Only show them, and whether they are trusted.")] = False,
-        forget: Annotated[bool, typer.Option("--forget", help="Trust nothing of it any more.")] = False,
+        forget: Annotated[bool, typer.Option("--forget", help="Revoke all trust in it.")] = False,
     ) -> None:
         """Let a project run the commands that it names, and take files from the folders outside that it names."""
         if forget:
@@ -43,17 +43,17 @@ def register(app: typer.Typer) -> None:
 
 
 def _forgotten(console: Console, folder: Path, was: bool) -> None:
-    console.print(f"Nothing of {folder} is trusted any more." if was else f"Nothing of {folder} was trusted.")
+    console.print(f"All trust in {folder} is revoked." if was else f"Nothing of {folder} was trusted.")
 
 
 def _show(console: Console, found: api.Trusting) -> None:
     from tidy_crate.cli.show import cell, state, table
 
     if not found.claims:
-        console.print(f"{found.place} names no command, and no folder outside of it.")
+        console.print(f"{found.place} names no commands and no folders outside it.")
         return
     rows = table("for", "command or folder", "named by", "trusted")
     for one, trusted in zip(found.claims, found.trusted, strict=True):
         rows.add_row(one.purpose, cell(one.line), cell(one.origin), state("yes" if trusted else "no"))
-    console.print(f"What {found.place} wants to run, and where its files come from:")
+    console.print(f"Commands of {found.place}, and folders that its files come from:")
     console.print(rows)

@@ -35,7 +35,9 @@ def kept(read: Callable[[Any], T], value: Any, what: str) -> T:
     try:
         return read(value)
     except (ValueError, ArithmeticError, TypeError) as error:
-        raise UnreadableInput(f"the database is damaged: it holds {what} that is none", None, _RESTORE) from error
+        raise UnreadableInput(
+            f"the database is damaged: it holds something that is not {what}", None, _RESTORE
+        ) from error
 
 
 class Money(TypeDecorator[Decimal]):
@@ -91,7 +93,7 @@ class Database:
 
     @property
     def is_sqlite(self) -> bool:
-        """Whether it is a file of this machine."""
+        """Return whether it is a file of this machine."""
         return self._url.get_backend_name() == "sqlite"
 
     @contextmanager
@@ -153,7 +155,7 @@ class Database:
             raise
 
     def _is_damaged(self) -> bool:
-        """Whether a database that is a file breaks its own rules. Takes time in line with its size."""
+        """Return whether a database that is a file breaks its own rules. Takes time in line with its size."""
         if not self.is_sqlite:
             return False
         try:

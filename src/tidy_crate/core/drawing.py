@@ -1,4 +1,4 @@
-"""What all pictures of curves share: colours, the kinds of file, and how a figure gets there."""
+"""Common parts of all plots: colours, file formats, writing a figure."""
 
 from __future__ import annotations
 
@@ -17,9 +17,9 @@ COLOURS = ("#2a5d8f", "#c17d11", "#5a8f2a", "#8f2a6b", "#4aa3a2", "#7a5c3e", "#6
 
 
 def need_ending(target: Path) -> None:
-    """Raise WrongUsage when no picture of that kind can be drawn."""
+    """Raise WrongUsage when a picture of this kind cannot be drawn."""
     if target.suffix.lower() not in ENDINGS:
-        raise WrongUsage("no picture of that kind can be drawn", target, f"end its name in {', '.join(ENDINGS)}")
+        raise WrongUsage("a picture of this kind cannot be drawn", target, f"end its name in {', '.join(ENDINGS)}")
 
 
 def new_figure(width: float, height: float) -> Figure:

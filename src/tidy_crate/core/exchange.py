@@ -14,7 +14,7 @@ from tidy_crate.core.money import Amount, Cost, Currency, rounded
 
 
 class ExchangeRate(Model):
-    """What one unit of a currency was worth in another on a day."""
+    """Value of one unit of a currency in another on a day."""
 
     of: Currency
     to: Currency

@@ -32,7 +32,7 @@ _SECRET_WORDS = ("TOKEN", "SECRET", "PASSWORD", "PASSWD", "CREDENTIAL", "API_KEY
 
 @dataclass(frozen=True)
 class Ended:
-    """How a program ended."""
+    """Result of a program that ended."""
 
     code: int
     late: bool
@@ -48,7 +48,7 @@ class Ended:
 
     @property
     def text(self) -> str:
-        """What it printed, as text."""
+        """Return what it printed, as text."""
         return self.output.decode("utf-8", "replace")
 
 

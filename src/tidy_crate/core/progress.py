@@ -1,4 +1,4 @@
-"""How long-running work reports on itself: a callback that an interface may draw."""
+"""Progress of long-running work: a callback that an interface may draw."""
 
 from __future__ import annotations
 

@@ -78,7 +78,7 @@ def _plain(kind: type[BaseModel], sort: str, message: str, place: Place, what: s
     remedy = f"{last} is in {unit}, written as a plain number" if unit else None
     text = _lower(message.removeprefix("Value error, "))
     if not place:
-        return UnreadableInput(f"the {what} does not hold together: {text}", at)
+        return UnreadableInput(f"the {what} is inconsistent: {text}", at)
     return UnreadableInput(f"the {what} is wrong at '{key}': {text}", at, remedy)
 
 

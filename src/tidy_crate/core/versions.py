@@ -37,7 +37,7 @@ class Version:
 
     @property
     def by_year(self) -> bool:
-        """Whether its first number is a year."""
+        """Return whether its first number is a year."""
         return self.parts[0][1] in _YEARS
 
     def __str__(self) -> str:
@@ -107,11 +107,11 @@ class VersionRange:
         return not self.is_below(version) and not self.is_above(version)
 
     def is_below(self, version: Version) -> bool:
-        """Whether all of the range is older."""
+        """Return whether all of the range is older."""
         return self.high is not None and (self.high < version or (self.high == version and not self.high_included))
 
     def is_above(self, version: Version) -> bool:
-        """Whether all of the range is newer."""
+        """Return whether all of the range is newer."""
         return self.low is not None and (version < self.low or (self.low == version and not self.low_included))
 
 
@@ -163,11 +163,11 @@ class Offered:
         return any(version in one for one in self.ranges)
 
     def all_older(self, version: Version) -> bool:
-        """Whether every version offered is older than this one."""
+        """Return whether every version offered is older than this one."""
         return all(one.is_below(version) for one in self.ranges)
 
     def all_newer(self, version: Version) -> bool:
-        """Whether every version offered is newer than this one."""
+        """Return whether every version offered is newer than this one."""
         return all(one.is_above(version) for one in self.ranges)
 
     def __str__(self) -> str:

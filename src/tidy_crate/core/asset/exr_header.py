@@ -69,7 +69,7 @@ class ExrPart:
 
 
 def read_exr_header(path: Path) -> list[ExrPart]:
-    """All parts of a file. Raises ValueError when it is no OpenEXR file or its header is broken."""
+    """All parts of a file. Raises ValueError when it is not an OpenEXR file or its header is broken."""
     with path.open("rb") as stream:
         return read_exr_parts(stream)
 
@@ -78,7 +78,7 @@ def read_exr_parts(stream: BinaryIO) -> list[ExrPart]:
     """All parts, from the start of an open file, which is left where its tables of offsets begin. Raises ValueError."""
     magic, version = struct.unpack("<ii", exactly(stream, 8))
     if magic != MAGIC:
-        raise ValueError("it is no OpenEXR file")
+        raise ValueError("it is not an OpenEXR file")
     parts = [_part(stream, version)]
     while version & MULTI_PART and len(parts) < _MOST_PARTS:
         if stream.read(1) == b"\0":
@@ -156,7 +156,7 @@ def _channels(data: bytes) -> tuple[dict[str, int], bool]:
         end = data.index(b"\0", at)
         kind, across, down = struct.unpack_from("<i4xii", data, end + 1)
         if kind not in _DEPTHS:
-            raise ValueError("a channel is of no known type")
+            raise ValueError("a channel is of an unknown type")
         found[data[at:end].decode("utf-8", "replace")] = kind
         subsampled |= (across, down) != (1, 1)
         at = end + 1 + 16

@@ -85,5 +85,5 @@ def _run_from(frames: Sequence[int], start: int) -> tuple[int, int]:
 
 
 def frame_count(start: int, end: int, step: int) -> int:
-    """How many frames a range has, both ends counted; 0 for a reversed one."""
+    """Return how many frames a range has, both ends counted; 0 for a reversed one."""
     return 0 if end < start or step < 1 else (end - start) // step + 1

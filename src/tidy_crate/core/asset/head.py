@@ -1,4 +1,4 @@
-"""What a file is by its first bytes, whatever its name says.
+"""Kind of a file by its first bytes, whatever its name says.
 
 Source: the signatures that the formats' own specifications give.
 """
@@ -76,7 +76,7 @@ class Head(NamedTuple):
 
     @property
     def is_picture(self) -> bool:
-        """Whether it is a picture of a known format."""
+        """Return whether it is a picture of a known format."""
         return self.kind in PICTURES
 
 
@@ -91,7 +91,7 @@ def read_head(path: str) -> Head:
 
 
 def head_of(data: bytes) -> Head:
-    """What the first bytes of a file say."""
+    """Return what the first bytes of a file say."""
     kind = next((kind for signature, kind in _SIGNATURES if data.startswith(signature)), None)
     if kind == "PNG" and len(data) >= 26:
         width, height, depth, colour = struct.unpack(">IIBB", data[16:26])

@@ -57,7 +57,7 @@ def arguments(text: str) -> str:
 
 @lru_cache(1 << 16)  # asked several times about each of very many paths
 def dialect(text: str) -> Dialect:
-    """Which dialect a path is written in."""
+    """Return which dialect a path is written in."""
     if _ARGUMENTS in text:
         text = without_arguments(text)
     if not text:
@@ -82,7 +82,7 @@ def dialect(text: str) -> Dialect:
 
 
 def is_absolute(text: str) -> bool:
-    """Whether a path holds on one machine only, because it starts at a root, a drive, a share or a URL."""
+    """Return whether a path is valid on one machine only, because it starts at a root, a drive, a share or a URL."""
     return dialect(text) in _ABSOLUTE
 
 
@@ -147,7 +147,7 @@ def folded(name: str) -> str:
 
 
 def heads(old: str, new: str) -> tuple[str, str] | None:
-    """What two paths differ in once their common tail is cut off: the folder that moved, and where it went.
+    """Return what two paths differ in once their common tail is cut off: the folder that moved, and where it went.
 
     None when they share no tail, or differ in nothing.
     """
@@ -161,7 +161,7 @@ def heads(old: str, new: str) -> tuple[str, str] | None:
 
 
 def name_troubles(name: str) -> list[str]:
-    """Why a file or folder name would not survive on some farm's system; empty when it would."""
+    """Return why a file or folder name would not survive on some farm's system; empty when it would."""
     if _PLAIN.fullmatch(name) and not _RESERVED.match(name):
         return []  # nearly all names, and there are very many
     troubles = []

@@ -28,7 +28,7 @@ class Member(NamedTuple):
 
 
 class Resolution(NamedTuple):
-    """What a path as written stands for."""
+    """The files that a path as written stands for."""
 
     location: Path | None
     """Absolute path, or the pattern of a set; None when the dialect has no meaning on this system."""

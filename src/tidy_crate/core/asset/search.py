@@ -55,7 +55,7 @@ _NUMBERED = re.compile(r"(v|ver|version|take|lod)?[._-]?\d+k?", re.IGNORECASE)
 
 @dataclass(frozen=True)
 class Content:
-    """What a file held when it was last seen: its size, and BLAKE3 in hexadecimal."""
+    """Contents of a file when it was last seen: its size, and BLAKE3 in hexadecimal."""
 
     bytes: int
     blake3: str
@@ -121,14 +121,14 @@ class FolderIndex:
         return [path for path in self._by_size.get(known.bytes, []) if self.holds(path, known)]
 
     def holds(self, path: Path, known: Content) -> bool:
-        """Whether a file has that content. One of another size is not read."""
+        """Return whether a file has that content. One of another size is not read."""
         try:
             return path.stat().st_size == known.bytes and self._content(path) == known
         except OSError:
             return False
 
     def all_alike(self, files: Sequence[Path]) -> bool:
-        """Whether files are copies of each other, so that it does not matter which of them is taken."""
+        """Return whether files are copies of each other, so that it does not matter which of them is taken."""
         try:
             if len(files) > _MOST_COPIES or len({path.stat().st_size for path in files}) > 1:
                 return False
@@ -138,7 +138,7 @@ class FolderIndex:
         return first is not None and all(self._content(path) == first for path in files)
 
     def _content(self, path: Path) -> Content | None:
-        """What a file holds, read once; None for one that cannot be read."""
+        """Return what a file holds, read once; None for one that cannot be read."""
         if path not in self._contents:
             try:
                 self._contents[path] = Content(path.stat().st_size, hash_file(path))
@@ -147,7 +147,7 @@ class FolderIndex:
         return self._contents[path]
 
     def depth(self, path: Path) -> int:
-        """How many parts a path has below the nearest of the folders."""
+        """Return how many parts a path has below the nearest of the folders."""
         return min(
             (len(path.relative_to(folder).parts) for folder in self.folders if path.is_relative_to(folder)),
             default=len(path.parts),
@@ -237,7 +237,7 @@ def by_name(text: str, index: FolderIndex) -> list[Candidate]:
 
 
 def _rated(wanted: tuple[str, ...], shared: int, from_the_top: bool) -> tuple[float, str]:
-    """How sure a name is that shares so many parts with what is wanted, counted from its end.
+    """Return how sure a name is that shares so many parts with what is wanted, counted from its end.
 
     from_the_top: all that is below the folder to look in is shared, so that this folder takes the old one's place.
     """

@@ -1,4 +1,4 @@
-"""What a bake would do: in which order, how long it may take, how large it gets. Nothing is written."""
+"""Plan of a bake: order, expected time and size. Nothing is written. Nothing is written."""
 
 from __future__ import annotations
 

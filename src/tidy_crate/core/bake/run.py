@@ -48,7 +48,7 @@ class Failed(Model):
 
 
 class BakeResult(Model):
-    """What a bake did."""
+    """Result of a bake."""
 
     baked: tuple[Baked, ...]
     up_to_date: tuple[str, ...]
@@ -151,7 +151,7 @@ def in_order(needs: Mapping[str, Iterable[str]]) -> list[str]:
 
 
 def is_up_to_date(simulation: Simulation, folder: Path, frames: FrameRange) -> bool:
-    """Whether a cache is whole, to the bit as it was written, and of the scene as it is now."""
+    """Return whether a cache is whole, to the bit as it was written, and of the scene as it is now."""
     if simulation.state is not SimulationState.CACHED or frames.start is None or frames.end is None:
         return False
     record = next((r for r in read_records(folder) if r.simulation == simulation.name), None)

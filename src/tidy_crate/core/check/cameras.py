@@ -12,14 +12,14 @@ from tidy_crate.core.work.request import MOST_PIXELS
 
 @check("camera-none", Severity.ERROR, "C3")
 def camera_none(scene: Checked) -> Iterator[Trouble]:
-    """Without a camera nothing can be rendered."""
+    """Nothing can be rendered without a camera."""
     if not scene.survey.cameras:
         yield Trouble(scene.survey.scene.name, "the scene has no camera", "add one")
 
 
 @check("camera-not-chosen", Severity.ERROR, "C3")
 def camera_not_chosen(scene: Checked) -> Iterator[Trouble]:
-    """When no camera is chosen the renderer takes any, often the wrong one."""
+    """No camera is chosen: the renderer uses any of them, often the wrong one."""
     count = len(scene.survey.cameras)
     there = "there is one" if count == 1 else f"there are {count}"
     for output in scene.survey.outputs:
@@ -29,7 +29,7 @@ def camera_not_chosen(scene: Checked) -> Iterator[Trouble]:
 
 @check("camera-gone", Severity.ERROR, "C3")
 def camera_gone(scene: Checked) -> Iterator[Trouble]:
-    """A camera that was renamed or deleted makes the farm fall back to another one, or fail on every frame."""
+    """The chosen camera was renamed or deleted: the farm uses another one, or fails on every frame."""
     known = {camera.path for camera in scene.survey.cameras}
     for output in scene.survey.outputs:
         if output.camera is not None and output.camera not in known:
@@ -38,25 +38,27 @@ def camera_gone(scene: Checked) -> Iterator[Trouble]:
 
 @check("camera-pose-unclear", Severity.ERROR, "C3")
 def camera_pose_unclear(scene: Checked) -> Iterator[Trouble]:
-    """What no standard covers, each program takes for something else: the view differs from the artist's."""
+    """No standard defines this camera transform. Programs interpret it differently, so the view differs from the
+    artist's.
+    """
     for camera in _rendering(scene):
         if camera.trouble is not None:
             remedy = "use only the standard's operations on it and above it, or bake it in the host"
-            yield Trouble(camera.path, f"where it stands cannot be evaluated ({camera.trouble})", remedy)
+            yield Trouble(camera.path, f"its position cannot be evaluated ({camera.trouble})", remedy)
 
 
 @check("camera-live", Severity.ERROR, "C3", Next.BAKE)
 def camera_live(scene: Checked) -> Iterator[Trouble]:
-    """A camera on a live constraint starts anew on every machine: the picture jumps where batches meet."""
+    """The camera has a live constraint, which starts again on every machine: the picture jumps where batches meet."""
     live = {s.name for s in scene.survey.simulations if s.state is SimulationState.LIVE}
     for camera in _rendering(scene):
         if camera.path in live:
-            yield Trouble(camera.path, "the camera that renders hangs on a live spring", "bake it")
+            yield Trouble(camera.path, "the camera that renders has a live spring", "bake it")
 
 
 @check("camera-still-beside-moving", Severity.WARNING, "C3")
 def camera_still_beside_moving(scene: Checked) -> Iterator[Trouble]:
-    """The original renders in place of its baked copy: a whole night of one and the same view."""
+    """The original camera renders instead of its baked copy: every frame shows the same view."""
     simulated = {s.name for s in scene.survey.simulations}
     moving = [c.path for c in scene.survey.cameras if c.moves and not c.renders]
     for camera in _rendering(scene):
@@ -67,7 +69,7 @@ def camera_still_beside_moving(scene: Checked) -> Iterator[Trouble]:
 
 @check("camera-moves-elsewhere", Severity.WARNING, "C3")
 def camera_moves_elsewhere(scene: Checked) -> Iterator[Trouble]:
-    """The camera's move lies outside the range: other frames are rendered than those that were meant."""
+    """The camera moves only outside the range: probably the wrong frames are rendered."""
     frames = scene.survey.frames
     for camera in _rendering(scene):
         if camera.keyed is None or camera.changes or frames.start is None or frames.end is None:
@@ -84,7 +86,7 @@ def camera_moves_elsewhere(scene: Checked) -> Iterator[Trouble]:
 
 @check("camera-shutter-closed", Severity.WARNING, "C3")
 def camera_shutter_closed(scene: Checked) -> Iterator[Trouble]:
-    """Motion blur is on and the shutter never opens: the frames cost more and come out without blur."""
+    """Motion blur is on and the shutter never opens: the frames cost more and have no blur."""
     if scene.survey.canonical.get("motion_blur") is not True:
         return
     for camera in _rendering(scene):
@@ -97,25 +99,25 @@ def camera_shutter_closed(scene: Checked) -> Iterator[Trouble]:
 
 @check("resolution-none", Severity.ERROR, "C4")
 def resolution_none(scene: Checked) -> Iterator[Trouble]:
-    """Without a resolution the farm renders at whatever it takes for granted."""
+    """The scene has no resolution: the farm uses its own default."""
     if scene.survey.resolution is None and not scene.survey.render_settings_choices:
         yield Trouble("resolution", "the scene states no resolution", "set it in the render settings")
 
 
 @check("resolution-impossible", Severity.ERROR, "C4")
 def resolution_impossible(scene: Checked) -> Iterator[Trouble]:
-    """No renderer makes a picture of this size, and a farm that tries runs out of memory on every frame."""
+    """No renderer can make a picture of this size: every frame runs out of memory."""
     for subject, size in sizes(scene.survey):
         width, height = size.rendered
         if not math.isfinite(size.scale):
-            yield Trouble(subject, f"its scale is {size.scale}, which is no number", "set the scale to 1")
+            yield Trouble(subject, f"its scale is {size.scale}, which is not a number", "set the scale to 1")
         elif max(width, height) > MOST_PIXELS:
             yield Trouble(subject, f"{width} x {height}, and no edge may be over {MOST_PIXELS}", "set the resolution")
 
 
 @check("resolution-scaled-down", Severity.WARNING, "C4")
 def resolution_scaled_down(scene: Checked) -> Iterator[Trouble]:
-    """A scale left from testing is seen only after the bill."""
+    """A resolution scale left from a test is noticed only after the bill."""
     for subject, size in sizes(scene.survey):
         if size.scale >= 1:
             continue
@@ -129,7 +131,7 @@ def resolution_scaled_down(scene: Checked) -> Iterator[Trouble]:
 
 @check("resolution-scaled-up", Severity.WARNING, "C4")
 def resolution_scaled_up(scene: Checked) -> Iterator[Trouble]:
-    """Twice the scale is four times the pixels, and four times the bill."""
+    """Twice the scale is four times the pixels and about four times the cost."""
     for subject, size in sizes(scene.survey):
         if size.scale <= 1:
             continue
@@ -143,7 +145,7 @@ def resolution_scaled_up(scene: Checked) -> Iterator[Trouble]:
 
 @check("resolution-odd", Severity.NOTE, "C4", Next.NOTHING)
 def resolution_odd(scene: Checked) -> Iterator[Trouble]:
-    """Usual movie formats hold colour for every second pixel only, and refuse an odd width or height."""
+    """Common movie formats store colour for every second pixel and refuse an odd width or height."""
     for subject, size in sizes(scene.survey):
         if any(pixels % 2 for pixels in size.rendered):
             width, height = size.rendered
@@ -152,7 +154,7 @@ def resolution_odd(scene: Checked) -> Iterator[Trouble]:
 
 @check("picture-cropped", Severity.WARNING, "C4")
 def picture_cropped(scene: Checked) -> Iterator[Trouble]:
-    """A region left from testing is all that is rendered; the rest of every frame stays black."""
+    """Only a region of the picture is rendered, often left from a test: the rest of every frame is black."""
     for output in scene.survey.outputs:
         if output.region is not None:
             left, bottom, right, top = output.region

@@ -19,15 +19,17 @@ _LARGE = 1 << 20
 
 @check("file-unreadable", Severity.ERROR, "C5")
 def file_unreadable(scene: Checked) -> Iterator[Trouble]:
-    """What this user may not read cannot be collected, and would be missing on every node."""
+    """You have no permission to read the file: it cannot be collected, and would be missing on every node."""
     for _, path, head in scene.heads_of_files:
         if isinstance(head, OSError):
-            yield Trouble(scene.short(path), f"it cannot be read ({os_reason(head)})", "have its permissions changed")
+            yield Trouble(scene.short(path), f"it cannot be read ({os_reason(head)})", "ask for permission to read it")
 
 
 @check("file-placeholder", Severity.ERROR, "C5")
 def file_placeholder(scene: Checked) -> Iterator[Trouble]:
-    """The name is there and the content is not: every frame shows a hole, though nothing is missing."""
+    """The file is a placeholder of a cloud drive without its contents: every frame shows a hole, and nothing is
+    reported missing.
+    """
     for _, path, head in scene.heads_of_files:
         if isinstance(head, Head) and head.placeholder:
             yield Trouble(scene.short(path), f"it is {head.placeholder}", "fetch the file itself")
@@ -35,7 +37,7 @@ def file_placeholder(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-not-what-it-says", Severity.WARNING, "C5", Next.DECIDE)
 def file_not_what_it_says(scene: Checked) -> Iterator[Trouble]:
-    """A renderer that goes by the ending fails on it, one that looks inside does not: nodes differ."""
+    """The contents do not match the extension. Renderers that trust the extension fail, others do not: nodes differ."""
     for name, path, head in scene.heads_of_files:
         wanted = expected(name)
         if (
@@ -53,7 +55,7 @@ def file_not_what_it_says(scene: Checked) -> Iterator[Trouble]:
 
 @check("texture-very-large", Severity.WARNING, "C10", Next.DECIDE)
 def texture_very_large(scene: Checked) -> Iterator[Trouble]:
-    """One texture of this size fills a good part of a GPU, and many renderers take none so large."""
+    """One texture of this size uses much of a GPU's memory, and many renderers do not accept it."""
     most = scene.rules.limits.texture_pixels
     for _, path, head in scene.heads_of_files:
         size = _pixels(path, head, scene.files[path][1].bytes)
@@ -63,7 +65,7 @@ def texture_very_large(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-duplicate", Severity.NOTE, "C5", Next.NOTHING)
 def file_duplicate(scene: Checked) -> Iterator[Trouble]:
-    """Two files of one content travel once, and take twice the memory in the renderer."""
+    """Two files have the same contents. They travel once, and use memory twice in the renderer."""
     by_size: dict[int, list[Path]] = defaultdict(list)
     for path, (_, own) in scene.files.items():
         if own.bytes >= scene.rules.limits.duplicate_bytes:

@@ -1,4 +1,4 @@
-"""What is decided about findings: waivers, and mends with the way back."""
+"""Decisions about findings: waivers and fixes, and their removal."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def waive(context: SceneContext, waiver: Waiver) -> None:
         raise WrongUsage(
             "this is an error, and errors cannot be waived",
             waiver.code,
-            "put it right; a missing file can be let go by relink",
+            "fix it; a missing file can be let go with relink --let-go",
         )
     context.file.add("waive", [waiver.model_dump(exclude_none=True, exclude_defaults=True)])
 

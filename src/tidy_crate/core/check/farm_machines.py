@@ -9,7 +9,7 @@ from tidy_crate.core.farm.fit import Fit, Need, fit, grid
 
 
 def need_of(on: OnFarm) -> Need:
-    """What the scene asks of a machine, as far as it is known."""
+    """Return what the scene asks of a machine, as far as it is known."""
     memory = on.memory.least if on.memory else None
     if on.probe is not None:
         # the renderer's own needs are only known once it has run
@@ -37,7 +37,7 @@ def fits(on: OnFarm) -> tuple[Fit, ...]:
 
 @farm_check("machine-none-fits", Severity.ERROR, "C10")
 def machine_none_fits(on: OnFarm) -> Iterator[Trouble]:
-    """A machine that the scene does not fit into is paid for and delivers nothing."""
+    """No machine class has enough memory: the machines are paid for and deliver nothing."""
     found = fits(on)
     if all(one.reasons for one in found):
         for one in found:
@@ -46,7 +46,7 @@ def machine_none_fits(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("machine-some-do-not-fit", Severity.NOTE, "C10", Next.NOTHING)
 def machine_some_do_not_fit(on: OnFarm) -> Iterator[Trouble]:
-    """Some classes of this farm would deliver nothing; estimate and send must take another."""
+    """Some machine classes of this farm have too little memory. Choose another one in estimate and send."""
     found = fits(on)
     able = [one.machine for one in found if not one.reasons]
     for one in found if able else ():
@@ -56,7 +56,7 @@ def machine_some_do_not_fit(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("frame-needs-tiles", Severity.ERROR, "C10")
 def frame_needs_tiles(on: OnFarm) -> Iterator[Trouble]:
-    """A frame over the farm's limit is stopped just before it is done, and paid for all the same."""
+    """A frame takes longer than the farm's limit: it is stopped, and paid for."""
     able = [one for one in fits(on) if not one.reasons]
     if able and all(one.tiles > 1 for one in able):
         best = min(able, key=lambda one: one.tiles)
@@ -71,7 +71,7 @@ def frame_needs_tiles(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("memory-not-all-known", Severity.NOTE, "C10", Next.NOTHING)
 def memory_not_all_known(on: OnFarm) -> Iterator[Trouble]:
-    """What a machine needs is more than what is said here: some textures tell nothing of their size."""
+    """The size of some textures is unknown: a machine needs more memory than stated here."""
     if on.memory is not None and on.memory.unknown:
         count = len(on.memory.unknown)
         name = on.memory.unknown[0].replace("\\", "/").rpartition("/")[2]

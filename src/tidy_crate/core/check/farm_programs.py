@@ -14,7 +14,7 @@ OPEN_FORMATS = ("openusd", "gltf")
 
 @farm_check("farm-programs-unknown", Severity.NOTE, "C7", Next.FARM)
 def farm_programs_unknown(on: OnFarm) -> Iterator[Trouble]:
-    """Nobody can say whether this farm opens the scene at all."""
+    """The farm does not list its programs, so it is unknown if it can open the scene."""
     if not on.card.program and on.survey.software:
         names = ", ".join(f"{one.name} {one.version}" for one in on.survey.software)
         yield Trouble(on.card.name, f"its card lists no programs; the scene needs {names}", "ask, and note it there")
@@ -22,7 +22,7 @@ def farm_programs_unknown(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("program-not-offered", Severity.ERROR, "C7")
 def program_not_offered(on: OnFarm) -> Iterator[Trouble]:
-    """Without the program or plug-in nothing renders there, or everything but what it makes."""
+    """The farm does not offer this program or plug-in: nothing renders, or its part is missing."""
     for one in on.survey.software:
         # a scene in an open format is rendered without the program that wrote it
         needed = one.role != "host" or on.survey.format not in OPEN_FORMATS
@@ -32,7 +32,7 @@ def program_not_offered(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("version-lacks-feature", Severity.ERROR, "C7")
 def version_lacks_feature(on: OnFarm) -> Iterator[Trouble]:
-    """Every version that the farm has is older than something the scene uses: it is missing in the picture."""
+    """All versions that the farm offers are older than a feature of the scene: it is missing in the picture."""
     for program in on.card.program:
         for feature, since in _features(on, program):
             if _all_older(program, since):
@@ -44,7 +44,7 @@ def version_lacks_feature(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("version-newer", Severity.WARNING, "C7", Next.DECIDE)
 def version_newer(on: OnFarm) -> Iterator[Trouble]:
-    """An older program may read the scene in another way: mostly it does not, so look at its first frames."""
+    """The farm's program is older than the scene's. Usually that is harmless; look at the first frames."""
     for one, program, version in _versions(on):
         if _all_older(program, version) and not any(_all_older(program, since) for _, since in _features(on, program)):
             used = [feature.name for feature, _ in _features(on, program)]
@@ -60,7 +60,7 @@ def version_newer(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("version-older", Severity.WARNING, "C7", Next.DECIDE)
 def version_older(on: OnFarm) -> Iterator[Trouble]:
-    """A newer program opens the scene and renders it a little differently than the artist saw it."""
+    """The farm's program is newer than the scene's, and may render it slightly differently."""
     for one, program, version in _versions(on):
         if version not in program.offered and not _all_older(program, version):
             yield Trouble(
@@ -70,7 +70,7 @@ def version_older(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("version-not-comparable", Severity.WARNING, "C7", Next.DECIDE)
 def version_not_comparable(on: OnFarm) -> Iterator[Trouble]:
-    """Whether the farm's version is older or newer nobody can say."""
+    """The two versions cannot be compared, so it is unknown which one is newer."""
     for one in on.survey.software:
         program = on.card.program_called(one.name)
         if program is None or one.version in ("", "unknown"):
@@ -83,7 +83,7 @@ def version_not_comparable(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("feature-not-supported", Severity.ERROR, "C7")
 def feature_not_supported(on: OnFarm) -> Iterator[Trouble]:
-    """What the farm's nodes do not have in any version is missing in every frame."""
+    """No version that the farm offers has this feature: it is missing in every frame."""
     lacks = {name.casefold() for name in on.card.nodes.lacks}
     for feature in on.survey.features:
         if feature.name.casefold() in lacks:
@@ -93,7 +93,7 @@ def feature_not_supported(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("feature-required-unknown", Severity.WARNING, "C7", Next.FARM)
 def feature_required_unknown(on: OnFarm) -> Iterator[Trouble]:
-    """A renderer that does not know what the scene itself calls required refuses it, or shows it wrong."""
+    """The scene requires a feature that the renderer may not know. It refuses the scene, or renders it wrongly."""
     lacks = {name.casefold() for name in on.card.nodes.lacks}
     known = {name.casefold() for program in on.card.program for name in program.features}
     for feature in on.survey.features:
@@ -104,7 +104,7 @@ def feature_required_unknown(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("font-not-on-nodes", Severity.ERROR, "C9")
 def font_not_on_nodes(on: OnFarm) -> Iterator[Trouble]:
-    """Another font takes its place without a word, and every line of text breaks elsewhere."""
+    """The nodes lack this font. Another one is used without notice, and the text changes."""
     if on.card.nodes.fonts is None:
         return
     there = {name.casefold() for name in on.card.nodes.fonts}
@@ -115,13 +115,13 @@ def font_not_on_nodes(on: OnFarm) -> Iterator[Trouble]:
 
 @farm_check("fonts-unknown", Severity.NOTE, "C9", Next.FARM)
 def fonts_unknown(on: OnFarm) -> Iterator[Trouble]:
-    """Whether the text looks the same there nobody can say."""
+    """The farm does not list its fonts, so it is unknown if the text looks the same there."""
     if on.card.nodes.fonts is None and on.survey.fonts:
         yield Trouble(", ".join(on.survey.fonts), "its card lists no fonts", "ask, and note it there")
 
 
 def _is_listed(on: OnFarm, role: str) -> bool:
-    """Whether the card says anything of programs of a role: of the others it may have any."""
+    """Return whether the card says anything of programs of a role: of the others it may have any."""
     return any(program.role == role for program in on.card.program)
 
 

@@ -20,7 +20,7 @@ _AUTOSAVE = re.compile(r"auto[-_ ]?save|recover", re.IGNORECASE)
 
 @check("file-missing", Severity.ERROR, "C5", Next.RELINK)
 def file_missing(scene: Checked) -> Iterator[Trouble]:
-    """One missing file deep down ruins every frame that shows it."""
+    """A missing file ruins every frame that shows it."""
     for asset in _missing(scene):
         if asset.needed and not asset.resolved_but_unread:
             unfilled = paths.variables(asset.authored)
@@ -30,7 +30,7 @@ def file_missing(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-missing-unused", Severity.NOTE, "C5", Next.NOTHING)
 def file_missing_unused(scene: Checked) -> Iterator[Trouble]:
-    """A missing file that these frames do not use harms nobody now, and may in the next shot."""
+    """These frames do not use the missing file. The next shot may."""
     for asset in _missing(scene):
         if not asset.needed:
             yield Trouble(_name(asset), f"{asset.trouble}, but {asset.because}", "nothing to do for this render")
@@ -38,7 +38,7 @@ def file_missing_unused(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-let-go", Severity.WARNING, "C5", Next.DECIDE)
 def file_let_go(scene: Checked) -> Iterator[Trouble]:
-    """What was let go is missing in the picture all the same."""
+    """The file was waived as missing: it is still missing in the picture."""
     for asset in scene.survey.assets:
         if asset.status is Status.LET_GO and asset.needed:
             yield Trouble(_name(asset), f"let go because {asset.because}", "fine if that still holds")
@@ -46,7 +46,7 @@ def file_let_go(scene: Checked) -> Iterator[Trouble]:
 
 @check("layer-unread", Severity.ERROR, "C5")
 def layer_unread(scene: Checked) -> Iterator[Trouble]:
-    """What a broken layer holds is missing from the picture, and what it names from the crate."""
+    """The layer is damaged: what it holds is missing in the picture, and its files are missing in the crate."""
     for asset in scene.survey.assets:
         if asset.needed and asset.resolved_but_unread:
             yield Trouble(_name(asset), asset.trouble or "it cannot be read", "save it again from its source")
@@ -57,17 +57,19 @@ def layer_unread(scene: Checked) -> Iterator[Trouble]:
 
 @check("layer-unseen", Severity.WARNING, "C5", Next.DECIDE)
 def layer_unseen(scene: Checked) -> Iterator[Trouble]:
-    """Behind a file that nothing here can read there may be more files, and nobody collects them."""
+    """No reader for this file is installed here: files that it names are not found and not collected."""
     for one in scene.survey.unread:
         if one.why is Why.NO_READER:
             yield Trouble(
-                one.path.name, "no reader here for this format, so what it names is unseen", "name its files yourself"
+                one.path.name,
+                "no reader for this format is installed, so the files that it names are unknown",
+                "name its files yourself",
             )
 
 
 @check("file-absolute-path", Severity.NOTE, "C5", Next.NOTHING)
 def file_absolute_path(scene: Checked) -> Iterator[Trouble]:
-    """An absolute path holds on one machine only. In the crate it becomes relative, in the scene it stays a trap."""
+    """An absolute path is valid on one machine only. The crate makes it relative; the scene keeps it."""
     for asset in scene.survey.assets:
         absolute = paths.dialect(asset.value) in (Dialect.POSIX, Dialect.FILE_URL)
         if asset.needed and absolute and not asset.relinked and not scene.is_crate:
@@ -76,7 +78,7 @@ def file_absolute_path(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-on-drive", Severity.NOTE, "C5", Next.NOTHING)
 def file_on_drive(scene: Checked) -> Iterator[Trouble]:
-    """A drive letter is one machine's own name for a disk: on the next one it is another disk, or none."""
+    """A drive letter names a disk on one machine. On another machine it is another disk, or none."""
     for asset in scene.survey.assets if not scene.is_crate else ():
         if asset.needed and not asset.relinked and paths.dialect(asset.value) in (Dialect.DRIVE, Dialect.SHARE):
             yield Trouble(_name(asset), "it is named by a drive or share", "collect makes it relative in the crate")
@@ -84,7 +86,7 @@ def file_on_drive(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-from-web", Severity.ERROR, "C5")
 def file_from_web(scene: Checked) -> Iterator[Trouble]:
-    """Most nodes reach no web address; and what lies there may be another picture by the time it renders."""
+    """Most nodes have no access to the web, and the file at the address may change before the frames render."""
     for asset in scene.survey.assets:
         if asset.needed and paths.dialect(asset.value) is Dialect.URL:
             yield Trouble(_name(asset), "it is named by a web address", "save it to disk and name that")
@@ -92,16 +94,16 @@ def file_from_web(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-by-identifier", Severity.ERROR, "C5", Next.RELINK)
 def file_by_identifier(scene: Checked) -> Iterator[Trouble]:
-    """An identifier is looked up by a studio's own resolver, which no node of a farm has."""
+    """The path is an identifier for a studio's asset resolver. The nodes of a farm do not have it."""
     for asset in scene.survey.assets:
         if asset.needed and paths.dialect(asset.value) is Dialect.IDENTIFIER:
             lead = asset.authored.partition(":")[0]
-            yield Trouble(_name(asset), "only a resolver of its own finds it", f"relink --map '{lead}:=FOLDER'")
+            yield Trouble(_name(asset), "only a studio's own resolver finds it", f"relink --map '{lead}:=FOLDER'")
 
 
 @check("file-found-by-search-path", Severity.NOTE, "C5", Next.NOTHING)
 def file_found_by_search_path(scene: Checked) -> Iterator[Trouble]:
-    """A bare path that only a search path finds is another file, or none, on a machine with another search path."""
+    """The file is found by a search path only. A machine with another search path finds another file, or none."""
     for asset in scene.survey.assets:
         bare = asset.relinked and paths.dialect(asset.authored) is Dialect.SEARCH
         if asset.needed and bare and asset.members and asset.value.endswith(paths.to_slashes(asset.authored)):
@@ -110,20 +112,20 @@ def file_found_by_search_path(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-outside-project", Severity.NOTE, "C5", Next.NOTHING)
 def file_outside_project(scene: Checked) -> Iterator[Trouble]:
-    """A file outside the project is backed up, versioned and moved by somebody else."""
+    """A file outside the project is not backed up, versioned and moved with it."""
     if scene.root is None or scene.is_crate:
         return
     for asset in scene.survey.assets:
         outside = bool(asset.members) and not scene.is_inside(asset.members[0].path)
         if asset.needed and outside and asset.members[0].path not in scene.held_paths:
-            yield Trouble(
-                _name(asset), f"it lies in {asset.members[0].path.parent}", "collect copies it into the crate"
-            )
+            yield Trouble(_name(asset), f"it is in {asset.members[0].path.parent}", "collect copies it into the crate")
 
 
 @check("file-from-outside", Severity.ERROR, "C5", Next.AGREE)
 def file_from_outside(scene: Checked) -> Iterator[Trouble]:
-    """A scene can name any file of this machine, and what travels is seen by strangers: you decide which folders do."""
+    """The file is outside the project's folders. Files that travel are seen by the farm: you decide which folders may
+    leave.
+    """
     folders: dict[Path, list[str]] = {}
     for one in scene.held:
         if one.reason is Reason.OUTSIDE:
@@ -135,7 +137,7 @@ def file_from_outside(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-private", Severity.ERROR, "C5", Next.AGREE)
 def file_private(scene: Checked) -> Iterator[Trouble]:
-    """A key or a password that travels with a scene opens doors to whoever runs the farm."""
+    """The file looks like a key or password. Anyone who runs the farm could use it."""
     for one in scene.held:
         if one.reason is Reason.PRIVATE:
             yield Trouble(scene.short(one.path), one.detail, "let it through by name, or take it out")
@@ -143,7 +145,7 @@ def file_private(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-of-another-kind", Severity.ERROR, "C5", Next.AGREE)
 def file_of_another_kind(scene: Checked) -> Iterator[Trouble]:
-    """A file that is not what the scene takes it for shows nothing on any frame, and may be somebody's document."""
+    """The file is not of the kind that the scene expects. It shows nothing, and may be a private document."""
     for one in scene.held:
         if one.reason is Reason.KIND:
             yield Trouble(scene.short(one.path), one.detail, "save it again, or let it through by name")
@@ -151,7 +153,7 @@ def file_of_another_kind(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-other-case", Severity.WARNING, "C5")
 def file_other_case(scene: Checked) -> Iterator[Trouble]:
-    """A name written in another case than on disk is found on some systems and missing on others."""
+    """The path differs from the file on disk in case: it is found on some systems and missing on others."""
     there: dict[str, frozenset[str]] = {}
     for folder, name, path in scene.names:
         asset, member = scene.files[path]
@@ -167,17 +169,17 @@ def file_other_case(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-names-clash", Severity.WARNING, "C5")
 def file_names_clash(scene: Checked) -> Iterator[Trouble]:
-    """Two names that differ in capitals only are one file on many systems: one picture takes the other's place."""
+    """Two names differ only in case. Many systems treat them as one file, and one replaces the other."""
     seen: dict[tuple[str, str], str] = {}
     for folder, name, path in scene.names:
         other = seen.setdefault((folder, paths.folded(name)), name)
         if other != name:
-            yield Trouble(scene.short(path), f"{other} lies beside it", "rename one of the two")
+            yield Trouble(scene.short(path), f"{other} is in the same folder", "rename one of the two")
 
 
 @check("file-empty", Severity.ERROR, "C5")
 def file_empty(scene: Checked) -> Iterator[Trouble]:
-    """An empty file is what a copy that failed leaves behind."""
+    """An empty file usually comes from a copy that failed."""
     for asset in scene.survey.assets:
         empty = [member.path.name for member in asset.members if member.bytes == 0]
         if asset.needed and empty:
@@ -186,7 +188,7 @@ def file_empty(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-name-not-portable", Severity.WARNING, "C5")
 def file_name_not_portable(scene: Checked) -> Iterator[Trouble]:
-    """A name that another system does not take is lost between the artist's machine and the node."""
+    """Another operating system does not allow this name: the file is lost between the artist's machine and the node."""
     for name, asset in _names(scene):
         troubles = paths.name_troubles(name)
         if troubles:
@@ -195,7 +197,7 @@ def file_name_not_portable(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-path-long", Severity.WARNING, "C5")
 def file_path_long(scene: Checked) -> Iterator[Trouble]:
-    """A path too long for a node's system cannot be opened there."""
+    """The path is too long for the nodes' operating system: the file cannot be opened there."""
     most = scene.rules.limits.path_length
     for path, (asset, _) in scene.files.items():
         length = len(scene.short(path))
@@ -205,7 +207,7 @@ def file_path_long(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-older-than-source", Severity.WARNING, "C5", Next.DECIDE)
 def file_older_than_source(scene: Checked) -> Iterator[Trouble]:
-    """The picture was changed and what is made from it was not: the frames show yesterday's texture."""
+    """The source picture is newer than the file made from it: the frames show the old texture."""
     for _, name, path in scene.names:
         if not name.lower().endswith(MADE_FOR_SPEED):
             continue
@@ -222,25 +224,25 @@ def file_older_than_source(scene: Checked) -> Iterator[Trouble]:
 
 @check("file-newer-version-beside", Severity.NOTE, "R12", Next.DECIDE)
 def file_newer_version_beside(scene: Checked) -> Iterator[Trouble]:
-    """An older version of a file stays in a scene when nobody is told that there is a newer one."""
+    """A newer version of this file is in the same folder. The scene still uses the older one."""
     for _, name, path in scene.names:
         if not paths.VERSION_TOKEN.search(name) or path == scene.survey.scene:
             continue
         if newer := _newest_beside(scene, path):
-            yield Trouble(scene.short(path), f"{newer} lies beside it", "fine if the older one is meant")
+            yield Trouble(scene.short(path), f"{newer} is in the same folder", "fine if the older one is meant")
 
 
 @check("scene-newer-beside", Severity.WARNING, "R12", Next.DECIDE)
 def scene_newer_beside(scene: Checked) -> Iterator[Trouble]:
-    """An older version is sent by mistake more often than on purpose."""
+    """A newer version of the scene is in the same folder. Sending an older one is usually a mistake."""
     path = scene.survey.scene
     if not scene.is_crate and (newer := _newest_beside(scene, path)):
-        yield Trouble(path.name, f"{newer} lies beside it", "send the newer one, or waive")
+        yield Trouble(path.name, f"{newer} is in the same folder", "send the newer one, or waive")
 
 
 @check("scene-autosave-newer", Severity.WARNING, "R12", Next.DECIDE)
 def scene_autosave_newer(scene: Checked) -> Iterator[Trouble]:
-    """What was changed since the last save is in the automatic copy only: the artist's last hour would be missing."""
+    """An autosave is newer than the scene: the artist's last changes would be missing."""
     path = scene.survey.scene
     own = scene.disk.look(path)
     if scene.is_crate or isinstance(own, str):
@@ -258,7 +260,7 @@ def scene_autosave_newer(scene: Checked) -> Iterator[Trouble]:
 
 @check("scene-changed-since-collect", Severity.WARNING, "C12", Next.COLLECT)
 def scene_changed_since_collect(scene: Checked) -> Iterator[Trouble]:
-    """What the artist saved after the crate was made is not in it: the farm renders yesterday's scene."""
+    """The scene was saved after the crate was made: the farm would render the old state."""
     if scene.changed:
         first = scene.changed[0].name
         more = f" and {len(scene.changed) - 1} more" if len(scene.changed) > 1 else ""

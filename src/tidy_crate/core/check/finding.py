@@ -34,7 +34,7 @@ class Severity(StrEnum):
 
 
 class Next(StrEnum):
-    """What a wrangler does about a finding, in the order of the work."""
+    """The next step for a finding, in the order of the work."""
 
     RELINK = "relink"
     AGREE = "agree"
@@ -75,7 +75,7 @@ class Finding(Model):
 
 @dataclass(frozen=True)
 class Trouble:
-    """What a check found at one place. next: where it is not the same for every trouble of the check."""
+    """One problem that a check found. next: where it is not the same for every trouble of the check."""
 
     subject: str
     message: str
@@ -91,7 +91,7 @@ class Heads:
     _known: dict[str, Head | OSError] = field(default_factory=dict)
 
     def of(self, path: Path | str) -> Head | OSError:
-        """What a file begins like."""
+        """Return what a file begins like."""
         name = str(path)
         found = self._known.get(name)
         if found is None:
@@ -105,7 +105,7 @@ class Heads:
 
 @dataclass(frozen=True)
 class Checked:
-    """What checks look at. survey: the scene in question, as found or as staged.
+    """Everything that checks read. survey: the scene in question, as found or as staged.
 
     original: the name that a crate's scene had, empty for a scene itself. for_farms: whether farm cards are asked
     too, which may allow what is forbidden otherwise. changed: files that are no longer what was collected.
@@ -168,7 +168,7 @@ class Checked:
         return "" if self.root is None else f"{self.root}{os.sep}"
 
     def is_inside(self, path: Path) -> bool:
-        """Whether a file lies in the project; where there is none, everything does."""
+        """Return whether a file lies in the project; where there is none, everything does."""
         return str(path).startswith(self._lead)
 
     def short(self, path: Path) -> str:

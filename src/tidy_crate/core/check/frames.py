@@ -15,7 +15,7 @@ RATES = (
 
 @check("frames-none", Severity.ERROR, "C2")
 def frames_none(scene: Checked) -> Iterator[Trouble]:
-    """Without a range of its own the scene renders whatever range the farm takes for granted."""
+    """The scene has no frame range: the farm uses a range of its own."""
     frames = scene.survey.frames
     if frames.start is None or frames.end is None:
         yield Trouble("frame range", "the scene states no frame range", "set its start and end time code")
@@ -23,7 +23,7 @@ def frames_none(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-reversed", Severity.ERROR, "C2")
 def frames_reversed(scene: Checked) -> Iterator[Trouble]:
-    """A range that ends before it starts has no frames."""
+    """A range that ends before it starts contains no frames."""
     frames, authored = scene.survey.frames, scene.survey.fraction
     ends = (frames.start, frames.end) if authored is None else authored
     if ends[0] is not None and ends[1] is not None and ends[1] < ends[0]:
@@ -32,7 +32,7 @@ def frames_reversed(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-too-many", Severity.ERROR, "C2")
 def frames_too_many(scene: Checked) -> Iterator[Trouble]:
-    """A range of millions of frames is a slip, and a farm that takes it renders until the budget is gone."""
+    """A range of millions of frames is usually a mistake. A farm that accepts it renders until the money is gone."""
     count = scene.survey.frames.count
     if count > MOST_FRAMES:
         yield Trouble("frame range", f"{count} frames, over {MOST_FRAMES}", "set the range of the shot")
@@ -40,7 +40,7 @@ def frames_too_many(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-no-whole-one", Severity.ERROR, "C2")
 def frames_no_whole_one(scene: Checked) -> Iterator[Trouble]:
-    """A range between two frames holds none of them: one program renders nothing, another the frame beside it."""
+    """The range contains no whole frame: one program renders nothing, another renders the frame next to it."""
     if scene.survey.fraction is not None and not scene.survey.frames.count:
         start, end = scene.survey.fraction
         if start <= end:
@@ -49,7 +49,7 @@ def frames_no_whole_one(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-between-time-codes", Severity.ERROR, "C2")
 def frames_between_time_codes(scene: Checked) -> Iterator[Trouble]:
-    """Frames that fall between the scene's time codes are numbered and rendered by every program in its own way."""
+    """Some frames are between the scene's time codes. Each program numbers and renders them differently."""
     frames = scene.survey.frames
     codes = frames.time_codes_per_second
     if codes is not None and frames.fps and frames.step == 1:
@@ -61,7 +61,7 @@ def frames_between_time_codes(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-skip-time-codes", Severity.WARNING, "C2")
 def frames_skip_time_codes(scene: Checked) -> Iterator[Trouble]:
-    """A program that takes each time code for a frame renders, and bills, several times as many."""
+    """A program that treats each time code as a frame renders, and bills, several times as many frames."""
     frames = scene.survey.frames
     if frames.time_codes_per_second is not None and frames.step > 1 and frames.count:
         codes = (frames.end or 0) - (frames.start or 0) + 1
@@ -71,7 +71,7 @@ def frames_skip_time_codes(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-between-whole-ones", Severity.WARNING, "C2")
 def frames_between_whole_ones(scene: Checked) -> Iterator[Trouble]:
-    """A range that starts or ends between frames is rounded, by every program in its own way: off by one."""
+    """The range starts or ends between two frames. Each program rounds it differently: off by one."""
     frames = scene.survey.frames
     if scene.survey.fraction is not None and frames.count:
         start, end = scene.survey.fraction
@@ -83,14 +83,14 @@ def frames_between_whole_ones(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-single", Severity.NOTE, "C2", Next.NOTHING)
 def frames_single(scene: Checked) -> Iterator[Trouble]:
-    """One frame goes to one machine: a farm gains nothing unless the frame is shared out by tiles or samples."""
+    """A single frame runs on a single machine. A farm only helps if the frame is split by tiles or samples."""
     if scene.survey.frames.count == 1:
         yield Trouble("frame range", "there is a single frame", "render it here, or in tiles")
 
 
 @check("frames-stepped", Severity.NOTE, "C2", Next.DECIDE)
 def frames_stepped(scene: Checked) -> Iterator[Trouble]:
-    """A step left from a test leaves holes in the sequence that are only seen in the edit."""
+    """A frame step left from a test leaves holes in the sequence that are seen only in the edit."""
     step = scene.survey.frames.step
     if step > 1 and scene.survey.frames.count and scene.survey.frames.time_codes_per_second is None:
         yield Trouble("frame range", f"only every {step}. frame is rendered", "fine if intended")
@@ -98,17 +98,17 @@ def frames_stepped(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-rate-odd", Severity.WARNING, "C2")
 def frames_rate_odd(scene: Checked) -> Iterator[Trouble]:
-    """At a wrong rate sound and picture drift apart, and every simulation is solved at the wrong speed."""
+    """At a wrong frame rate sound and picture drift apart, and simulations run at the wrong speed."""
     fps = scene.survey.frames.fps
     if scene.survey.frames.count and not any(abs(fps - rate) < 0.005 for rate in RATES):
         yield Trouble(
-            "frame rate", f"{fps:g} frames a second is a rate that nobody delivers", "set the rate of the show"
+            "frame rate", f"{fps:g} frames a second is not a rate that is delivered", "set the rate of the show"
         )
 
 
 @check("frames-nothing-moves", Severity.WARNING, "C2", Next.DECIDE)
 def frames_nothing_moves(scene: Checked) -> Iterator[Trouble]:
-    """Frames that all look the same are paid for one by one; or what should move has lost its animation."""
+    """All frames look the same and each is paid for, or something has lost its animation."""
     frames = scene.survey.frames
     still = scene.survey.motion == "still" and not scene.survey.simulations
     if frames.count > 1 and still and not _may_move_unseen(scene):
@@ -117,7 +117,7 @@ def frames_nothing_moves(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-beyond-animation", Severity.WARNING, "C2", Next.DECIDE)
 def frames_beyond_animation(scene: Checked) -> Iterator[Trouble]:
-    """Frames on which nothing moves any more are paid for like all others."""
+    """Nothing moves in some of the frames, and each of them is paid for."""
     frames, moving = scene.survey.frames, scene.survey.animated
     if frames.count <= 1 or moving is None or frames.start is None or frames.end is None or _may_move_unseen(scene):
         return
@@ -131,7 +131,9 @@ def frames_beyond_animation(scene: Checked) -> Iterator[Trouble]:
 
 @check("frames-animation-cut", Severity.NOTE, "C2", Next.NOTHING)
 def frames_animation_cut(scene: Checked) -> Iterator[Trouble]:
-    """Animation outside the range is not rendered, right for handles, wrong for a range left from a test."""
+    """Some animation is outside the range and is not rendered. That is right for handles, and wrong for a range left
+    from a test.
+    """
     frames, moving = scene.survey.frames, scene.survey.animated
     if frames.count > 1 and moving and frames.start is not None and frames.end is not None:
         before, after = max(0, frames.start - moving[0]), max(0, moving[1] - frames.end)
@@ -144,7 +146,7 @@ def frames_animation_cut(scene: Checked) -> Iterator[Trouble]:
 
 
 def _may_move_unseen(scene: Checked) -> bool:
-    """Whether something may move that the survey cannot see: in files nobody here reads, or by sequences."""
+    """Return whether something may move that the survey cannot see: in files nobody here reads, or by sequences."""
     return bool(scene.survey.unread) or any(
         asset.needed and len(asset.members) > 1 and asset.members[0].frame is not None for asset in scene.survey.assets
     )

@@ -100,7 +100,7 @@ def _run(one: Check, function: Callable[[T], Iterable[Trouble]], target: T) -> l
         return [_as_trouble(one) for one in function(target)]
     except Exception as error:  # noqa: BLE001 - another package's check may fail in any way
         what = f"the check itself failed ({type(error).__name__}: {str(error)[:200]})"
-        return [Trouble("the check itself", what, "report it to whoever wrote the check", Next.DECIDE)]
+        return [Trouble("the check itself", what, "report it to the author of the check", Next.DECIDE)]
 
 
 def _as_trouble(found: object) -> Trouble:

@@ -10,7 +10,7 @@ from tidy_crate.core.scene.model import BrokenLink, LinkKind
 
 @check("composition-error", Severity.ERROR, "C5")
 def composition_error(scene: Checked) -> Iterator[Trouble]:
-    """What fails to compose is missing in the picture, and no file is reported missing."""
+    """A part that does not compose is missing in the picture, and its files are not reported missing."""
     for one in _of(scene, LinkKind.COMPOSITION):
         if one.needed:
             yield Trouble(one.where, one.what, "repair the reference in the scene, or remove it")
@@ -18,7 +18,7 @@ def composition_error(scene: Checked) -> Iterator[Trouble]:
 
 @check("composition-error-unused", Severity.NOTE, "C5", Next.NOTHING)
 def composition_error_unused(scene: Checked) -> Iterator[Trouble]:
-    """A part that fails to compose and does not render now may be missing in the next shot."""
+    """A part that does not compose is not rendered in these frames. It may be missing in the next shot."""
     for one in _of(scene, LinkKind.COMPOSITION):
         if not one.needed:
             yield Trouble(one.where, f"{one.what}, but nothing that renders needs it", "nothing to do for this render")
@@ -26,7 +26,7 @@ def composition_error_unused(scene: Checked) -> Iterator[Trouble]:
 
 @check("target-gone", Severity.ERROR, "C5")
 def target_gone(scene: Checked) -> Iterator[Trouble]:
-    """An output, a pass or a material that a link no longer reaches is left out without a word."""
+    """A link points to a prim that does not exist: the output, pass or material is left out without notice."""
     for one in _of(scene, LinkKind.TARGET):
         if one.needed:
             yield Trouble(one.where, one.what, "point it at something that is there, or remove it")
@@ -34,7 +34,7 @@ def target_gone(scene: Checked) -> Iterator[Trouble]:
 
 @check("target-gone-unused", Severity.NOTE, "C5", Next.NOTHING)
 def target_gone_unused(scene: Checked) -> Iterator[Trouble]:
-    """A link to nothing that the picture does not depend on is often what a rename left behind."""
+    """A link that these frames do not use points to a prim that does not exist, often after a rename."""
     for one in (*_of(scene, LinkKind.TARGET), *_of(scene, LinkKind.OTHER_TARGET)):
         if not one.needed:
             yield Trouble(one.where, one.what, "nothing to do for this render")
@@ -42,7 +42,7 @@ def target_gone_unused(scene: Checked) -> Iterator[Trouble]:
 
 @check("units-differ", Severity.WARNING, "C5", Next.DECIDE)
 def units_differ(scene: Checked) -> Iterator[Trouble]:
-    """Nothing converts units: what is brought in stands there a hundred times too large, or lies on its side."""
+    """Units are not converted: the part appears at the wrong scale or rotated."""
     for one in _of(scene, LinkKind.UNITS):
         if one.needed:
             yield Trouble(one.where, one.what, "scale or rotate it where it is brought in, or waive")

@@ -21,7 +21,7 @@ LOSSLESS = "zip"
 
 
 class Mend(Model):
-    """What would be done about one finding. says: in plain words."""
+    """A possible fix of one finding. says: in plain words."""
 
     code: str
     subject: str
@@ -214,7 +214,7 @@ def _purposes(scene: Checked, code: str, unwanted: str) -> Iterator[Mend]:
 
 
 def _is_copy(path: str, original: str) -> bool:
-    """Whether one prim goes by another's name with something added: Camera_baked, CameraBake1, baked_Camera."""
+    """Return whether one prim goes by another's name with something added: Camera_baked, CameraBake1, baked_Camera."""
     name, other = path.rpartition("/")[2].casefold(), original.rpartition("/")[2].casefold()
     return path != original and other in name and "bak" in name.replace(other, "", 1)
 

@@ -15,7 +15,7 @@ from tidy_crate.core.scene.model import FrameRange, Output
 
 @check("brief-frames-differ", Severity.ERROR, "C2")
 def brief_frames_differ(scene: Checked) -> Iterator[Trouble]:
-    """Frames that nobody ordered are paid for, or ordered ones are missing when the shot is due."""
+    """Frames that were not ordered are paid for, or ordered ones are missing at delivery."""
     if (brief := scene.rules.brief) is None or brief.frames.start is None:
         return
     ours, theirs = scene.survey.frames, brief.frames
@@ -30,7 +30,7 @@ def brief_frames_differ(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-count-differs", Severity.ERROR, "C2")
 def brief_count_differs(scene: Checked) -> Iterator[Trouble]:
-    """One frame too few is a hole in the cut, one too many is thrown away: both ends of a range count."""
+    """A missing frame leaves a hole in the edit, an extra one is paid for in vain. Both ends of a range count."""
     if (brief := scene.rules.brief) is None or brief.frames.start is not None or brief.frames.count is None:
         return
     count = scene.survey.frames.count
@@ -40,7 +40,7 @@ def brief_count_differs(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-rate-differs", Severity.ERROR, "C2")
 def brief_rate_differs(scene: Checked) -> Iterator[Trouble]:
-    """At another rate than the production's the same frames last longer or shorter, and simulations differ."""
+    """At another frame rate the same frames last longer or shorter, and simulations differ."""
     brief, frames = scene.rules.brief, scene.survey.frames
     if brief is None or brief.frames.fps is None or not frames.count:
         return
@@ -50,7 +50,7 @@ def brief_rate_differs(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-camera-still", Severity.ERROR, "C3")
 def brief_camera_still(scene: Checked) -> Iterator[Trouble]:
-    """A camera that lost its animation gives a whole shot of one view."""
+    """The camera has lost its animation: the whole shot shows the same view."""
     brief = scene.rules.brief
     # one frame shows no move
     if brief is None or brief.moving_camera is None or scene.survey.frames.count <= 1:
@@ -67,7 +67,7 @@ def brief_camera_still(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-resolution-differs", Severity.ERROR, "C4")
 def brief_resolution_differs(scene: Checked) -> Iterator[Trouble]:
-    """Frames of another size than ordered are rendered again, all of them."""
+    """Frames of the wrong size have to be rendered again, all of them."""
     if (brief := scene.rules.brief) is None:
         return
     main = scene.survey.resolution
@@ -84,7 +84,7 @@ def brief_resolution_differs(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-output-missing", Severity.ERROR, "C1")
 def brief_output_missing(scene: Checked) -> Iterator[Trouble]:
-    """What was ordered and is not rendered has to be rendered once more, with all that it costs."""
+    """An ordered output that is not rendered costs a second render of the whole shot."""
     if (brief := scene.rules.brief) is None:
         return
     there = {output.name.casefold() for output in scene.survey.outputs}
@@ -95,7 +95,7 @@ def brief_output_missing(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-pass-missing", Severity.ERROR, "C1")
 def brief_pass_missing(scene: Checked) -> Iterator[Trouble]:
-    """Passes cannot be added afterwards: one that is missing costs the whole render again."""
+    """Passes cannot be added after the render: a missing one costs a second render of the whole shot."""
     if (brief := scene.rules.brief) is None:
         return
     everywhere = {name.casefold() for output in scene.survey.outputs for name in output.passes}
@@ -111,7 +111,7 @@ def brief_pass_missing(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-format-differs", Severity.ERROR, "C1")
 def brief_format_differs(scene: Checked) -> Iterator[Trouble]:
-    """Another file format than ordered holds less than was paid for, or nobody's program opens it."""
+    """Another file format may hold less than was ordered, or cannot be opened by the client."""
     for output, wanted in _wanted(scene, "format"):
         if output.path.strip() and output.format != wanted:
             what = f".{output.format or '?'}, .{wanted} was ordered"
@@ -120,7 +120,7 @@ def brief_format_differs(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-bit-depth-differs", Severity.ERROR, "C1")
 def brief_bit_depth_differs(scene: Checked) -> Iterator[Trouble]:
-    """Fewer bits than ordered show as bands in the grade, and cannot be added afterwards."""
+    """Too few bits show as bands in the grade, and cannot be added after the render."""
     for output, wanted in _wanted(scene, "bit_depth"):
         if output.bit_depth is not None and output.bit_depth != wanted:
             yield Trouble(output.name, f"{output.bit_depth} bits, {wanted} were ordered", "set the depth of the output")
@@ -128,7 +128,7 @@ def brief_bit_depth_differs(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-colour-space-differs", Severity.ERROR, "C1")
 def brief_colour_space_differs(scene: Checked) -> Iterator[Trouble]:
-    """Frames in another colour space look wrong next to every other shot."""
+    """Frames in another colour space do not match the other shots."""
     for output, wanted in _wanted(scene, "colour_space"):
         if output.colour_space is not None and output.colour_space.casefold() != wanted.casefold():
             yield Trouble(output.name, f"{output.colour_space}, {wanted} was ordered", "set it in the render settings")
@@ -136,7 +136,7 @@ def brief_colour_space_differs(scene: Checked) -> Iterator[Trouble]:
 
 @check("brief-naming-differs", Severity.WARNING, "C1")
 def brief_naming_differs(scene: Checked) -> Iterator[Trouble]:
-    """Frames by another name are not picked up where they are expected, or replace those of another version."""
+    """Frames with another name are not found where they are expected, or replace those of another version."""
     if (brief := scene.rules.brief) is None or brief.naming is None:
         return
     for output in scene.survey.outputs:

@@ -31,14 +31,16 @@ LOSSY = ("dwaa", "dwab", "b44", "b44a", "pxr24", "jpeg", "lossy")
 
 @check("output-none", Severity.ERROR, "C1")
 def output_none(scene: Checked) -> Iterator[Trouble]:
-    """Without an output the farm renders and saves nothing, and bills it all the same."""
+    """The scene has no output: the farm renders, saves nothing, and bills it."""
     if not scene.survey.outputs and not scene.survey.render_settings_choices:
         yield Trouble(scene.survey.scene.name, "the scene has no output", "add a render product with a path and passes")
 
 
 @check("render-settings-not-chosen", Severity.ERROR, "C1")
 def render_settings_not_chosen(scene: Checked) -> Iterator[Trouble]:
-    """Each program takes other ones of several render settings, with another camera, size and outputs."""
+    """The scene has several render settings and chooses none. Each program uses different ones, with another camera,
+    size and outputs.
+    """
     if choices := scene.survey.render_settings_choices:
         text = f"there are {len(choices)} and the scene chooses none: {', '.join(choices[:5])}"
         yield Trouble("render settings", text, "name one of them in the scene's renderSettingsPrimPath")
@@ -46,7 +48,7 @@ def render_settings_not_chosen(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-changes-over-time", Severity.ERROR, "C1")
 def output_changes_over_time(scene: Checked) -> Iterator[Trouble]:
-    """A job has one name and one size per output: programs that split the range take those of any frame."""
+    """A job has one name and one size per output. A farm that splits the range uses those of any frame."""
     for output in scene.survey.outputs:
         for what in output.changing:
             yield Trouble(output.name, f"its {what} is given over time and changes in the range", "give it one value")
@@ -54,7 +56,7 @@ def output_changes_over_time(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-path-empty", Severity.ERROR, "C1")
 def output_path_empty(scene: Checked) -> Iterator[Trouble]:
-    """An output without a path is rendered, paid for and saved nowhere."""
+    """An output without a path is rendered and paid for, and saved nowhere."""
     for output in scene.survey.outputs:
         if not output.path.strip():
             yield Trouble(output.name, "the output has no path", "give it a path with a frame token")
@@ -62,7 +64,7 @@ def output_path_empty(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-no-frame-token", Severity.ERROR, "C1")
 def output_no_frame_token(scene: Checked) -> Iterator[Trouble]:
-    """Without the frame number in the name every frame overwrites the one before, and one is left."""
+    """The file name has no frame number: every frame overwrites the one before, and only one is left."""
     if scene.survey.frames.count <= 1:
         return
     for output in _written(scene):
@@ -72,7 +74,7 @@ def output_no_frame_token(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-frame-token-short", Severity.NOTE, "C1", Next.DECIDE)
 def output_frame_token_short(scene: Checked) -> Iterator[Trouble]:
-    """Numbers of unequal length sort in the wrong order: 10 comes before 9 in the edit."""
+    """Frame numbers of unequal length sort in the wrong order: 10 comes before 9 in the edit."""
     frames = scene.survey.frames
     if frames.start is None or frames.end is None or frames.count <= 1:
         return
@@ -87,7 +89,7 @@ def output_frame_token_short(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-same-file", Severity.ERROR, "C1")
 def output_same_file(scene: Checked) -> Iterator[Trouble]:
-    """Two outputs that write one file leave only the one that comes last."""
+    """Two outputs write the same file: only the one written last is left."""
     by_path = defaultdict(list)
     for output in _written(scene):
         by_path[written_to(output.path, scene)].append(output)
@@ -99,7 +101,7 @@ def output_same_file(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-home-folders-collide", Severity.ERROR, "C1")
 def output_home_folders_collide(scene: Checked) -> Iterator[Trouble]:
-    """Two outputs that come home to one path: the second frame would replace the first."""
+    """Two outputs come home to the same path: one frame would replace the other."""
     if not (pattern := scene.rules.home_folders):
         return
     request = RenderRequest(name="main", frames="1", width=1, height=1, outputs=())
@@ -115,15 +117,17 @@ def output_home_folders_collide(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-path-absolute", Severity.WARNING, "C1")
 def output_path_absolute(scene: Checked) -> Iterator[Trouble]:
-    """A place on the artist's machine is not there on a node: the frames fail at the very end, or are lost with it."""
+    """A path of the artist's machine does not exist on a node: the frames fail when they are saved, or are lost with
+    the node.
+    """
     for output in _written(scene):
         if paths.is_absolute(output.path):
-            yield Trouble(output.name, f"{output.path} holds on one machine only", "make it relative")
+            yield Trouble(output.name, f"{output.path} is valid on one machine only", "make it relative")
 
 
 @check("output-path-climbs", Severity.ERROR, "C1")
 def output_path_climbs(scene: Checked) -> Iterator[Trouble]:
-    """A path that leaves the folder of the job is refused by a node, or writes among other people's files."""
+    """The path leaves the folder of the job. A node refuses it, or writes into folders of other jobs."""
     for output in _written(scene):
         depth = 0
         for part in paths.parts(output.path):
@@ -135,7 +139,7 @@ def output_path_climbs(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-name-not-portable", Severity.WARNING, "C1")
 def output_name_not_portable(scene: Checked) -> Iterator[Trouble]:
-    """A name that a node's system does not take makes every frame fail when it is written."""
+    """The nodes' file system does not allow this name: every frame fails when it is written."""
     for output in _written(scene):
         absolute = paths.is_absolute(output.path)
         for part in paths.parts(output.path)[1 if absolute else 0 :]:
@@ -147,7 +151,7 @@ def output_name_not_portable(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-format-unknown", Severity.WARNING, "C1")
 def output_format_unknown(scene: Checked) -> Iterator[Trouble]:
-    """A renderer guesses the format of a path with an ending it does not know, and often guesses wrong."""
+    """The file extension is unknown. The renderer guesses the format, often wrongly."""
     for output in _written(scene):
         if output.format not in KNOWN:
             yield Trouble(output.name, f"{output.path} does not end in a known image format", "end it in .exr, say")
@@ -155,7 +159,7 @@ def output_format_unknown(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-movie", Severity.ERROR, "C1")
 def output_movie(scene: Checked) -> Iterator[Trouble]:
-    """Machines that render apart cannot write one movie: each would overwrite the others' frames."""
+    """Several machines cannot write one movie file: each would overwrite the frames of the others."""
     for output in scene.survey.outputs if not scene.for_farms else ():
         if output.format in MOVIES:
             yield Trouble(output.name, f"{output.path} is a movie", MAKE_A_SEQUENCE)
@@ -163,7 +167,7 @@ def output_movie(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-no-passes", Severity.ERROR, "C1")
 def output_no_passes(scene: Checked) -> Iterator[Trouble]:
-    """An output without passes gives empty files, or whatever the renderer happens to put in."""
+    """An output without passes gives empty files, or whatever the renderer writes by default."""
     for output in scene.survey.outputs:
         if not output.passes:
             yield Trouble(output.name, "the output has no passes", "add at least the beauty pass")
@@ -171,7 +175,7 @@ def output_no_passes(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-deep-in-flat-format", Severity.ERROR, "C1")
 def output_deep_in_flat_format(scene: Checked) -> Iterator[Trouble]:
-    """Deep samples need OpenEXR: another format keeps the front one only, or nothing is written."""
+    """Deep samples need OpenEXR. Another format keeps only the front sample, or nothing is written."""
     for output in scene.survey.outputs:
         if output.product_type == "deepRaster" and output.format not in (None, "exr"):
             yield Trouble(output.name, f"a deep image in .{output.format}", "let its path end in .exr")
@@ -179,7 +183,7 @@ def output_deep_in_flat_format(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-pixels-not-square", Severity.WARNING, "C1")
 def output_pixels_not_square(scene: Checked) -> Iterator[Trouble]:
-    """Pictures with other than square pixels look squeezed wherever that is not known."""
+    """Pictures with non-square pixels look squeezed in every program that ignores the pixel aspect."""
     for output in scene.survey.outputs:
         if abs(output.pixel_aspect - 1) > 0.001:
             what = f"a pixel is {output.pixel_aspect:.3g} times as wide as it is high"
@@ -188,7 +192,7 @@ def output_pixels_not_square(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-passes-do-not-fit", Severity.ERROR, "C1")
 def output_passes_do_not_fit(scene: Checked) -> Iterator[Trouble]:
-    """A format that holds one picture drops every pass but the first, and passes cannot be added afterwards."""
+    """The format holds a single picture: all passes but the first are dropped, and cannot be added later."""
     for output in scene.survey.outputs:
         passes = [name for name in output.passes if not _is_alpha(name)]
         if output.format in ONE_PICTURE and len(passes) > 1:
@@ -201,7 +205,7 @@ def output_passes_do_not_fit(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-alpha-lost", Severity.WARNING, "C1")
 def output_alpha_lost(scene: Checked) -> Iterator[Trouble]:
-    """A format without an alpha channel drops it, and nothing can be put behind the picture any more."""
+    """The format has no alpha channel: the alpha is lost, and nothing can be composited behind the picture."""
     for output in scene.survey.outputs:
         if output.format in WITHOUT_ALPHA and any(_is_alpha(name) for name in output.passes):
             yield Trouble(output.name, f".{output.format} has no alpha channel", "use .exr or .png")
@@ -209,7 +213,7 @@ def output_alpha_lost(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-pass-twice", Severity.WARNING, "C1")
 def output_pass_twice(scene: Checked) -> Iterator[Trouble]:
-    """Two passes of one source cost space in every frame and tell nothing new; often one was meant to be another."""
+    """Two passes have the same source. They use space in every frame; often one was meant to be another pass."""
     for output in scene.survey.outputs:
         sources = Counter(one.source for one in output.variables if one.source)
         for source, count in sources.items():
@@ -220,7 +224,7 @@ def output_pass_twice(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-pass-without-source", Severity.ERROR, "C1")
 def output_pass_without_source(scene: Checked) -> Iterator[Trouble]:
-    """A pass that does not say what it holds comes out black, and is missed when the shot is put together."""
+    """The pass does not say what it holds: it comes out black and is missing in compositing."""
     for output in scene.survey.outputs:
         for one in output.variables:
             if not one.source.strip():
@@ -229,7 +233,7 @@ def output_pass_without_source(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-data-in-eight-bit", Severity.WARNING, "C1")
 def output_data_in_eight_bit(scene: Checked) -> Iterator[Trouble]:
-    """Depth, normals and ids lose what they are for when they are squeezed into eight bits."""
+    """Depth, normals and ids lose their precision in eight bits."""
     for output in scene.survey.outputs:
         if output.format in EIGHT_BIT and (data := _data(output)):
             yield Trouble(output.name, f"{', '.join(data)} in a .{output.format} file", "write data passes as .exr")
@@ -237,7 +241,7 @@ def output_data_in_eight_bit(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-data-compressed-with-loss", Severity.WARNING, "C1")
 def output_data_compressed_with_loss(scene: Checked) -> Iterator[Trouble]:
-    """Compression that may change a number is fine for a picture, and puts seams and wrong ids into data."""
+    """Lossy compression changes values. In data passes that causes seams and wrong ids."""
     for output in scene.survey.outputs:
         word = (output.compression or "").lower()
         if word in LOSSY and (data := _data(output)):
@@ -246,7 +250,7 @@ def output_data_compressed_with_loss(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-data-in-half", Severity.NOTE, "C1", Next.DECIDE)
 def output_data_in_half(scene: Checked) -> Iterator[Trouble]:
-    """A half has three digits: far away, depths and ids fall onto one another and edges of mattes tear."""
+    """A half float has three significant digits: distant depths and large ids become equal, and matte edges break."""
     for output in scene.survey.outputs:
         half = [
             one.name
@@ -259,7 +263,7 @@ def output_data_in_half(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-colour-space-unset", Severity.WARNING, "C1")
 def output_colour_space_unset(scene: Checked) -> Iterator[Trouble]:
-    """Whoever gets the frames guesses how they are to be read, and a wrong guess looks like another light."""
+    """The colour space of the frames is not stated. A wrong guess changes how they look."""
     outputs = [output.name for output in scene.survey.outputs if output.colour_space is None and not _only_data(output)]
     if outputs:
         subject = "every output" if len(outputs) == len(scene.survey.outputs) > 1 else ", ".join(outputs)
@@ -268,7 +272,9 @@ def output_colour_space_unset(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-cameras-differ", Severity.NOTE, "C1", Next.NOTHING)
 def output_cameras_differ(scene: Checked) -> Iterator[Trouble]:
-    """Right for several views; wrong where a matte was left on the camera before the last one."""
+    """Outputs use different cameras. That is right for several views, and wrong where one output was missed when the
+    camera changed.
+    """
     cameras = {output.camera for output in scene.survey.outputs if output.camera}
     if len(cameras) > 1:
         yield Trouble("outputs", f"they use {len(cameras)} cameras: {', '.join(sorted(cameras))}", "fine if intended")
@@ -276,7 +282,7 @@ def output_cameras_differ(scene: Checked) -> Iterator[Trouble]:
 
 @check("output-sizes-differ", Severity.NOTE, "C1", Next.NOTHING)
 def output_sizes_differ(scene: Checked) -> Iterator[Trouble]:
-    """Passes of unequal size do not lie on one another when the shot is put together."""
+    """Passes of different sizes do not match in compositing."""
     sizes = {output.resolution.rendered for output in scene.survey.outputs if output.resolution}
     if len(sizes) > 1:
         text = ", ".join(f"{width} x {height}" for width, height in sorted(sizes))
@@ -305,7 +311,9 @@ def _is_alpha(name: str) -> bool:
 
 
 def _is_among(name: str, words: tuple[str, ...]) -> bool:
-    """Whether a pass is one of a kind: `id` counts as a word of its own only, the others anywhere in the name."""
+    """Return whether a pass is one of a kind: `id` counts as a word of its own only, the others anywhere in the
+    name.
+    """
     lower = name.lower()
     return any(word in lower for word in words if word != "id") or (
         "id" in words and (lower == "id" or lower.endswith(("_id", "-id")) or name.endswith(("Id", "ID")))

@@ -11,7 +11,7 @@ SCRIPT_ENDINGS = (".py", ".lua", ".js", ".tcl", ".sh", ".bat", ".ps1", ".vbs")
 
 @check("program-version-unknown", Severity.NOTE, "C7", Next.DECIDE)
 def program_version_unknown(scene: Checked) -> Iterator[Trouble]:
-    """Of a program whose version nobody knows nobody can say whether the farm has it."""
+    """The scene does not state the version of this program, so it cannot be compared with the farm's."""
     for one in scene.survey.software:
         if one.version in ("", "unknown"):
             yield Trouble(one.name, f"the scene does not say which version of this {one.role}", "ask who made it")
@@ -19,7 +19,7 @@ def program_version_unknown(scene: Checked) -> Iterator[Trouble]:
 
 @check("feature-experimental", Severity.WARNING, "C7", Next.DECIDE)
 def feature_experimental(scene: Checked) -> Iterator[Trouble]:
-    """What its own makers do not vouch for looks different in the next version, or on the next machine."""
+    """The makers call this feature experimental: it may look different in the next version or on another machine."""
     for one in scene.survey.features:
         if one.experimental:
             where = f" at {one.where}" if one.where else ""
@@ -30,17 +30,17 @@ def feature_experimental(scene: Checked) -> Iterator[Trouble]:
 
 @check("scene-runs-script", Severity.WARNING, "C7", Next.DECIDE)
 def scene_runs_script(scene: Checked) -> Iterator[Trouble]:
-    """Many farms run no scripts, for good reason; what one does when the scene opens then does not happen."""
+    """Many farms do not run scripts. What this one does when the scene opens is then missing."""
     for name in scene.survey.scripts:
-        yield Trouble(name, "it runs code when the scene opens", "turn what it does into plain data, or waive")
+        yield Trouble(name, "it runs code when the scene opens", "bake what it does into plain data, or waive")
     for asset in scene.survey.assets:
         if asset.needed and asset.value.lower().endswith(SCRIPT_ENDINGS):
-            yield Trouble(asset.authored, "the scene names a script", "turn what it does into plain data, or waive")
+            yield Trouble(asset.authored, "the scene names a script", "bake what it does into plain data, or waive")
 
 
 @check("material-of-other-renderer", Severity.ERROR, "C7")
 def material_of_other_renderer(scene: Checked) -> Iterator[Trouble]:
-    """A material that the selected renderer does not read renders grey, black or not at all."""
+    """The selected renderer cannot read this material: it renders grey, black or not at all."""
     reads = {one.casefold() for one in scene.survey.material_contexts}
     for one in scene.survey.materials if reads else ():
         if not reads & {context.casefold() for context in one.contexts}:
@@ -52,6 +52,6 @@ def material_of_other_renderer(scene: Checked) -> Iterator[Trouble]:
 
 @check("prim-type-unknown", Severity.WARNING, "C7", Next.DECIDE)
 def prim_type_unknown(scene: Checked) -> Iterator[Trouble]:
-    """A type that only a plug-in knows is nothing at all on a node without it."""
+    """This prim type comes from a plug-in. On a node without the plug-in it is not rendered."""
     for name, where in scene.survey.unknown_types.items():
         yield Trouble(where, f"{name} is a type that no schema here knows", "make sure the nodes have its plug-in")

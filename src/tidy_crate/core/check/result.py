@@ -1,4 +1,4 @@
-"""What checking came to."""
+"""Result of a check."""
 
 from __future__ import annotations
 
@@ -17,7 +17,10 @@ class UnusedWaiver(Waiver):
 
 
 class MachineVerdict(Model):
-    """Whether a machine class can render the scene, and why not. tiles: that a frame must be shared out in."""
+    """Verdict on a machine class: whether it can render the scene, and why not.
+
+    tiles: that a frame must be shared out in.
+    """
 
     machine: str
     fits: bool
@@ -57,14 +60,14 @@ class CheckResult(Model):
 
     @property
     def blocked(self) -> bool:
-        """Whether an error stands, of the scene or of any farm that was asked about."""
+        """Return whether an error stands, of the scene or of any farm that was asked about."""
         return any(finding.severity is Severity.ERROR for finding in self.findings)
 
     @property
     def blocked_by_scene(self) -> bool:
-        """Whether an error stands that no other farm would help with."""
+        """Return whether an error stands that no other farm would help with."""
         return any(f.severity is Severity.ERROR and f.farm is None for f in self.findings)
 
     def count(self, severity: Severity) -> int:
-        """How many findings of a severity are not waived."""
+        """Return how many findings of a severity are not waived."""
         return sum(finding.severity is severity and not finding.waived for finding in self.findings)

@@ -37,7 +37,7 @@ from tidy_crate.core.work.request import RenderRequest
 
 @dataclass(frozen=True)
 class Against:
-    """What a scene is held against, beside the rules of its project.
+    """Everything that a scene is checked against, beside the rules of its project.
 
     brief: in place of the project's. account: of a farm, that pays; balances: by farm, fresher than the card's.
     wishes: the machine class and number of nodes that money is reckoned for. today: needed for farm cards.
@@ -71,7 +71,7 @@ def check_scene(context: SceneContext, against: Against = NOTHING) -> CheckResul
 
 
 def checked(context: SceneContext, against: Against = NOTHING) -> tuple[Checked, Checked | None]:
-    """What checks look at: the scene as staged, and as found where the two differ."""
+    """Return what checks look at: the scene as staged, and as found where the two differ."""
     rules = context.project.rules()
     if against.brief is not None:
         rules = rules.model_copy(update={"brief": against.brief})
@@ -137,7 +137,7 @@ def _check_crate(crate: Path, against: Against, origin: Path | None, asked: Aske
 
 
 def _as_packed(asset: Asset, crate: Path, excused: dict[str, str]) -> Asset:
-    """What was let go when the crate was packed is still let go in it."""
+    """Return what was let go when the crate was packed is still let go in it."""
     if asset.resolved is None or not asset.resolved.is_relative_to(crate):
         return asset
     because = excused.get(asset.resolved.relative_to(crate).as_posix())

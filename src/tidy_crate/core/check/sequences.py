@@ -14,7 +14,7 @@ MOST_SHOWN = 50
 
 @check("sequence-gaps", Severity.ERROR, "C5", Next.RELINK)
 def sequence_gaps(scene: Checked) -> Iterator[Trouble]:
-    """A renderer shows black, or the file before, where a sequence has a hole, and no file is reported missing."""
+    """At a missing file of a sequence the renderer shows black or the file before, and reports nothing."""
     wanted = scene.survey.frames.numbers()
     for asset, numbers in _sequences(scene):
         # outside the range a hole matters only to a sequence that is shifted in time, which has no number of the range
@@ -27,7 +27,7 @@ def sequence_gaps(scene: Checked) -> Iterator[Trouble]:
 
 @check("sequence-range-not-covered", Severity.WARNING, "C5", Next.RELINK)
 def sequence_range_not_covered(scene: Checked) -> Iterator[Trouble]:
-    """Beyond its last file a sequence stands still, loops or turns black, each renderer in its own way."""
+    """After its last file a sequence freezes, loops or turns black, depending on the renderer."""
     wanted = scene.survey.frames.numbers()
     for asset, numbers in _sequences(scene):
         inside = sum(number in wanted for number in range(max(wanted[0], numbers[0]), min(wanted[-1], numbers[-1]) + 1))

@@ -16,18 +16,22 @@ ASKED = ("samples", "light_transport", "denoiser", "motion_blur", "device")
 
 @check("settings-unknown", Severity.NOTE, "C8", Next.NOTHING)
 def settings_unknown(scene: Checked) -> Iterator[Trouble]:
-    """What no settings map translates is not checked: it may be right, and nobody has looked."""
+    """No settings map covers this renderer's settings, so they were not checked."""
     if not scene.survey.outputs:
         return
     unknown = [name.replace("_", " ") for name in ASKED if scene.survey.canonical.get(name, UNKNOWN) == UNKNOWN]
     if unknown:
         renderer = scene.survey.renderer or "the renderer"
-        yield Trouble(renderer, f"nobody can say here: {', '.join(unknown)}", "a settings map of the project can tell")
+        yield Trouble(
+            renderer, f"no settings map explains: {', '.join(unknown)}", "add them to a settings map of the project"
+        )
 
 
 @check("samples-very-high", Severity.WARNING, "C8", Next.DECIDE)
 def samples_very_high(scene: Checked) -> Iterator[Trouble]:
-    """Time grows with the samples and noise with their root only: four times the bill for half the noise."""
+    """Render time grows with the samples, noise shrinks with their square root: four times the cost for half the
+    noise.
+    """
     samples, most = _number(scene, "samples"), scene.rules.limits.samples
     if samples is not None and samples > most:
         yield Trouble("samples", f"{samples:g} a pixel, over {most}", "lower them, or use a noise target")
@@ -35,7 +39,7 @@ def samples_very_high(scene: Checked) -> Iterator[Trouble]:
 
 @check("samples-none", Severity.ERROR, "C8")
 def samples_none(scene: Checked) -> Iterator[Trouble]:
-    """No samples, no picture: the frames come out black, or the renderer takes a number of its own."""
+    """The number of samples is zero: the frames are black, or the renderer uses its own default."""
     samples = _number(scene, "samples")
     if samples is not None and samples < 1:
         yield Trouble("samples", f"{samples:g} a pixel", "set them")
@@ -43,21 +47,23 @@ def samples_none(scene: Checked) -> Iterator[Trouble]:
 
 @check("light-interpolated-in-animation", Severity.WARNING, "C8")
 def light_interpolated_in_animation(scene: Checked) -> Iterator[Trouble]:
-    """Light that is cached and interpolated anew on each frame flickers, and more so from one machine to the next."""
+    """Light that is cached and interpolated for each frame flickers, more so between machines."""
     if _known(scene, "light_transport") == "interpolated" and _is_animation(scene):
-        yield Trouble("light transport", "interpolated anew on each frame", "use path tracing, or store the light once")
+        yield Trouble(
+            "light transport", "interpolated again for each frame", "use path tracing, or store the light once"
+        )
 
 
 @check("light-stored-while-things-move", Severity.WARNING, "C8")
 def light_stored_while_things_move(scene: Checked) -> Iterator[Trouble]:
-    """Light that was stored once stays where it was: shadows stand still under what moves."""
+    """Stored light does not follow moving objects: their shadows stand still."""
     if _known(scene, "light_transport") == "stored" and _is_animation(scene) and scene.survey.motion == "things":
         yield Trouble("light transport", "stored once, and things move", "solve it per frame, or waive")
 
 
 @check("bucket-does-not-suit-device", Severity.WARNING, "C8")
 def bucket_does_not_suit_device(scene: Checked) -> Iterator[Trouble]:
-    """Small buckets leave most of a GPU idle, large ones leave CPU cores waiting at the end of every frame."""
+    """Small buckets leave a GPU mostly idle; large ones leave CPU cores waiting at the end of each frame."""
     bucket, device, limits = _number(scene, "bucket_size"), _known(scene, "device"), scene.rules.limits
     if bucket is None or not isinstance(device, str):
         return
@@ -69,14 +75,14 @@ def bucket_does_not_suit_device(scene: Checked) -> Iterator[Trouble]:
 
 @check("screen-quality-in-render", Severity.WARNING, "C8")
 def screen_quality_in_render(scene: Checked) -> Iterator[Trouble]:
-    """Subdivision and detail meant for the screen are what every frame is rendered with."""
+    """Subdivision or detail settings for the viewport are used in the render."""
     if _known(scene, "quality") == "screen":
         yield Trouble("quality", "the render uses what was set for the screen", "switch to the quality of the render")
 
 
 @check("proxies-rendered", Severity.WARNING, "C8")
 def proxies_rendered(scene: Checked) -> Iterator[Trouble]:
-    """Stand-ins for the screen are rendered, beside the real things or in their place."""
+    """Proxy geometry is rendered beside or instead of the full geometry."""
     purposes = scene.survey.canonical.get("render_purposes")
     if isinstance(purposes, list) and "proxy" in purposes:
         yield Trouble("render purposes", f"{', '.join(purposes)} are rendered", "leave out proxy")
@@ -84,7 +90,7 @@ def proxies_rendered(scene: Checked) -> Iterator[Trouble]:
 
 @check("guides-rendered", Severity.WARNING, "C8")
 def guides_rendered(scene: Checked) -> Iterator[Trouble]:
-    """Guides are help lines for whoever works on the scene, and stand in the picture of every frame."""
+    """Guides are helper geometry for the viewport. They appear in every frame."""
     purposes = scene.survey.canonical.get("render_purposes")
     if isinstance(purposes, list) and "guide" in purposes:
         yield Trouble("render purposes", f"{', '.join(purposes)} are rendered", "leave out guide")
@@ -92,7 +98,7 @@ def guides_rendered(scene: Checked) -> Iterator[Trouble]:
 
 @check("preview-materials-rendered", Severity.WARNING, "C8", Next.DECIDE)
 def preview_materials_rendered(scene: Checked) -> Iterator[Trouble]:
-    """The simple materials made for the screen come before the full ones, and every frame shows them."""
+    """The preview materials take precedence over the full ones and appear in every frame."""
     purposes = scene.survey.canonical.get("material_purposes")
     if isinstance(purposes, list) and "preview" in purposes and "full" not in purposes[: purposes.index("preview")]:
         yield Trouble("material purposes", f"{', '.join(purposes)} in this order", "put full first, or waive")
@@ -100,7 +106,7 @@ def preview_materials_rendered(scene: Checked) -> Iterator[Trouble]:
 
 @check("font-not-collected", Severity.WARNING, "C9", Next.DECIDE)
 def font_not_collected(scene: Checked) -> Iterator[Trouble]:
-    """A font that is looked up by its name becomes another one on a node that lacks it, and lines break elsewhere."""
+    """The font is looked up by name. A node that lacks it uses another one, and the text changes."""
     files = " ".join(paths.file_name(a.value).casefold() for a in scene.survey.assets if a.kind == "font" and a.members)
     for name in scene.survey.fonts:
         if name.casefold().replace(" ", "") not in files.replace(" ", "").replace("-", "").replace("_", ""):
@@ -109,7 +115,7 @@ def font_not_collected(scene: Checked) -> Iterator[Trouble]:
 
 @check("colour-configuration-from-machine", Severity.WARNING, "C9")
 def colour_configuration_from_machine(scene: Checked) -> Iterator[Trouble]:
-    """Without a configuration in the scene each node takes its own, and the same frame has two looks."""
+    """The scene names no colour configuration. Each node uses its own, so the same frame may look different."""
     space = _known(scene, "colour_space")
     if isinstance(space, str) and scene.survey.colour_configuration is None and space.casefold() not in PLAIN_SPACES:
         plain = space.casefold().startswith(("lin_", "srgb_", "g22_", "g18_"))
@@ -119,7 +125,7 @@ def colour_configuration_from_machine(scene: Checked) -> Iterator[Trouble]:
 
 @check("colour-space-not-in-configuration", Severity.ERROR, "C9")
 def colour_space_not_in_configuration(scene: Checked) -> Iterator[Trouble]:
-    """A colour space that the configuration does not know is an error on every frame, or silently another one."""
+    """The colour configuration does not contain this colour space: every frame fails, or uses another one."""
     spaces = {o.colour_space for o in scene.survey.outputs if o.colour_space}
     spaces |= {space} if isinstance(space := _known(scene, "colour_space"), str) else set()
     for asset in scene.survey.assets:

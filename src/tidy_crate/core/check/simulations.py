@@ -11,15 +11,15 @@ from tidy_crate.core.scene.model import Simulation, SimulationState, Status
 
 @check("simulation-live", Severity.ERROR, "C6", Next.BAKE)
 def simulation_live(scene: Checked) -> Iterator[Trouble]:
-    """Machines that start in the middle of the shot compute another motion than their neighbours."""
+    """Machines that start in the middle of the shot compute a different motion than their neighbours."""
     for one in scene.survey.simulations:
         if one.state is SimulationState.LIVE:
-            yield Trouble(one.name, f"{one.kind}, solved anew by every machine{_named(one)}", "bake it")
+            yield Trouble(one.name, f"{one.kind}, solved again by every machine{_named(one)}", "bake it")
 
 
 @check("simulation-refused", Severity.ERROR, "C6", Next.SCENE)
 def simulation_refused(scene: Checked) -> Iterator[Trouble]:
-    """What would be solved wrong here is not solved at all, and stays live until its own program bakes it."""
+    """This simulation cannot be solved correctly here. It stays live until its own program bakes it."""
     for one in scene.survey.simulations:
         if one.state is not SimulationState.CACHED:
             for what in one.refused[:10]:
@@ -28,7 +28,7 @@ def simulation_refused(scene: Checked) -> Iterator[Trouble]:
 
 @check("simulation-stale", Severity.ERROR, "C6", Next.BAKE)
 def simulation_stale(scene: Checked) -> Iterator[Trouble]:
-    """A cache of an older scene shows motion that no longer fits what it moves with."""
+    """The cache was made from an older scene: its motion no longer matches."""
     for one in scene.survey.simulations:
         if one.state is SimulationState.STALE:
             yield Trouble(one.name, f"{one.kind}: the scene has changed since it was baked", "bake it again")
@@ -36,7 +36,7 @@ def simulation_stale(scene: Checked) -> Iterator[Trouble]:
 
 @check("simulation-partial", Severity.ERROR, "C6", Next.BAKE)
 def simulation_partial(scene: Checked) -> Iterator[Trouble]:
-    """Frames that the cache lacks freeze, vanish or are interpolated, and nothing says so."""
+    """At frames that the cache lacks, the motion freezes, vanishes or is interpolated, and nothing reports it."""
     for one in scene.survey.simulations:
         if one.state is SimulationState.PARTIAL:
             if one.covers is None:
@@ -50,7 +50,7 @@ def simulation_partial(scene: Checked) -> Iterator[Trouble]:
 
 @check("simulation-range-not-covered", Severity.ERROR, "C6", Next.BAKE)
 def simulation_range_not_covered(scene: Checked) -> Iterator[Trouble]:
-    """Before its first and after its last frame a cache stands still, while everything around it goes on."""
+    """Outside the frames that the cache covers its motion freezes while everything else moves."""
     frames = scene.survey.frames
     if frames.start is None or frames.end is None:
         return
@@ -64,23 +64,25 @@ def simulation_range_not_covered(scene: Checked) -> Iterator[Trouble]:
 
 @check("simulation-solves-beside-cache", Severity.ERROR, "C6", Next.BAKE)
 def simulation_solves_beside_cache(scene: Checked) -> Iterator[Trouble]:
-    """With the solver still on, the motion in the cache is simulated once more: every effect doubles."""
+    """The solver is still on beside its cache: the effect is applied twice."""
     for one in scene.survey.simulations:
         if one.state is SimulationState.LIVE and one.cache_named:
-            yield Trouble(one.name, "it has a cache, and is solved all the same", "switch the solver off, or bake it")
+            yield Trouble(one.name, "it has a cache and is still solved", "switch the solver off, or bake it")
 
 
 @check("simulation-cache-stays-behind", Severity.ERROR, "C6")
 def simulation_cache_stays_behind(scene: Checked) -> Iterator[Trouble]:
-    """A cache that no path of the scene leads to is not collected, and the nodes have nothing to play."""
+    """No path of the scene leads to the cache: it is not collected, and the nodes have nothing to play."""
     for one in scene.survey.simulations:
         if one.state is SimulationState.CACHED and one.cache is None and not _travels(scene, one.slot):
-            yield Trouble(one.name, "it is cached, and nothing says where", "name the cache among the scene's files")
+            yield Trouble(
+                one.name, "it is cached, and its cache is not named", "name the cache among the scene's files"
+            )
 
 
 @check("simulation-starts-late", Severity.WARNING, "C6")
 def simulation_starts_late(scene: Checked) -> Iterator[Trouble]:
-    """Until its own start a simulation stands still, and then sets off in the middle of the shot."""
+    """The simulation starts inside the range: it stands still at first, and then moves in the middle of the shot."""
     start = scene.survey.frames.start
     for one in scene.survey.simulations:
         if start is not None and one.start > start and scene.survey.frames.count > 1:
@@ -89,7 +91,7 @@ def simulation_starts_late(scene: Checked) -> Iterator[Trouble]:
 
 @check("simulation-unsolved", Severity.WARNING, "C6")
 def simulation_unsolved(scene: Checked) -> Iterator[Trouble]:
-    """What the bake cannot solve stands still in its cache, or is left out of it."""
+    """The bake cannot solve this part: it stands still in the cache, or is left out."""
     for one in scene.survey.simulations:
         for what in one.trouble[:10]:
             yield Trouble(one.name, what, "bake it in the program it was made in, or waive")
@@ -97,7 +99,7 @@ def simulation_unsolved(scene: Checked) -> Iterator[Trouble]:
 
 @check("generator-not-frozen", Severity.ERROR, "B11")
 def generator_not_frozen(scene: Checked) -> Iterator[Trouble]:
-    """A node that lacks the plug-in, the font or the script renders nothing there, or something else."""
+    """A node without the plug-in, font or script renders nothing here, or something else."""
     for one in scene.survey.generators:
         if not one.frozen and not one.can_freeze:
             what = f"no node can evaluate this {one.kind}, and the sheet names no command that turns it into plain data"
@@ -106,7 +108,7 @@ def generator_not_frozen(scene: Checked) -> Iterator[Trouble]:
 
 @check("generator-will-be-frozen", Severity.NOTE, "B11", Next.NOTHING)
 def generator_will_be_frozen(scene: Checked) -> Iterator[Trouble]:
-    """What is frozen in the staged copy can be changed no more there, and is only as right as at that moment."""
+    """The generator becomes plain data in the staged copy. Changes made after that are not included."""
     for one in scene.survey.generators:
         if not one.frozen and one.can_freeze:
             yield Trouble(
@@ -124,7 +126,9 @@ def _named(one: Simulation) -> str:
 
 
 def _travels(scene: Checked, slot: str) -> bool:
-    """Whether a place in the scene, or any that holds a cache where none is named, leads to files that are there."""
+    """Return whether a place in the scene, or any that holds a cache where none is named, leads to files that are
+    there.
+    """
     return any(
         asset.owner == slot if slot else asset.kind == "cache"
         for asset in scene.survey.assets

@@ -65,7 +65,7 @@ class BriefOutput(Model):
 
 
 class Brief(Model):
-    """What was ordered. What it does not say is not compared.
+    """The order of the production. What it does not say is not compared.
 
     passes: needed in some output or other. naming: of output files, with {scene}, {version}, {output} and a frame
     token; `*` stands for anything. moving_camera: whether the camera is expected to move.
@@ -98,7 +98,7 @@ class Brief(Model):
         return self
 
     def of_output(self, name: str) -> BriefOutput | None:
-        """What was ordered of one output, by name; capitals do not count."""
+        """Return what was ordered of one output, by name; capitals do not count."""
         return next((one for one in self.output if one.name.casefold() == name.casefold()), None)
 
     def ordered(self, name: str, key: str) -> Any:

@@ -1,4 +1,4 @@
-"""What may take the place of missing files, and how sure that is.
+"""Candidates for missing files, and the confidence in each.
 
 Each missing file is looked for on its own; then all of them are looked at together, because a folder moves as a whole
 and because one file does not stand for two.
@@ -35,7 +35,7 @@ MOST = 5
 
 @dataclass(frozen=True)
 class Evidence:
-    """What is looked at.
+    """Everything that candidates are judged by.
 
     index: the folders to search. maps: pairs of an old prefix and what takes its place. known: what files held when
     they were last collected, by the path they had then.
@@ -86,7 +86,7 @@ def _of_one(asset: Asset, evidence: Evidence) -> list[Candidate]:
 
 @dataclass
 class _Moves:
-    """How many missing files each pair of folders, old and new, would explain: a folder moves as a whole."""
+    """Number of missing files that each pair of folders, old and new, would explain: a folder moves as a whole."""
 
     explained: Counter[tuple[str, str]]
     in_use: set[Path]
@@ -137,7 +137,7 @@ def _without_doubtful(asset: Asset, candidates: list[Candidate], evidence: Evide
 
 
 def _doubt(asset: Asset, candidate: Candidate, evidence: Evidence) -> str | None:
-    """Why a candidate is not what is missing, or not all of it."""
+    """Return why a candidate is not what is missing, or not all of it."""
     path, known = candidate.path, _known_members(asset, evidence)
     is_set = bool(evidence.index.tokens.find(path.name)) and not path.is_file()
     files = evidence.index.members(path) if is_set else {0: path}
@@ -150,7 +150,7 @@ def _doubt(asset: Asset, candidate: Candidate, evidence: Evidence) -> str | None
 
 
 def _lacks(asset: Asset, files: Mapping[int, Path], known: Mapping[int, Content], evidence: Evidence) -> str | None:
-    """What a set of files lacks of the tiles or frames that are needed, as far as that is known."""
+    """Return what a set of files lacks of the tiles or frames that are needed, as far as that is known."""
     tokens = evidence.index.tokens
     name = paths.file_name(asset.value)
     wanted = set(known)
@@ -167,7 +167,7 @@ def _lacks(asset: Asset, files: Mapping[int, Path], known: Mapping[int, Content]
 
 
 def _known_members(asset: Asset, evidence: Evidence) -> dict[int, Content]:
-    """What the files of an asset held when they were last collected, by number; 0 for a single file."""
+    """Return what the files of an asset held when they were last collected, by number; 0 for a single file."""
     if asset.resolved is None or not evidence.known:
         return {}
     tokens = evidence.index.tokens
@@ -178,7 +178,7 @@ def _known_members(asset: Asset, evidence: Evidence) -> dict[int, Content]:
 
 
 def _broken(files: Iterable[Path], asset: Asset) -> str | None:
-    """What is wrong with files by their size and first bytes, for the ending that the scene names."""
+    """Return what is wrong with files by their size and first bytes, for the ending that the scene names."""
     wanted = expected(paths.file_name(asset.value))
     for path in files:
         try:
@@ -217,7 +217,7 @@ def _one_for_one(lacking: Sequence[Asset], found: dict[str, list[Candidate]]) ->
 
 
 def _file(asset: Asset) -> str:
-    """What tells one missing file from another, however it is spelled."""
+    """Return what tells one missing file from another, however it is spelled."""
     return paths.folded(asset.resolved.as_posix() if asset.resolved is not None else paths.to_slashes(asset.value))
 
 

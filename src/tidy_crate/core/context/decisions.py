@@ -81,7 +81,7 @@ class MendDecision(Model):
 
 
 class VersionDecisions(Model):
-    """What holds for one version of the scene only."""
+    """Decisions for one version of the scene only."""
 
     relink: tuple[RelinkDecision, ...] = ()
     let_go: tuple[LetGoDecision, ...] = ()
@@ -130,7 +130,7 @@ SCHEMA = Schema("decisions file", "schema", 1)
 
 
 def tidy_folder(scene: Path, tidy_dir: Path | None = None) -> Path:
-    """Where decisions and caches of a scene live: `NAME.tidy` beside it, or below `tidy_dir`."""
+    """Return where decisions and caches of a scene live: `NAME.tidy` beside it, or below `tidy_dir`."""
     return (tidy_dir or scene.parent) / f"{without_version(scene_stem(scene.name))}.tidy"
 
 

@@ -1,4 +1,4 @@
-"""What may leave this machine with a scene: files of the project, and those that the user has agreed to.
+"""Files that may leave this machine with a scene: those of the project, and those that the user has allowed.
 
 A scene can name any file of this machine as a texture, directly or through a link. Before anything is collected every
 file is looked at: where it really is, whether it looks private, and whether it is of the kind that its name says.
@@ -41,7 +41,7 @@ MOST_OPTIONS = 3
 
 
 class Reason(StrEnum):
-    """Why a file is held back."""
+    """Reason why a file is held back."""
 
     OUTSIDE = "outside"
     """It is in a folder that the project's files do not come from."""
@@ -127,7 +127,9 @@ class Border:
         return Held(path, real, reason, detail)
 
     def _folder(self, folder: str) -> tuple[str, str | None, str | None]:
-        """Where a folder really is, the folder around it that files may come from, and a hidden one on the way."""
+        """Return where a folder really is, the folder around it that files may come from, and a hidden one on the
+        way.
+        """
         found = self._folders.get(folder)
         if found is None:
             real = os.path.realpath(folder)

@@ -25,7 +25,7 @@ FILE_NAME = "tidy-crate.toml"
 
 def _alias(name: str) -> str:
     if not _ALIAS.fullmatch(name) or name.casefold() in _TAKEN or paths.name_troubles(name):
-        raise ValueError(f"{name!r} is no alias for a folder: take a word of letters, digits, - and _")
+        raise ValueError(f"{name!r} is not an alias for a folder: use letters, digits, - and _")
     return name
 
 
@@ -36,7 +36,7 @@ Alias = Annotated[str, AfterValidator(_alias)]
 
 
 class ProjectFile(Model):
-    """What the file may say.
+    """Contents of the project file.
 
     roots: aliases for folders outside the project that files come from, by which they are noted in a packing
     list. settings_maps: files that say what a renderer's own settings mean. tidy_dir: where decisions and
@@ -116,7 +116,7 @@ class Project:
         return FrameTokens.of(self.content.frame_tokens)
 
     def rules(self) -> CheckRules:
-        """What the project says of the checks. Raises UnreadableInput on a broken brief."""
+        """Return what the project says of the checks. Raises UnreadableInput on a broken brief."""
         content = self.content
         rules = CheckRules(
             severity=content.severity,

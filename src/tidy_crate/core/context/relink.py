@@ -132,7 +132,7 @@ def _whole_folders(
 
 
 def written_path(path: Path, context: SceneContext) -> str:
-    """How a decision names a file: from the scene's folder inside the project, absolute outside it."""
+    """Return how a decision names a file: from the scene's folder inside the project, absolute outside it."""
     root = context.project.root or context.scene.parent
     if path.is_relative_to(root):
         return Path(os.path.relpath(path, context.scene.parent)).as_posix()

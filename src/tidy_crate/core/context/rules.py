@@ -1,4 +1,4 @@
-"""What a project says of the checks: other severities and limits, who may see a scene, names for outputs."""
+"""Rules of a project: severities and limits of checks, confidentiality, names of outputs."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class CheckLimits(Model):
 
 
 class Confidential(Model):
-    """Who may see the project's scenes, and where. What is empty allows everything.
+    """Confidentiality of a project: operators, kinds of farms and countries. What is empty allows everything.
 
     operators: names; kinds: see the card; places: countries by ISO 3166; agreement: a signed one is needed.
     """

@@ -153,8 +153,8 @@ def need_render_command(command: RenderCommand | None, where: object) -> RenderC
     """The render command, or a WrongUsage that says how to name one."""
     if command is None:
         raise WrongUsage(
-            "no command is known that renders this scene",
+            "there is no render command for this scene",
             where,
-            "name it under [render] in the decisions or in the project's tidy-crate.toml",
+            "add [render] to the decisions or to the project's tidy-crate.toml",
         )
     return command

@@ -17,7 +17,7 @@ FILE_NAME = "config.toml"
 
 
 class OwnMachine(Model):
-    """What one's own machine is and costs."""
+    """Description and price of the user's own machine."""
 
     score: float | None = Field(default=None, ge=1e-6, le=1e9)
     """By the benchmark that the farm cards use; 100 where it is not said."""
@@ -42,7 +42,7 @@ class MailSettings(Model):
 
 
 class NotifySettings(Model):
-    """Who is told when a job is done or in trouble."""
+    """Recipients of messages when a job is done or in trouble."""
 
     mail: MailSettings | None = None
     web_hook: str | None = None
@@ -50,12 +50,12 @@ class NotifySettings(Model):
 
     @property
     def to_anybody(self) -> bool:
-        """Whether anybody is told."""
+        """Return whether anybody is told."""
         return self.mail is not None or self.web_hook is not None
 
 
 class UserFile(Model):
-    """What the file may say."""
+    """Contents of the user's configuration file."""
 
     ledger: str | None = None
     """URL of the database that holds the ledger, such as `postgresql://wrangler@db.studio/tidy_crate`.

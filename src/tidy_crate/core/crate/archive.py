@@ -131,7 +131,7 @@ def _unpack(kind: str, stream: BinaryIO, folder: Path) -> PackingList:
             sizes = {file.path: file.bytes for file in content.files}
             continue
         if name not in sizes or name in seen:
-            raise ValueError(f"it holds something nobody packed: {name[:80]!r}")
+            raise ValueError(f"it holds an unexpected file: {name[:80]!r}")
         seen.add(name)
         if data is not None:
             if size != sizes[name]:

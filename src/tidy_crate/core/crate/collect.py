@@ -49,7 +49,7 @@ WORKERS = 4
 
 
 class CollectResult(Model):
-    """What collecting did. scene: the staged scene, as a path on disk. bytes: of the whole crate."""
+    """Result of collecting. scene: the staged scene, as a path on disk. bytes: of the whole crate."""
 
     crate: Path
     scene: Path
@@ -65,12 +65,12 @@ class CollectResult(Model):
 
     @property
     def complete(self) -> bool:
-        """Whether everything needed is in it."""
+        """Return whether everything needed is in it."""
         return not any(one.needed and not one.let_go for one in self.missing)
 
 
 def default_crate(scene: Path) -> Path:
-    """Where a scene's crate goes when nobody says: beside it."""
+    """Return where a scene's crate goes when nobody says: beside it."""
     return scene.parent / f"{without_version(scene_stem(scene.name))}.crate"
 
 
@@ -219,7 +219,7 @@ def _own_maps(context: SceneContext) -> tuple[SettingsMap, ...]:
 
 
 def _own_request(survey: Survey) -> tuple[RenderRequest, ...]:
-    """What the scene itself asks to be rendered: nothing, where it lacks a range, a resolution or outputs."""
+    """Return what the scene itself asks to be rendered: nothing, where it lacks a range, a resolution or outputs."""
     try:
         return (request_for(survey),)
     except WrongUsage:
@@ -247,7 +247,7 @@ def _last_list(crate: Path) -> PackingList | None:
 
 
 def _differ_in_composition_only(last: PackingList, content: PackingList) -> bool:
-    """Whether the same files were packed in the same way before: the scene then composes to what it did."""
+    """Return whether the same files were packed in the same way before: the scene then composes to what it did."""
     return last.composition is not None and last.model_copy(update={"composition": None}) == content
 
 
@@ -312,7 +312,7 @@ def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: Collec
 
 
 def _composition(context: SceneContext, survey: Survey, layout: Layout, content: PackingList) -> Composition | None:
-    """What the staged source composes to, with each file named by what it is in the crate."""
+    """Return what the staged source composes to, with each file named by what it is in the crate."""
     identities = content.identities()
 
     def place_of(path: Path) -> str | None:
@@ -323,7 +323,7 @@ def _composition(context: SceneContext, survey: Survey, layout: Layout, content:
 
 
 def _missing(survey: Survey, layout: Layout, left: Mapping[str, int]) -> Iterator[MissingFile]:
-    """What the crate lacks. left: how many files of a sequence no frame needs, by the asset's id."""
+    """Yield what the crate lacks. left: how many files of a sequence no frame needs, by the asset's id."""
     for asset in survey.assets:
         lacking = asset.status in (Status.MISSING, Status.PARTIAL, Status.LET_GO)
         if not lacking and asset.id not in left:
@@ -342,7 +342,7 @@ def _missing(survey: Survey, layout: Layout, left: Mapping[str, int]) -> Iterato
 
 
 def _portable(asset: Asset) -> str:
-    """Why it is missing, without a path of this machine."""
+    """Return why it is missing, without a path of this machine."""
     return legible(f"{asset.trouble}; {asset.because}" if asset.trouble else asset.because)
 
 

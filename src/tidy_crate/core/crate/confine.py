@@ -51,7 +51,7 @@ TCP = "TCP"
 
 @dataclass(frozen=True)
 class Confined:
-    """What came of confining a process."""
+    """Result of putting a process into a sandbox."""
 
     why_not: str | None
     """Why the kernel does not deny it other files, None where it does."""
@@ -121,7 +121,7 @@ def _allow(libc: ctypes.CDLL, ruleset: int, path: Path, rights: int) -> str | No
 
 
 def program_folders(command: Sequence[str], search: str | None, crate: Path) -> list[Path]:
-    """What the program of a command line needs to run, as far as that can be told from where it is.
+    """Return what the program of a command line needs to run, as far as that can be told from where it is.
 
     search: the folders in which a bare name is looked for, as in PATH. Its own folder, or all of an installation that
     it is the program of; the interpreter that its first line names, or of the virtual environment that it is in; and
@@ -172,7 +172,8 @@ _OF_MACHINE = ("cpuinfo", "meminfo", "stat", "sys", "filesystems", "version", "l
 
 
 def runtime_folders(programs: Iterable[str] = (), *, sees_processes: bool = False) -> list[Path]:
-    """What a program needs to run at all: this Python, the system's libraries, and the folders of other programs.
+    """Return what a program needs to run at all: this Python, the system's libraries, and the folders of other
+    programs.
 
     sees_processes: /proc shows the other processes of this machine, so only what is not theirs is among them.
     """

@@ -29,7 +29,7 @@ _FICLONE = 0x40049409  # linux/fs.h: share the blocks of another file
 
 
 class Way(StrEnum):
-    """How a file comes into the crate.
+    """Method by which a file is put into the crate.
 
     reflink: shares its blocks with the original where the file system can, and is a copy to everybody; hard-link: is
     the original under another name, so whoever writes into the crate writes into the original. Each falls back to
@@ -95,7 +95,7 @@ class Copier:
             raise UnreadableInput(
                 f"{len(failed)} files could not be copied, the first: {failed[0].what}",
                 failed[0].where,
-                "the rest is in the crate; put them right and run collect again",
+                "the rest is in the crate; fix these files and run collect again",
             )
         return found
 
@@ -152,7 +152,10 @@ class Copier:
         return self.memory.system.copy(source, target)
 
     def _store_once(self, target: Path, held: Path, digest: str, size: int) -> None:
-        """Of files with one content keep one on the disk, under all their names. held: the target, to be written."""
+        """Store files with the same contents once on the disk, under all their names.
+
+        held: the target, to be written.
+        """
         if size < WORTH_A_LINK or self.way is not Way.COPY:
             return
         first = self._first_of(digest, target)

@@ -61,7 +61,7 @@ def isolate(platform: str = sys.platform) -> frozenset[str]:
 
 
 def _works(attempt: Callable[[], bool]) -> bool:
-    """Whether something works, tried in a process that ends with it."""
+    """Return whether something works, tried in a process that ends with it."""
     child = os.fork()
     if child == 0:
         code = 1

@@ -1,4 +1,4 @@
-"""Where each source file lies in the crate: a pure function of the scene, never of the machine."""
+"""Path of each source file in the crate: a pure function of the scene, never of the machine."""
 
 from __future__ import annotations
 
@@ -93,7 +93,7 @@ def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
 
 
 def _place_inside_package(asset: Asset, layout: Layout) -> None:
-    """What a package should hold and does not has its place inside the package, wherever that lies."""
+    """Return what a package should hold and does not has its place inside the package, wherever that lies."""
     if asset.resolved is None or "[" not in str(asset.resolved):
         return
     outer, bracket, inner = asset.resolved.as_posix().partition("[")
@@ -103,7 +103,7 @@ def _place_inside_package(asset: Asset, layout: Layout) -> None:
 
 @lru_cache(16)
 def _lead(folder: Path) -> str:
-    """What the path of everything in a folder begins with."""
+    """Return what the path of everything in a folder begins with."""
     text = str(folder)
     return text if text.endswith(os.sep) else text + os.sep
 

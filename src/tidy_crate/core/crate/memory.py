@@ -1,4 +1,7 @@
-"""What was copied where, so that unchanged files are not read again. Kept with the scene, not in the crate."""
+"""Record of copied files, so that unchanged ones are not read again.
+
+Kept with the scene, not in the crate. Kept with the scene, not in the crate.
+"""
 
 from __future__ import annotations
 
@@ -79,7 +82,7 @@ class CollectMemory:
         return entry.blake3
 
     def brought_before(self, source: Path) -> bool:
-        """Whether a file was in this crate before, and has not changed since."""
+        """Return whether a file was in this crate before, and has not changed since."""
         if self._sources is None:
             self._sources = {entry.source: entry.source_mark for entry in self.entries.values()}
         mark = self._sources.get(text_of(source))
@@ -109,7 +112,7 @@ class CollectMemory:
 
 
 def collected_contents(tidy: Path) -> dict[Path, Content]:
-    """What the scene's files held when they were last collected, by the path they had then."""
+    """Return what the scene's files held when they were last collected, by the path they had then."""
     found: dict[Path, Content] = {}
     for path in sorted((tidy / FOLDER).glob("*.json")):
         for entry in CollectMemory._read(path).entries.values():

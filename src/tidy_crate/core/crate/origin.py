@@ -1,4 +1,4 @@
-"""What a crate was made from, kept on the machine that made it: the crate itself knows no machine."""
+"""Record of the scene that a crate was made from, kept on the machine that made it."""
 
 from __future__ import annotations
 

@@ -62,7 +62,7 @@ class MissingFile(Model):
 
 
 class Essentials(Model):
-    """What must be the same in the staged scene and in the crate, whoever reads it."""
+    """Facts that must be the same in the staged scene and in the crate."""
 
     frames: FrameRange
     up_axis: str
@@ -132,7 +132,7 @@ class PackingList(Model):
 
     @property
     def tasks(self) -> int:
-        """How many tasks the requests come to."""
+        """Return how many tasks the requests come to."""
         return sum(request.task_count for request in self.requests)
 
     def product_path(self, output: str, task: Task) -> PurePosixPath:
@@ -171,7 +171,7 @@ class PackingList(Model):
 
     @property
     def blocking(self) -> tuple[MissingFile, ...]:
-        """What is missing, needed and not let go."""
+        """Return what is missing, needed and not let go."""
         return tuple(one for one in self.missing if one.needed and not one.let_go)
 
     def to_render(self) -> tuple[RenderRequest, ...]:
@@ -223,7 +223,7 @@ def essentials(survey: Survey, places: dict[Path, str], missing: tuple[str, ...]
 
 
 def is_crate(folder: Path) -> bool:
-    """Whether a folder holds a crate, finished or not."""
+    """Return whether a folder holds a crate, finished or not."""
     return (folder / FILE_NAME).is_file() or (folder / UNFINISHED).exists()
 
 
@@ -244,9 +244,9 @@ def read_packing_list(crate: Path) -> PackingList:
     if not crate.is_dir():
         raise UnreadableInput("there is no such crate", crate, "collect writes one")
     if (crate / UNFINISHED).exists():
-        raise UnreadableInput("the crate is not finished", crate, "run collect again, it goes on where it stopped")
+        raise UnreadableInput("the crate is not finished", crate, "run collect again to continue")
     if not is_crate(crate):
-        raise UnreadableInput("this folder is no crate", crate, "collect writes one")
+        raise UnreadableInput("this folder is not a crate", crate, "collect writes one")
     return last_packing_list(crate)
 
 

@@ -48,7 +48,7 @@ class FrameProof(Model):
 
 
 class Proof(Model):
-    """Whether a crate is whole, by itself: a renderer that could not start takes nothing from it.
+    """Proof of a crate. A renderer that cannot start does not make it fail.
 
     enforced: the kernel denied every way out while it was tried; why_not says why it could not. outside: paths that
     lead out of the crate. unresolved: paths that lead to nothing and were not let go. changed: files that are not as
@@ -75,7 +75,7 @@ class Proof(Model):
 
     @property
     def holds(self) -> bool:
-        """Whether the crate is whole and all that was asked for was tried."""
+        """Return whether the crate is whole and all that was asked for was tried."""
         return self.whole and (self.test_frame is None or self.test_frame.good)
 
 
@@ -172,7 +172,7 @@ def prove_here(
 def _composition(
     form: SceneFormat, scene: Path, survey: Survey, content: PackingList, crate: Path
 ) -> Composition | None:
-    """What the crate composes to, with each file named by what it is."""
+    """Return what the crate composes to, with each file named by what it is."""
     identities = content.identities()
 
     def place_of(path: Path) -> str | None:
@@ -184,7 +184,7 @@ def _composition(
 
 
 def _ends(asset: Asset, shared: Mapping[Path, int]) -> Iterator[Path]:
-    """Where an occurrence leads, shared storage left out."""
+    """Yield where an occurrence leads, shared storage left out."""
     members = [member.path for member in asset.members]
     yield from (path for path in members if path not in shared)
     if asset.resolved is not None and not (members and all(path in shared for path in members)):
@@ -192,7 +192,7 @@ def _ends(asset: Asset, shared: Mapping[Path, int]) -> Iterator[Path]:
 
 
 def _readable(path: Path, size: int) -> bool:
-    """Whether this process can read a file on shared storage, and it is as large as it was."""
+    """Return whether this process can read a file on shared storage, and it is as large as it was."""
     try:
         with path.open("rb") as stream:
             return bool(stream.seek(0, os.SEEK_END) == size)
@@ -227,7 +227,10 @@ def _place(path: Path, crate: Path) -> str | None:
 
 
 def _differences(packed: Essentials, now: Essentials) -> list[str]:
-    """What differs, in plain words. The crate's own survey also finds the staged root's parts, which is no loss."""
+    """Return what differs, in plain words.
+
+    The crate's own survey also finds the staged root's parts, which is no loss.
+    """
     differs = []
     for name, label in (
         ("frames", "frame range"),

@@ -29,7 +29,7 @@ class Share:
     node: str
 
     def seen_as(self, path: Path) -> PurePosixPath | None:
-        """How a node sees a file, None for one that is not on this share."""
+        """Return how a node sees a file, None for one that is not on this share."""
         if not path.is_relative_to(self.local):
             return None
         rest = path.relative_to(self.local).as_posix()
@@ -47,7 +47,7 @@ def read_share(text: str) -> Share:
 
 
 def seen_by_nodes(path: Path, shares: Sequence[Share]) -> PurePosixPath | None:
-    """How nodes see a file, by the first share that holds it."""
+    """Return how nodes see a file, by the first share that holds it."""
     return next((seen for share in shares if (seen := share.seen_as(path)) is not None), None)
 
 
@@ -79,7 +79,7 @@ def lay_out_on_share(
     Raises WrongUsage when the crate itself lies on no share.
     """
     if seen_by_nodes(crate, shares) is None:
-        raise WrongUsage("the crate lies on no share, so no node could open it", crate, "name a folder on the share")
+        raise WrongUsage("the crate is not on a share, so no node could open it", crate, "name a folder on the share")
     layout = lay_out(survey, plan, project)
     own = dict(layout.places)
     # the scene itself is staged in the crate: nothing is written beside it

@@ -1,4 +1,4 @@
-"""What collecting asks of the machine: the seam by which a test can be on another one."""
+"""Questions of collect to the operating system: a seam for tests."""
 
 from __future__ import annotations
 

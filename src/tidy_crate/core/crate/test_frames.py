@@ -39,7 +39,7 @@ class TestFrame(Model):
 
     @property
     def key(self) -> tuple[str, str, int, int, int, int | None]:
-        """What tells two test frames apart."""
+        """Return what tells two test frames apart."""
         return self.request, self.view, self.frame, self.width, self.height, self.samples
 
 

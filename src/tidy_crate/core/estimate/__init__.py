@@ -1,1 +1,1 @@
-"""What a job will cost and take: test frames, timing model, price models, the farm simulated."""
+"""Cost and duration of a job: test frames, timing model, price models, simulated farm."""

@@ -1,4 +1,4 @@
-"""Which frames to test: spread over the shot and over what changes in it, then where they tell most."""
+"""Choice of test frames: spread over the shot and over what changes in it, then where they tell most."""
 
 from __future__ import annotations
 

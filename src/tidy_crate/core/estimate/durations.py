@@ -22,7 +22,7 @@ def parse_share(text: str, what: str = "a share") -> float:
     try:
         found = float(number) / (100 if text.strip().endswith("%") else 1)
     except ValueError as error:
-        raise WrongUsage(f"{what} is no share", repr(text[:40]), "write 50% or 0.5") from error
+        raise WrongUsage(f"{what} is not a share", repr(text[:40]), "write 50% or 0.5") from error
     if not 0 < found <= 100:
         raise WrongUsage(f"{what} is not above zero", repr(text[:40]), "write 50% or 0.5")
     return found

@@ -32,7 +32,7 @@ SEED = 20261101
 
 @dataclass(frozen=True)
 class Question:
-    """What is to be estimated, and all that is known about it."""
+    """Input of an estimate."""
 
     content: PackingList
     timings: Timings

@@ -31,7 +31,7 @@ class Fleet:
 
 @dataclass(frozen=True)
 class FarmRuns:
-    """What came of it.
+    """Result of simulated runs.
 
     batch_ends: shape (runs, batches), in the order of the batches. machine_ends: when each machine had done its last
     batch, shape (runs, machines); its `ready` where it had none. used: which machines had one.
@@ -43,7 +43,7 @@ class FarmRuns:
 
     @property
     def seconds(self) -> Array:
-        """When the last batch was done, shape (runs,)."""
+        """Return when the last batch was done, shape (runs,)."""
         return np.asarray(self.batch_ends.max(axis=1))
 
 

@@ -1,4 +1,4 @@
-"""What an estimate says: quotes, the best of them, and which to take. Nothing in it is binding."""
+"""Result of an estimate: quotes and the recommended one. Not binding. Nothing in it is binding."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ class Quote(Model):
 
     @property
     def comparable(self) -> bool:
-        """Whether it can be taken, and its cost is known in the currency of the comparison."""
+        """Return whether it can be taken, and its cost is known in the currency of the comparison."""
         return self.eligible and self.cost_own is not None
 
     @property
@@ -145,7 +145,7 @@ class Nearest(Model):
 
 
 class OwnQuote(Model):
-    """What a farm itself says that a way costs and takes."""
+    """A farm's own quote."""
 
     farm: str
     machine: str
@@ -187,7 +187,7 @@ class Estimate(Model):
 
 @dataclass(frozen=True)
 class Wishes:
-    """What the wrangler fixed; None leaves it to the estimate."""
+    """Choices fixed by the user; None leaves a choice to the estimate."""
 
     machine: str | None = None
     nodes: int | None = None

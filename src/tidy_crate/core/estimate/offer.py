@@ -26,7 +26,7 @@ _FEW = 24
 
 @dataclass(frozen=True)
 class Experience:
-    """What earlier jobs say of a farm's machine class.
+    """Figures of earlier jobs on a machine class.
 
     factor: on the time of a frame. spread: standard deviation of its logarithm; None where no job is known. again:
     share of frames that are rendered again.
@@ -60,7 +60,7 @@ class Offer:
 
     @cached_property
     def faster(self) -> float:
-        """How much longer a second of the measured machine takes there."""
+        """Return how much longer a second of the measured machine takes there."""
         here = self.timings.score or self.wishes.score_here
         return here / self.machine.speed * self.experience.factor
 
@@ -166,7 +166,7 @@ class Offer:
 
 @dataclass(frozen=True)
 class Way:
-    """How an offer is taken."""
+    """One way to use an offer: nodes, batch size, priority."""
 
     nodes: int
     batch: int

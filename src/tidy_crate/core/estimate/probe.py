@@ -60,7 +60,7 @@ NOTHING: Mapping[int, float] = MappingProxyType({})
 
 @dataclass(frozen=True)
 class ProbeWishes:
-    """How test frames are made."""
+    """Options for test frames."""
 
     count: int | None = None
     """Exactly so many for each request; None lets the wanted width decide."""
@@ -153,7 +153,7 @@ def probe(
 
 @dataclass(frozen=True)
 class _Facts:
-    """What the scene says of its quality."""
+    """Facts of the scene about its quality."""
 
     samples: int | None = None
     noise_target: bool = False

@@ -56,7 +56,7 @@ class ProbeFrame(Wire):
 
 
 class Expected(Wire):
-    """What all frames of a request come to on this machine, in seconds: 10th, 50th and 90th percentile."""
+    """Total of all frames of a request on this machine, in seconds: 10th, 50th and 90th percentile."""
 
     request: str
     frames: Count

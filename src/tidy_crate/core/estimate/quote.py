@@ -20,7 +20,7 @@ from tidy_crate.core.money import Cost, Range, rounded
 
 @dataclass(frozen=True)
 class Outcome:
-    """What a way comes to, before money. All shapes (runs,) but for usage."""
+    """Simulated result of a way, before money. All shapes (runs,) but for usage."""
 
     seconds: Array
     usage: Usage

@@ -1,4 +1,4 @@
-"""What ways come to by formulas, for choosing those that are worth a simulation, and the size of their batches."""
+"""Formulas that rate ways roughly, to choose those worth simulating and the size of their batches."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _UNEVEN = 0.1
 
 @dataclass(frozen=True)
 class Rough:
-    """What a way comes to by a formula, for choosing those that are worth a simulation."""
+    """Rough result of a way by a formula."""
 
     cost: Decimal
     seconds: float

@@ -69,7 +69,7 @@ class ShotTimes:
 
     @property
     def width(self) -> float:
-        """How wide the 80 % range of the total is, as a share of its median."""
+        """Return how wide the 80 % range of the total is, as a share of its median."""
         return range_width(self.draws.sum(axis=1))
 
 

@@ -26,7 +26,7 @@ class FrameTiming:
 
 @dataclass(frozen=True)
 class Timings:
-    """What is known of a crate's frames, on one machine."""
+    """Known times of a crate's frames on one machine."""
 
     frames: tuple[FrameTiming, ...]
     load_seconds: float | None

@@ -74,9 +74,9 @@ def _number(text: str | None, what: str, whole: str) -> float | None:
     try:
         found = float(text)
     except ValueError as error:
-        raise WrongUsage(f"{what} is no number", repr(whole[:80]), f"write {_KNOWN}") from error
+        raise WrongUsage(f"{what} is not a number", repr(whole[:80]), f"write {_KNOWN}") from error
     if not abs(found) < float("inf"):
-        raise WrongUsage(f"{what} is no number", repr(whole[:80]), f"write {_KNOWN}")
+        raise WrongUsage(f"{what} is not a number", repr(whole[:80]), f"write {_KNOWN}")
     return found
 
 

@@ -57,7 +57,7 @@ class JobWork:
 
     @property
     def width(self) -> float:
-        """How wide the 80 % range of all work is, as a share of its median."""
+        """Return how wide the 80 % range of all work is, as a share of its median."""
         return range_width(self.tasks.sum(axis=1))
 
     def part(self, chosen: NDArray[np.int64]) -> JobWork:

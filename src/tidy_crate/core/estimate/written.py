@@ -79,7 +79,7 @@ def table_timings(path: Path, requests: Sequence[RenderRequest]) -> Timings:
             if "load_seconds" in values:
                 loads.append(_seconds(values["load_seconds"], "load_seconds", where))
     except csv.Error as error:
-        raise UnreadableInput(f"the timings are no table ({error})", path) from error
+        raise UnreadableInput(f"the timings are not a table ({error})", path) from error
     if not found:
         raise UnreadableInput("the table holds no timing", path, "add lines with a frame and its seconds")
     _no_doubles(found, path)
@@ -135,7 +135,7 @@ def _whole(values: dict[str, str], name: str, where: str, least: int = 1) -> int
     if text is None:
         return None
     if not re.fullmatch(r"-?\d{1,15}", text) or not least <= int(text) < 2**53:
-        raise UnreadableInput(f"{name} is no whole number, or below {least}", f"{where}: {text[:40]!r}")
+        raise UnreadableInput(f"{name} is not a whole number, or below {least}", f"{where}: {text[:40]!r}")
     return int(text)
 
 

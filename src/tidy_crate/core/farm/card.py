@@ -45,7 +45,10 @@ QueueSeconds = Annotated[float, Field(ge=0, le=MOST_SECONDS)]
 
 
 class SignIn(CardPart):
-    """Where the token is: never in the card itself. token_file: relative to the card. keyring: in the system's."""
+    """Location of the token, which is never in the card itself.
+
+    token_file: relative to the card. keyring: in the system's.
+    """
 
     token_env: str | None = None
     token_file: str | None = None
@@ -53,7 +56,7 @@ class SignIn(CardPart):
 
 
 class PlaceAccess(CardPart):
-    """How to reach a place for files, where a farm has no interface for programs. Secrets never stand here."""
+    """Access to a file place, for farms without an interface for programs. Secrets never stand here."""
 
     user: str | None = None
     """Name to sign in with on an SFTP server."""
@@ -159,12 +162,12 @@ class Machine(CardPart):
 
     @property
     def hardware(self) -> Hardware:
-        """What prices look at."""
+        """Return what prices look at."""
         return Hardware(self.name, self.speed, self.cores, self.gpus)
 
     @property
     def device_kinds(self) -> tuple[str, ...]:
-        """What a renderer may use: as the card says, else by what is in the machine."""
+        """Return what a renderer may use: as the card says, else by what is in the machine."""
         return self.devices or (("cpu", "gpu") if self.gpus else ("cpu",))
 
 
@@ -195,12 +198,12 @@ class Program(CardPart):
         return Offered.of(self.versions)
 
     def is_called(self, name: str) -> bool:
-        """Whether it goes by this name; capitals do not count."""
+        """Return whether it goes by this name; capitals do not count."""
         return name.casefold() in {one.casefold() for one in (self.name, *self.also)}
 
 
 class OutputRules(CardPart):
-    """What the farm takes as outputs.
+    """Rules of a farm for outputs.
 
     path: `any`; `name` only, without folders; `relative` to a folder of the farm's own; or on its `share`, whose path
     as nodes see it is then needed. formats: endings it takes, all where none is named. movies: whether it puts frames
@@ -222,7 +225,7 @@ class OutputRules(CardPart):
 
 
 class Limits(CardPart):
-    """What a farm takes no more than, None for no limit. path_length: in characters, with the folder of the job."""
+    """Upper limits of a farm; None for no limit. path_length: in characters, with the folder of the job."""
 
     minutes_per_frame: Positive | None = None
     pixels: Annotated[int, Field(gt=0)] | None = None
@@ -235,7 +238,7 @@ class Limits(CardPart):
 
 
 class Nodes(CardPart):
-    """What all nodes have in common. fonts: families installed, None while unknown. unpacked_in: folder of the crates.
+    """Facts common to all nodes. fonts: families installed, None while unknown. unpacked_in: folder of the crates.
 
     tiles: whether a frame may be shared out in tiles. lacks: features of scenes that they do not have, in any version.
     """
@@ -248,7 +251,7 @@ class Nodes(CardPart):
 
 
 class Operator(CardPart):
-    """Who runs the nodes, and where they stand.
+    """Operator of the nodes, and their location.
 
     kind: one's `own` machines, a `partner` studio's, a service `provider`'s, or `private` persons' whom nobody knows.
     places: countries by ISO 3166. agreement: whether an agreement on confidentiality is signed.
@@ -344,7 +347,9 @@ class FarmCard(Prices):
 
     @property
     def runs_scene_commands(self) -> bool:
-        """Whether nodes render by the command line that the scene brings: one's own machines without programs."""
+        """Return whether nodes render by the command line that the scene brings: one's own machines without
+        programs.
+        """
         return self.cluster.shared is not None and not any(program.command for program in self.program)
 
     def priority_named(self, name: str | None) -> Priority:

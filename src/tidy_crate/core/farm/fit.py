@@ -1,4 +1,4 @@
-"""Which machine classes of a farm can render a scene, and what keeps the others from it."""
+"""Machine classes of a farm that can render a scene, and the reasons against the others."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ TILE_OVERHEAD = 1.1
 
 @dataclass(frozen=True)
 class Need:
-    """What a scene asks of a machine. memory, textures, disk: in bytes, None while unknown.
+    """Requirements of a scene on a machine. memory, textures, disk: in bytes, None while unknown.
 
     device: the kind that the scene is set to, None while unknown. frame_seconds: of the slowest frame on a machine of
     score 1, with load_seconds to load the scene; None while nobody has rendered a test frame.
@@ -64,7 +64,7 @@ def fit(machine: Machine, need: Need, card: FarmCard) -> Fit:
 
 
 def tiles_for(frame_seconds: float, load_seconds: float, limit_seconds: float) -> int:
-    """How many tiles bring a frame under a limit: 1 when it is under as it is, 0 when no number does.
+    """Return how many tiles bring a frame under a limit: 1 when it is under as it is, 0 when no number does.
 
     Each tile loads the scene, and renders a tenth more than its share: a margin for the filters.
     """

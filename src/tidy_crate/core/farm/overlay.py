@@ -1,4 +1,4 @@
-"""What one farm's rules change in what is asked of it: made when a crate is sent, never in the crate itself."""
+"""Changes by one farm's rules: made when a crate is sent, never in the crate itself."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from tidy_crate.core.scene.model import Output
 
 
 class Overlay(Model):
-    """What one farm is asked that the crate does not say."""
+    """Changes that one farm is asked to apply to a crate."""
 
     outputs: dict[str, str]
     """By output, the path that the farm is asked to write."""

@@ -81,7 +81,7 @@ class Discount(CardPart):
 
 
 class Storage(CardPart):
-    """What keeping the crate and the frames at the farm costs."""
+    """Price of storing the crate and the frames at the farm."""
 
     per_gb_day: Amount = Field(ge=0)
     days: float = Field(default=7, ge=0, le=3650)
@@ -90,7 +90,7 @@ class Storage(CardPart):
 
 
 class Egress(CardPart):
-    """What bringing frames home costs."""
+    """Price of downloading frames."""
 
     per_gb: Amount = Field(ge=0)
     free_gb: float = Field(default=0, ge=0, le=1e12)
@@ -120,7 +120,7 @@ class Prices(CardPart):
 
 @dataclass(frozen=True)
 class Hardware:
-    """What prices look at in a machine class."""
+    """Hardware of a machine class that prices depend on."""
 
     name: str
     score: float
@@ -130,7 +130,7 @@ class Hardware:
 
 @dataclass(frozen=True)
 class Usage:
-    """What some runs of one job used, one after another in the first axis.
+    """Resources used by some runs of one job, runs in the first axis.
 
     working: seconds of each machine from its start-up's end to its release, shape (runs, machines); 0 for one that
     was never taken. starting: seconds of its start-up, the same shape. frames: rendered, shape (runs,). steps: seconds
@@ -196,7 +196,7 @@ MODELS: dict[Per, _Model] = {
 
 @dataclass(frozen=True)
 class Counted:
-    """What one price counts in one machine class: the quantity of each run, and the amount for one."""
+    """Quantity that one price counts in one machine class for each run, and the amount for one unit."""
 
     price: Price
     quantity: NDArray[np.float64]

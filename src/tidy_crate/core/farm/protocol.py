@@ -1,4 +1,7 @@
-"""What the tool and a farm say to each other (docs/farm-protocol.md). Other links translate into the same words."""
+"""Messages between the tool and a farm (docs/farm-protocol.md).
+
+Other links translate into the same words. Other links translate into the same words.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +30,7 @@ Count = Annotated[int, Field(ge=0, lt=2**31)]
 
 
 class Capability(StrEnum):
-    """What a farm, or the way to reach it, can do."""
+    """Ability of a farm, or of the link to it."""
 
     DELIVER = "deliver"
     """Take in a crate, file by file, and say what it understood."""
@@ -90,7 +93,7 @@ class ChunkList(Wire):
 
 
 class Lacking(Wire):
-    """Which of the pieces that were asked about have to be sent, by their place in the question, from 0."""
+    """Pieces that have to be sent, by their position in the question, from 0."""
 
     lacking: tuple[Annotated[int, Field(ge=0, lt=4096)], ...]
 
@@ -104,19 +107,19 @@ class RefusedPiece(Wire):
 
 
 class Taken(Wire):
-    """What became of a pack: all that is not named here is safe at the farm."""
+    """Result for a pack: everything not named here is stored at the farm."""
 
     refused: tuple[RefusedPiece, ...] = ()
 
 
 class Finished(Wire):
-    """Whether a file that was sent in pieces is complete, by its own BLAKE3."""
+    """Result for a file that was sent in pieces: complete or not, by its BLAKE3."""
 
     complete: bool
 
 
 class Account(Wire):
-    """Who is signed in, and what is left to spend."""
+    """The signed-in user and the balance."""
 
     user: Name
     balance: Amount
@@ -124,7 +127,7 @@ class Account(Wire):
 
 
 class Reading(Wire):
-    """What the farm itself understood of a crate."""
+    """The farm's own reading of a crate."""
 
     start: FrameNumber | None
     end: FrameNumber | None
@@ -148,7 +151,7 @@ class Registered(Wire):
 
 
 class Start(StrEnum):
-    """When a job begins."""
+    """Time at which a job starts."""
 
     AT_ONCE = "at-once"
     HELD = "held"
@@ -202,7 +205,7 @@ class JobOrder(Wire):
 
 
 class FarmQuote(Wire):
-    """What a farm says that an order will cost and take. Not binding unless it says so."""
+    """A farm's own quote for an order. Not binding unless it says so. Not binding unless it says so."""
 
     cost: Amount = Field(ge=0)
     currency: Currency
@@ -211,7 +214,7 @@ class FarmQuote(Wire):
 
 
 class JobState(StrEnum):
-    """How far a job is."""
+    """State of a job."""
 
     WAITING = "waiting"
     RENDERING = "rendering"
@@ -230,7 +233,7 @@ class JobState(StrEnum):
 
     @property
     def ended(self) -> bool:
-        """Whether nothing more happens to it by itself."""
+        """Return whether nothing more happens to it by itself."""
         return self in (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
 
 
@@ -298,7 +301,7 @@ class NodeChange(Wire):
 
 
 class Changes(Wire):
-    """What has changed since a cursor: at most a page, the oldest first."""
+    """Changes since a cursor: at most one page, oldest first."""
 
     cursor: Cursor
     """Ask with this one for what comes after."""
@@ -323,7 +326,7 @@ class Submitted(Wire):
 
 
 class Action(StrEnum):
-    """What can be done about a job that was submitted."""
+    """Action on a submitted job."""
 
     PAUSE = "pause"
     RESUME = "resume"

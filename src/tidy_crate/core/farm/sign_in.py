@@ -28,7 +28,7 @@ MOST_CHARACTERS = 4096
 
 @dataclass(frozen=True)
 class Keys:
-    """What the user has to sign in with."""
+    """The user's means of signing in."""
 
     environment: Mapping[str, str]
     book: Path

@@ -1,4 +1,6 @@
-"""What earlier jobs say: how estimates did, and by which factor a farm's machines differ from what was expected."""
+"""Lessons of earlier jobs: accuracy of estimates, and the factor by which a farm's machines differ from the
+expected.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,7 @@ class Accuracy(Model):
 
 @dataclass
 class _Seen:
-    """What is known of one farm and machine class."""
+    """Known facts of one farm and machine class."""
 
     logs: list[float] = field(default_factory=list)
     tasks: int = 0
@@ -52,7 +54,10 @@ class _Seen:
 
 
 class Experiences:
-    """What the ledger says about farms and machine classes. Read once, then asked for each quote."""
+    """Facts in the ledger about farms and machine classes.
+
+    Read once, then asked for each quote. Read once, then asked for each quote.
+    """
 
     def __init__(self, ledger: Ledger) -> None:
         self._seen: dict[tuple[str, str], _Seen] = {}

@@ -125,7 +125,7 @@ def all_jobs(session: Session) -> list[JobRow]:
 
 
 def products_at_home(session: Session, job: str) -> int:
-    """How many products of a job are on this side and in use."""
+    """Return how many products of a job are on this side and in use."""
     return session.scalar(products_of(job, func.count()).where(ProductRow.home, ProductRow.in_use)) or 0
 
 

@@ -1,4 +1,4 @@
-"""What farms themselves say that a job costs, beside our own quotes."""
+"""Quotes of the farms themselves, beside our own."""
 
 from __future__ import annotations
 

@@ -212,7 +212,7 @@ def _fits(card: FarmCard, options: SendOptions) -> Machine:
 
 
 def _misfit(machine: Machine, options: SendOptions) -> str:
-    """Why a machine class does not do what is wished, empty where it does."""
+    """Return why a machine class does not do what is wished, empty where it does."""
     if options.reclaimable and machine.reclaimable is None:
         return "this machine class is never taken back, so it is no cheaper that way"
     if options.gpus is not None and options.gpus > machine.gpus:

@@ -1,4 +1,4 @@
-"""Whether a crate was sent before: an order that is placed twice is rendered and paid twice."""
+"""Detection of crates that were sent before: an order placed twice is rendered and paid twice."""
 
 from __future__ import annotations
 

@@ -63,7 +63,7 @@ class Unavailable(TaskOutput):
 
 
 class Retrieved(Model):
-    """What came home in this run, what is still to come, and what arrived damaged and was thrown away."""
+    """Result of retrieving: files of this run, files still to come, and damaged files that were thrown away."""
 
     job: str
     into: Path
@@ -231,7 +231,7 @@ class _Rounds:
         self.damaged: list[Unavailable] = []
 
     def at_home(self) -> int:
-        """How many products are at home."""
+        """Return how many products are at home."""
         with self._ledger.reading() as session:
             return products_at_home(session, self._job)
 
@@ -378,7 +378,7 @@ class _Rounds:
                 self.damaged.append(Unavailable.of(one.task, one.product.output, why=DAMAGED))
 
     def _at_home_for(self, session: Session, tasks: list[Task]) -> dict[tuple[TaskKey, str], list[ProductRow]]:
-        """What is at home already for these tasks, of any submission and attempt."""
+        """Return what is at home already for these tasks, of any submission and attempt."""
         found: dict[tuple[TaskKey, str], list[ProductRow]] = {}
         wanted = {task.key for task in tasks}
         for frames in in_pages(sorted({task.frame for task in tasks})):
@@ -436,7 +436,7 @@ def _free(path: Path) -> Path:
 
 
 class _Damaged(Exception):
-    """What arrived is not what the farm announced."""
+    """Raised when a file is not what the farm announced."""
 
 
 _MAY_PASS = retry_if_exception_type((FarmError, _Damaged))
@@ -482,7 +482,7 @@ def _fetch_into(draft: Path, fetching: Fetching, farm_job: str, product: Product
 def _missing(
     ledger: Ledger, job: str, content: PackingList, submissions: tuple[SubmissionRow, ...]
 ) -> Iterator[Unavailable]:
-    """What is not at home of all that was ordered, each task and output once, with the reason."""
+    """Yield what is not at home of all that was ordered, each task and output once, with the reason."""
     with ledger.reading() as session:
         products = products_of(job, *TASK_KEY, ProductRow.output).where(ProductRow.home)
         home = {(tuple(key), output) for *key, output in session.execute(products)}

@@ -30,7 +30,7 @@ SENDING = "sending"
 
 
 class Submission(Model):
-    """What was sent to one farm."""
+    """Result of sending to one farm."""
 
     farm: str
     uploaded_bytes: int
@@ -215,7 +215,7 @@ def _deliver(
 
 
 def compare(content: PackingList, reading: Reading) -> list[str]:
-    """What the farm understood otherwise than the survey, in plain words."""
+    """Return what the farm understood otherwise than the survey, in plain words."""
     own = content.essentials
     differs = []
     if (own.frames.start, own.frames.end) != (reading.start, reading.end):

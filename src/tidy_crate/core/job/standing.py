@@ -1,4 +1,4 @@
-"""Which of several deliveries of a frame is in its place at home, after a review has judged them."""
+"""Choice among several deliveries of a frame after a review: the good one is in its place."""
 
 from __future__ import annotations
 

@@ -28,7 +28,7 @@ MOST_PAGES = 1_000_000
 
 @dataclass(frozen=True)
 class Ordered:
-    """What a submission ordered, without a list of its tasks: there may be a hundred thousand."""
+    """Order of a submission, without a list of its tasks: there may be a hundred thousand."""
 
     ranges: tuple[TaskRange, ...]
     requests: tuple[RenderRequest, ...]
@@ -39,7 +39,7 @@ class Ordered:
 
     @classmethod
     def of(cls, row: SubmissionRow, requests: tuple[RenderRequest, ...]) -> Ordered:
-        """What a submission ordered. requests: of its job, for one from before orders named their tasks."""
+        """Return what a submission ordered. requests: of its job, for one from before orders named their tasks."""
         if not row.order:
             return cls(whole(requests), requests)
         order = kept(JobOrder.model_validate_json, row.order, "an order")

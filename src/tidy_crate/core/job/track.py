@@ -63,7 +63,7 @@ class FrameRow:
 
 
 class FarmView(Model):
-    """How the job stands at one farm."""
+    """State of the job at one farm."""
 
     farm: str
     state: str
@@ -135,7 +135,7 @@ class JobView(Model):
 
     @property
     def why(self) -> tuple[str, ...]:
-        """Why it is paused, where nobody asked for that."""
+        """Return why it is paused, where nobody asked for that."""
         return tuple(f"{one.farm}: {one.why}" for one in self.at if one.why)
 
 

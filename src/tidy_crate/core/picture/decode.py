@@ -54,7 +54,7 @@ _BITS = {"half": 16, "float": 32, "uint": 32}
 
 @dataclass(frozen=True)
 class FrameHead:
-    """What a frame's header says."""
+    """Header of a frame."""
 
     width: int
     height: int

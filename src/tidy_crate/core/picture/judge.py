@@ -37,7 +37,7 @@ TONES = (0.618034, 0.754878, 0.569840)
 
 
 class Expected(Model):
-    """What a frame file should be."""
+    """Expected form of a frame file."""
 
     width: int | None = None
     """In pixels; None when unknown."""

@@ -97,7 +97,7 @@ def stride(width: int, height: int) -> int:
 def look_at(planes: np.ndarray) -> Look | None:
     """Return the look of a picture; None for one that is smaller than the cells.
 
-    planes: shape (1 or 3, height, width), 32-bit, linear light. It is changed: what is no number becomes 0.
+    planes: shape (1 or 3, height, width), 32-bit, linear light. It is changed: what is not a number becomes 0.
     """
     _, height, width = planes.shape
     if height < CELLS[0] or width < CELLS[1]:

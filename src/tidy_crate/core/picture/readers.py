@@ -49,7 +49,7 @@ def worth_processes(paths: Sequence[Path]) -> int:
 
 @dataclass(frozen=True)
 class Looked:
-    """What a frame is judged by."""
+    """A frame to be judged, with what is expected of it."""
 
     path: Path
     expected: Expected
@@ -176,8 +176,8 @@ class _Reader:
             return _Answer(said=said["answer"])
         self._forget()
         if late.is_set():
-            return _Answer(broke=f"reading it took more than {self._seconds:.0f} seconds, and was given up")
-        return _Answer(broke="the library that reads pictures broke off over it: it is badly damaged")
+            return _Answer(broke=f"reading it took longer than {self._seconds:.0f} seconds and was stopped")
+        return _Answer(broke="the library that reads pictures crashed on it: the file is badly damaged")
 
     def end(self) -> None:
         """End the process."""

@@ -79,7 +79,7 @@ Choice = Callable[[Sequence[str]], Sequence[tuple[str, tuple[str, ...]]]]
 
 
 def _layers(channels: Sequence[str]) -> list[tuple[str, tuple[str, ...]]]:
-    """Which channels make a picture each, by the name of their layer."""
+    """Return which channels make a picture each, by the name of their layer."""
     layers: dict[str, list[str]] = {}
     for name in channels:
         layer = "colour" if name in ("R", "G", "B") else name.rpartition(".")[0] or name

@@ -132,7 +132,7 @@ def _context(crate: Path, content: PackingList, state: Path) -> SceneContext:
 
 @dataclass(frozen=True)
 class _Switch:
-    """What is switched."""
+    """The setting or variant that is switched."""
 
     named: str
     """In the scene's words."""

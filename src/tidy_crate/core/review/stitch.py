@@ -67,7 +67,9 @@ def stitch(ledger: Ledger, name: str, progress: Progress = silent) -> Stitched:
     job, submissions = submissions_of(ledger, name)
     content = job.packing_list()
     if job.into is None:
-        raise WrongUsage("the frames of this job were not fetched yet", name, f"tidy-crate retrieve {name} --into DIR")
+        raise WrongUsage(
+            "the frames of this job were not retrieved yet", name, f"tidy-crate retrieve {name} --into DIR"
+        )
     into = Path(job.into)
     work: dict[Task, tuple[RenderRequest, list[Task]]] = {}
     for row in submissions:

@@ -1,1 +1,1 @@
-"""What a scene is: survey, render request, decisions and staging plan, the same for every format."""
+"""Scenes: survey, render request, decisions and staging plan, the same for every format."""

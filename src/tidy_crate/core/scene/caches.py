@@ -44,7 +44,7 @@ class CacheRecord(Model):
 
 
 def cache_folder(tidy: Path) -> Path:
-    """Where a scene's caches lie."""
+    """Return where a scene's caches lie."""
     return tidy / "caches"
 
 

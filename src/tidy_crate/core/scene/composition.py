@@ -1,4 +1,4 @@
-"""What a scene composes to, as digests: the same in a crate as at its source, or the crate renders another picture."""
+"""Composition of a scene as digests: equal at the source and in the crate, or the crate renders another picture."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ class Composition(Model):
 
 
 def _holds(path: str, other: str) -> bool:
-    """Whether another path is below this one."""
+    """Return whether another path is below this one."""
     return other != path and other.startswith(path.rstrip("/") + "/")
 
 

@@ -1,4 +1,4 @@
-"""How much memory a scene takes at least: decoded textures from their headers, geometry from the scene."""
+"""Least memory of a scene: decoded textures from their headers, geometry from the scene."""
 
 from __future__ import annotations
 

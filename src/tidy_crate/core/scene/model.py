@@ -35,7 +35,7 @@ class FrameRange(Model):
     @computed_field  # type: ignore[prop-decorator]
     @property
     def count(self) -> int:
-        """How many frames that is: `(end - start) // step + 1`."""
+        """Return how many frames that is: `(end - start) // step + 1`."""
         return 0 if self.start is None or self.end is None else frame_count(self.start, self.end, self.step)
 
     @property
@@ -67,7 +67,7 @@ class Camera(Model):
 
     @property
     def changes(self) -> bool:
-        """Whether its picture of a scene in which nothing moves differs from frame to frame."""
+        """Return whether its picture of a scene in which nothing moves differs from frame to frame."""
         return self.moves is not None or self.lens is not None
 
 
@@ -80,7 +80,7 @@ class Resolution(Model):
 
     @property
     def rendered(self) -> tuple[int, int]:
-        """Width and height that really come out. A scale that is no number counts for nothing, and check says so."""
+        """Width and height that really come out. A scale that is not a number counts for nothing, and check says so."""
         scale = self.scale if math.isfinite(self.scale) else 1.0
         return max(1, round(self.width * scale)), max(1, round(self.height * scale))
 
@@ -124,7 +124,7 @@ class Output(Model):
 
 
 class Status(StrEnum):
-    """Whether the files of an asset are there. partial: some members of a set are missing."""
+    """Status of an asset's files. partial: some members of a set are missing."""
 
     FOUND = "found"
     PARTIAL = "partial"
@@ -202,12 +202,12 @@ class Asset(Model):
 
     @property
     def resolved_but_unread(self) -> bool:
-        """Whether the file is there but could not be read as what it should be."""
+        """Return whether the file is there but could not be read as what it should be."""
         return self.status is Status.MISSING and bool(self.members)
 
     @property
     def missing_place(self) -> str:
-        """Where in a crate the scene points for a file that is not there: nowhere outside it."""
+        """Return where in a crate the scene points for a file that is not there: nowhere outside it."""
         name = paths.file_name(self.value) or "unnamed"
         plain = "".join(c if c.isprintable() and c not in '<>:"|?*`$[]{}\\' else "_" for c in name)
         return f"missing/{self.id}/{plain[:120]}"
@@ -226,7 +226,7 @@ class Asset(Model):
 
 
 class SimulationState(StrEnum):
-    """live: solved anew by every machine. stale: cached from other inputs. partial: cached in part of the range."""
+    """live: solved again by every machine. stale: cached from other inputs. partial: cached in part of the range."""
 
     LIVE = "live"
     CACHED = "cached"
@@ -346,7 +346,7 @@ class Look(Model):
 
 
 class MemoryNeed(Model):
-    """What a machine must hold at least, in bytes, before the renderer's own needs.
+    """Least memory of a machine in bytes, before the renderer's own needs.
 
     textures: decoded at full size with all mip levels, those that are needed, each content once. geometry: arrays of
     everything that renders at the first frame, instances once, before subdivision. unknown: textures whose header
@@ -377,7 +377,7 @@ class Totals(Model):
 
 
 class LinkKind(StrEnum):
-    """What a broken link would have brought."""
+    """Kind of a broken link."""
 
     COMPOSITION = "composition"
     """Opinions of another layer or prim."""
@@ -402,7 +402,7 @@ class BrokenLink(Model):
 
 
 class Why(StrEnum):
-    """Why what is behind a file could not be seen."""
+    """Reason why the files behind a file are unknown."""
 
     BROKEN = "broken"
     """The file is there and cannot be read."""

@@ -35,7 +35,7 @@ _VARIABLES = ("PXR_", "USD", "OCIO")
 
 @dataclass
 class Questions:
-    """What a survey asked the disk, with the answers."""
+    """Questions of a survey to the disk, with the answers."""
 
     began: int = field(default_factory=time.time_ns)
     """Nanoseconds since the epoch."""
@@ -61,7 +61,10 @@ class Questions:
         self.folders[str(path)] = _changed(str(path))
 
     def are_settled(self) -> bool:
-        """Whether a later change of anything asked about would show in its answer. Not where nothing was told."""
+        """Return whether a later change of anything asked about would show in its answer.
+
+        Not where nothing was told.
+        """
         before = self.began - TOO_FRESH
         files = (answer[1] for answer in self.files.values() if not isinstance(answer, str))
         folders = (changed for changed in self.folders.values() if changed is not None)

@@ -92,7 +92,7 @@ def run(
             return
         frame, took = match["frame"] or "", match["seconds"] or ""
         if not _NUMBER.fullmatch(frame) or not _SECONDS.fullmatch(took):
-            what = f"frame_done of the render command found {frame[:40]!r} and {took[:40]!r}, which are no numbers"
+            what = f"frame_done of the render command found {frame[:40]!r} and {took[:40]!r}, which are not numbers"
             raise WrongUsage(what, command.frame_done, "let the groups hold a frame number and seconds, as in 1.25")
         if int(frame) in asked:
             seconds[int(frame)] = float(took)

@@ -46,5 +46,5 @@ def need_few_frames(survey: Survey) -> None:
 
 
 def naming(output: Output) -> OutputNaming:
-    """What the names of an output's files are made from."""
+    """Return what the names of an output's files are made from."""
     return OutputNaming(output.name, output.path, output.format)

@@ -1,4 +1,4 @@
-"""Which paths in a file must be written anew so that they lead into the crate."""
+"""Paths in a file that must be rewritten to lead into the crate."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def new_texts(
 
 
 def place_of(asset: Asset, places: Mapping[Path, PurePosixPath]) -> PurePosixPath:
-    """Where what an occurrence names lies in the crate."""
+    """Return where what an occurrence names lies in the crate."""
     if asset.resolved is not None and asset.resolved in places:
         return places[asset.resolved]
     # a path to nothing must not lead out of the crate, where on another machine it might lead to something
@@ -39,7 +39,7 @@ def place_of(asset: Asset, places: Mapping[Path, PurePosixPath]) -> PurePosixPat
 
 
 def holds(asset: Asset, place: PurePosixPath, target: PurePosixPath) -> bool:
-    """Whether the path as written, read from its file's place in the crate, already leads to the target."""
+    """Return whether the path as written, read from its file's place in the crate, already leads to the target."""
     if asset.value == asset.authored == str(target):
         return True  # on shared storage: the very path by which nodes see it
     if paths.dialect(asset.authored) is Dialect.EXPRESSION and not asset.relinked:

@@ -37,7 +37,7 @@ CANONICAL = (
     "compression",
     "bit_depth",  # bits of a channel
 )
-# brute force; cached and interpolated anew on each frame; solved once and stored; no bounces at all
+# brute force; cached and interpolated again for each frame; solved once and stored; no bounces at all
 LIGHT_TRANSPORT = ("path tracing", "interpolated", "stored", "direct")
 UNKNOWN = "unknown"
 _OFF = ("", "0", "0.0", "false", "none", "off", "[]")
@@ -55,7 +55,7 @@ class SettingFeature(Model):
     when: tuple[str, ...] = ()
 
     def used(self, value: Any) -> bool:
-        """Whether a raw value switches it on."""
+        """Return whether a raw value switches it on."""
         word = _word(value)
         return word in map(str.lower, self.when) if self.when else word not in _OFF
 
@@ -133,7 +133,7 @@ def renderer_of(settings: Iterable[Setting], maps: Iterable[SettingsMap]) -> Set
 
 
 def features_of(settings: Iterable[Setting], maps: Iterable[SettingsMap]) -> Iterable[Feature]:
-    """What the settings switch on, of that which the maps tell of."""
+    """Yield what the settings switch on, of that which the maps tell of."""
     known: Mapping[str, tuple[str, SettingFeature]] = {
         name: (one.renderer, feature) for one in maps for name, feature in one.features.items()
     }

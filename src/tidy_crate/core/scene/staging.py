@@ -28,11 +28,11 @@ class _OfAsset(_Edit):
 
     @property
     def subject(self) -> str:
-        """What the edit is about, for the record."""
+        """Return what the edit is about, for the record."""
         return self.asset or self.authored or ""
 
     def concerns(self, asset: str, authored: str) -> bool:
-        """Whether it addresses this occurrence. The id wins: a pattern counts only where no id is given."""
+        """Return whether it addresses this occurrence. The id wins: a pattern counts only where no id is given."""
         if self.asset is not None:
             return self.asset == asset
         return self.authored is not None and (self.authored == authored or fnmatch.fnmatchcase(authored, self.authored))
@@ -51,11 +51,11 @@ class Relink(_OfAsset):
 
     @property
     def subject(self) -> str:
-        """What the edit is about, for the record."""
+        """Return what the edit is about, for the record."""
         return self.folder or super().subject
 
     def concerns(self, asset: str, authored: str) -> bool:
-        """Whether it addresses this occurrence."""
+        """Return whether it addresses this occurrence."""
         if self.folder is not None:
             return paths.swap_prefix(authored, self.folder, "/") is not None
         return super().concerns(asset, authored)
@@ -90,7 +90,7 @@ class UseCache(_Edit):
 
     @property
     def subject(self) -> str:
-        """What the edit is about, for the record."""
+        """Return what the edit is about, for the record."""
         return self.simulation
 
 
@@ -104,7 +104,7 @@ class _Change(_Edit):
     was: str | float | bool | tuple[str, ...] | None = None
 
     def holds(self, now: Any) -> bool:
-        """Whether it is in force, given what the scene says now; nothing said counts as an empty text."""
+        """Return whether it is in force, given what the scene says now; nothing said counts as an empty text."""
         if self.was is None:
             return True
         now = tuple(map(str, now)) if isinstance(now, list | tuple) else now
@@ -120,7 +120,7 @@ class OutputPath(_Change):
 
     @property
     def subject(self) -> str:
-        """What the edit is about, for the record."""
+        """Return what the edit is about, for the record."""
         return self.output
 
 
@@ -133,7 +133,7 @@ class ChooseCamera(_Change):
 
     @property
     def subject(self) -> str:
-        """What the edit is about, for the record."""
+        """Return what the edit is about, for the record."""
         return self.output
 
 
@@ -147,7 +147,7 @@ class SetSetting(_Change):
 
     @property
     def subject(self) -> str:
-        """What the edit is about, for the record."""
+        """Return what the edit is about, for the record."""
         return f"{self.owner} {self.name}"
 
 
@@ -161,7 +161,7 @@ class SearchPath(_Edit):
 
     @property
     def subject(self) -> str:
-        """What the edit is about, for the record."""
+        """Return what the edit is about, for the record."""
         return "search path"
 
 
@@ -176,7 +176,7 @@ class ChooseVariant(_Edit):
 
     @property
     def subject(self) -> str:
-        """What the edit is about, for the record."""
+        """Return what the edit is about, for the record."""
         return f"{self.prim}{{{self.set}={self.choice}}}"
 
 
@@ -232,7 +232,7 @@ class StagingPlan(Model):
 
     @property
     def changes(self) -> bool:
-        """Whether anything that the scene says of its rendering is changed."""
+        """Return whether anything that the scene says of its rendering is changed."""
         return any(isinstance(edit, _Change) for edit in self.edits)
 
     def output_path(self, output: str) -> OutputPath | None:

@@ -22,7 +22,7 @@ class Surface:
     restitution: float = 0.0
 
     def against(self, other: Surface) -> Surface:
-        """What counts between two surfaces: the mean, as UsdPhysics has it where nothing else is said."""
+        """Return what counts between two surfaces: the mean, as UsdPhysics has it where nothing else is said."""
         return Surface((self.friction + other.friction) / 2, (self.restitution + other.restitution) / 2)
 
 

@@ -27,7 +27,7 @@ _TINY = 1e-12
 
 @dataclass(frozen=True)
 class JiggleBody:
-    """What does not change while it jiggles.
+    """Constants of a jiggling body.
 
     free: shape (n,), 0 for a point that sticks to its goal, 1 for one that swings freely. edges: shape (m, 2).
     stretch: by which share of its length an edge may differ. frequency in hertz.
@@ -108,7 +108,7 @@ def step(body: JiggleBody, state: SpringState, goal_from: Points, goal_to: Point
 
 
 def shown(body: JiggleBody, state: SpringState, goal: Points) -> Points:
-    """Where the points are seen: a point that is half free goes half the way."""
+    """Return where the points are seen: a point that is half free goes half the way."""
     return np.asarray(goal + body.free[:, None] * (state.position - goal))
 
 

@@ -30,7 +30,7 @@ _BOUNCES = 8
 
 @dataclass(frozen=True)
 class Law:
-    """What does not change while they fly. Lengths in scene units, times in seconds.
+    """Constants of the particles. Lengths in scene units, times in seconds.
 
     rate: born per second. life: how long each lives. size: of the box they are born in, in the emitter's own axes.
     velocity: at birth, in the emitter's axes; spread: its standard deviation along each axis. gravity, wind: (3,).
@@ -53,7 +53,7 @@ class Law:
     def __post_init__(self) -> None:
         numbers = [self.rate, self.life, self.spread, self.drag, self.bounce, *self.size, *self.velocity]
         if not np.isfinite([*numbers, *self.gravity, *self.wind]).all():
-            raise ValueError("a particle emitter has a value that is no number")
+            raise ValueError("a particle emitter has a value that is not a number")
         if self.rate < 0 or self.life <= 0 or self.spread < 0 or self.drag < 0 or not 0 <= self.bounce <= 1:
             raise ValueError("particles need a life, no negative rate, spread or drag, and a bounce between 0 and 1")
 
@@ -147,7 +147,7 @@ def _below(law: Law, position: Array) -> NDArray[np.bool_]:
 
 
 def _time_of_hit(law: Law, position: Array, velocity: Array, seconds: Array) -> Array:
-    """When each first reaches the floor. It is above at 0 (or on it, going up) and below at `seconds`.
+    """Return when each first reaches the floor. It is above at 0 (or on it, going up) and below at `seconds`.
 
     Its height is a concave curve, on which Newton's method steps past the root once at most, and never back past it.
     """

@@ -99,7 +99,7 @@ class RigidRun:
             data.qacc_warmstart[dof : dof + 6] = 0.0
 
     def _is_touched(self, name: str) -> bool:
-        """Whether a body that moves touches this one."""
+        """Return whether a body that moves touches this one."""
         own = self._model.body(name).id
         for number in range(self._data.ncon):
             pair = [int(self._model.geom_bodyid[geom]) for geom in self._data.contact[number].geom]
@@ -111,7 +111,7 @@ class RigidRun:
         return False
 
     def pose(self, name: str) -> tuple[Vector, Vector]:
-        """Where a body is and how it is turned."""
+        """Return where a body is and how it is turned."""
         body = self._data.body(name)
         return np.array(body.xpos), np.array(body.xquat)
 

@@ -310,7 +310,7 @@ def _impedance() -> list[float]:
 
 
 def _now(joint: Joint, body: Body, above: Body | None) -> float:
-    """How far a joint is turned or drawn out at the start, by the frames of its two bodies."""
+    """Return how far a joint is turned or drawn out at the start, by the frames of its two bodies."""
     place, turn = (np.zeros(3), np.array([1.0, 0, 0, 0])) if above is None else (above.place, above.turn)
     first = multiply(turn, joint.parent_turn)
     second = multiply(body.turn, joint.child_turn)

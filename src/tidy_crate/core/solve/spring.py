@@ -64,7 +64,7 @@ def advance(
 
 
 def _propagator(omega: float, zeta: float, t: float) -> tuple[tuple[float, float], tuple[float, float]]:
-    """How position and velocity of the free spring at time t follow from those at time 0."""
+    """Return how position and velocity of the free spring at time t follow from those at time 0."""
     decay = math.exp(-zeta * omega * t)
     # c and s/d become cosine and sine, 1 and t, or hyperbolic ones, as the damping grows through 1
     discriminant = 1 - zeta * zeta

@@ -226,7 +226,7 @@ class Upload:
             raise FarmError(f"the farm does not take what was sent ({refused[0].why})", name, "run the command again")
 
     def _spoilt(self, source: Source) -> TidyCrateError:
-        """Why a file did not arrive as it was announced."""
+        """Return why a file did not arrive as it was announced."""
         if _size(source.path) != source.bytes or hash_file(source.path) != source.blake3:
             return _changed(source)
         return FarmError("what arrived at the farm is not what was sent", source.path.name, "run the command again")

@@ -16,7 +16,7 @@ Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 
 
 class Verdict(StrEnum):
-    """What became of a product under review. suspect: a person should look; bad: to be rendered again."""
+    """Verdict of a review on a product. suspect: a person should look; bad: to be rendered again."""
 
     GOOD = "good"
     SUSPECT = "suspect"

@@ -27,7 +27,7 @@ def _checked(pattern: str) -> str:
     for part in pattern.split("/"):
         plain = _FIELD.sub("x", part)
         if not plain or plain in (".", "..") or "{" in plain or "}" in plain or paths.name_troubles(plain):
-            raise ValueError(f"{pattern!r} is no path of folders: {part!r} cannot be the name of a folder")
+            raise ValueError(f"{pattern!r} is not a path of folders: {part!r} cannot be the name of a folder")
     if pattern.split("/")[0].casefold() == SET_ASIDE:
         raise ValueError(f"{pattern!r} begins with {SET_ASIDE!r}, where frames are kept that are not in use")
     return pattern

@@ -1,4 +1,4 @@
-"""Where a product is on disk and how its file is named: the one rule that everything here follows.
+"""Path and file name of a product: the one rule for all stages.
 
 A product's path below the folder of a job is
 
@@ -25,7 +25,7 @@ _PLAIN = set("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-. 
 
 @dataclass(frozen=True)
 class OutputNaming:
-    """What the name of an output's files is made from."""
+    """Parts of the name of an output's files."""
 
     name: str
     """The output's name in the scene."""

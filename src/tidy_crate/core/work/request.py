@@ -39,7 +39,7 @@ MOST_PIXELS = 65536
 
 
 class RenderRequest(Model):
-    """What is to be rendered."""
+    """A render request."""
 
     name: Slug
     """Tells the requests of one crate apart; part of the identity of every task."""
@@ -90,10 +90,10 @@ class RenderRequest(Model):
 
     @property
     def tile_count(self) -> int:
-        """How many tiles each picture is split into."""
+        """Return how many tiles each picture is split into."""
         return self.tiles[0] * self.tiles[1]
 
     @property
     def task_count(self) -> int:
-        """How many tasks the request comes to."""
+        """Return how many tasks the request comes to."""
         return len(self.numbers()) * len(self.view_names) * self.tile_count * self.shares

@@ -89,7 +89,7 @@ class TaskOutput(Model):
 
 
 class TaskState(StrEnum):
-    """How far a task is."""
+    """State of a task."""
 
     WAITING = "waiting"
     RENDERING = "rendering"
@@ -99,7 +99,7 @@ class TaskState(StrEnum):
 
     @property
     def ended(self) -> bool:
-        """Whether nothing more happens to it by itself."""
+        """Return whether nothing more happens to it by itself."""
         return self in (TaskState.DONE, TaskState.FAILED, TaskState.CANCELLED)
 
 

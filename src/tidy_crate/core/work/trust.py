@@ -1,4 +1,4 @@
-"""Which command lines of a project may run here: those that the user has agreed to.
+"""Command lines of a project that may run here: those that the user has trusted.
 
 Anyone can write a command into a scene's files. Trust is kept in the user's own folder: for each trusted folder the
 digests of the commands. A command that has changed is another command.
@@ -42,7 +42,7 @@ class Claim:
 
     @property
     def mark_words(self) -> tuple[str, ...]:
-        """What is agreed to. A path is no command of that name."""
+        """Return what is agreed to. A path is no command of that name."""
         return self.words if self.purpose not in (FILES, FILE, STATE) else (f"{self.purpose}:", *self.words)
 
     @property
@@ -52,7 +52,7 @@ class Claim:
 
 
 _WHAT = {
-    False: "this names commands that would run on this machine, and you have not agreed to them",
+    False: "this names commands that would run on this machine, and you have not trusted them yet",
     True: "this keeps its decisions and caches outside the project, and you have not agreed to that",
 }
 
@@ -67,7 +67,7 @@ class NotTrusted(WrongUsage):
         super().__init__(
             _WHAT[any(one.purpose == STATE for one in commands)],
             place,
-            f"read the lines above; if you know where they come from, run: tidy-crate trust {place}",
+            f"read them; if you trust their source, run: tidy-crate trust {place}",
         )
         self.place = place
         self.commands = tuple(commands)

@@ -66,7 +66,7 @@ height = 180
 
 @dataclass(frozen=True)
 class DemoScene:
-    """Where the demo's parts lie."""
+    """Paths of the demo's parts."""
 
     project: Path
     scene: Path

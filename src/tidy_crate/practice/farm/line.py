@@ -17,7 +17,7 @@ Message = dict[str, Any]
 
 
 class Line:
-    """Which faults are on, and what they have done so far."""
+    """Faults that are switched on, and what they have done so far."""
 
     def __init__(self, folder: Path, settings: FarmSettings) -> None:
         self._folder = folder

@@ -1,4 +1,4 @@
-"""What a simulated node does with a batch: render it for real, from the uploaded crate and nothing else.
+"""Work of a simulated node on a batch: it renders from the uploaded crate and nothing else.
 
 A synthetic node renders nothing: it leaves small files and times by a seeded law, for tests of large jobs.
 """
@@ -159,7 +159,7 @@ def end_with_farm() -> None:
 
 
 def has_report(spool: Path, seen: int) -> bool:
-    """Whether there is a report beyond the first `seen` ones."""
+    """Return whether there is a report beyond the first `seen` ones."""
     return (spool / f"{seen:06d}{DONE}").is_file()
 
 
@@ -180,7 +180,7 @@ def synthetic_seconds(task: Task, seed: int, mean: float) -> float:
 
 
 def synthetic_product(task: Task, output: str, attempt: int) -> bytes:
-    """What a synthetic node leaves for an output of a task: the same bytes whenever it is asked."""
+    """Return what a synthetic node leaves for an output of a task: the same bytes whenever it is asked."""
     text = f"{task} {output} {attempt}\n".encode()
     return (text * (SYNTHETIC_BYTES // len(text) + 1))[:SYNTHETIC_BYTES]
 

@@ -28,7 +28,7 @@ def program_for(scene: Path, settings: FarmSettings) -> FarmProgram | None:
 
 
 def read_scene(folder: Path, scene: str) -> Reading:
-    """What the farm understands of a scene. Runs in a node's process, since a broken scene may end it."""
+    """Return what the farm understands of a scene. Runs in a node's process, since a broken scene may end it."""
     if scene.endswith(".sheet.json"):
         return _read_sheet(folder, scene)
     return _read_usd(folder, scene)

@@ -87,19 +87,19 @@ class _Running:
     """Whether its node is gone: what it still reports is left alone."""
 
     def reports(self) -> list[Report]:
-        """What it has reported since the last look."""
+        """Return what it has reported since the last look."""
         return read_reports(self.spool, self.seen)
 
     def has_news(self) -> bool:
-        """Whether there is a report, or it has ended."""
+        """Return whether there is a report, or it has ended."""
         return self.future.done() or has_report(self.spool, self.seen)
 
     def ended(self) -> bool:
-        """Whether it has ended."""
+        """Return whether it has ended."""
         return self.future.done()
 
     def error(self) -> BaseException | None:
-        """What ended it, None where it came to its end."""
+        """Return what ended it, None where it came to its end."""
         return self.future.exception()
 
 
@@ -172,7 +172,7 @@ class Scheduler:
         return self._pool.submit(read_scene, folder, scene).result(timeout=300)
 
     def crate_folder(self, crate: str) -> Path:
-        """Where a crate is on the farm's disk."""
+        """Return where a crate is on the farm's disk."""
         return self._folder / "crates" / crate
 
     def _new_pool(self) -> ProcessPoolExecutor:
@@ -201,7 +201,7 @@ class Scheduler:
                     return
 
     def _has_news(self) -> bool:
-        """Whether a node has reported a task, or has ended its batch."""
+        """Return whether a node has reported a task, or has ended its batch."""
         return any(one.has_news() for one in self._running)
 
     def _order(self, job: FarmJobRow) -> JobOrder:
@@ -257,7 +257,7 @@ class Scheduler:
         attempt.changed, shift.changed = job.next_change(), job.next_change()
 
     def _lost(self, attempt: AttemptRow, shift: ShiftRow, report: Report) -> str | None:
-        """Why a task is lost with its node although it was rendered, None where it is not."""
+        """Return why a task is lost with its node although it was rendered, None where it is not."""
         fault = any(one.kind == "lost" and one.frame == attempt.task.frame for one in self._settings.faults)
         if fault and attempt.number == 1:
             return NODE_LOST
@@ -356,7 +356,9 @@ class Scheduler:
         return changed
 
     def _is_to_wait(self, session: Session, job: FarmJobRow, busy: bool) -> bool:
-        """Whether a job begins nothing more: it has come to its end, waits for a look at its test frames, or costs."""
+        """Return whether a job begins nothing more: it has come to its end, waits for a look at its test frames,
+        or costs.
+        """
         if not job.waiting and not busy:
             job.state = (JobState.FAILED if job.failed else JobState.DONE).value
             self._let_go(session, job)

@@ -396,7 +396,7 @@ def _row_of(session: Session, job: FarmJobRow, task: Task) -> TaskRow | None:
 
 
 def _take_off(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
-    """What was rejected is not paid: the cost of its last attempt comes back, once."""
+    """Return what was rejected is not paid: the cost of its last attempt comes back, once."""
     for task in tasks_of(order.tasks, job.job_order().requests):
         row = _row_of(session, job, task)
         if row is None:
@@ -410,7 +410,9 @@ def _take_off(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
 
 
 def _refund(session: Session, job: FarmJobRow, price: Decimal, increment: int) -> None:
-    """What was paid in advance comes back by progress; all of it where the farm itself lost a node of the job."""
+    """Return what was paid in advance comes back by progress; all of it where the farm itself lost a node of the
+    job.
+    """
     lost = select(AttemptRow.id).where(AttemptRow.job_id == job.id, AttemptRow.error == NODE_LOST).limit(1)
     spent = job_cost(session, job, price, increment)
     if session.scalar(lost) is not None:
@@ -428,7 +430,7 @@ def _in_order(order: JobOrder) -> Iterator[Task]:
 
 
 def _numbering(job: FarmJobRow, settings: FarmSettings) -> Callable[[Task], Task]:
-    """How this farm names a task: by its own number, or by the frame's place in the order, from zero."""
+    """Return how this farm names a task: by its own number, or by the frame's place in the order, from zero."""
     if not settings.from_zero:
         return lambda task: task
     order = job.job_order()
@@ -489,7 +491,7 @@ MOST_PATH, MOST_NAME = 1000, 255
 
 
 def _impossible(content: PackingList) -> str | None:
-    """Why no folder can hold these files, None where one can."""
+    """Return why no folder can hold these files, None where one can."""
     places = [file.path for file in content.files]
     if not places:
         return "the crate holds no files"

@@ -1,4 +1,4 @@
-"""What a practice farm is like: its nodes, prices and the faults that are switched on."""
+"""Settings of a practice farm: nodes, prices and faults."""
 
 from __future__ import annotations
 
@@ -232,7 +232,7 @@ arrive_seconds = {settings.arrive_seconds:g}
 
 
 def takes_path(rule: str, path: str) -> bool:
-    """Whether an output's path is in the form that the farm takes."""
+    """Return whether an output's path is in the form that the farm takes."""
     parts = path.replace("\\", "/").split("/")
     if rule == "name":
         return len(parts) == 1 and bool(path)

@@ -54,7 +54,7 @@ class FarmJobRow(Base):
     cancelled: Mapped[int] = mapped_column(default=0)
 
     def job_order(self) -> JobOrder:
-        """What was ordered."""
+        """Return what was ordered."""
         return JobOrder.model_validate_json(self.order)
 
     def counts(self) -> Counts:
@@ -267,7 +267,8 @@ def shifts_of(session: Session, job: FarmJobRow) -> list[ShiftRow]:
 
 
 def job_cost(session: Session, job: FarmJobRow, price_per_hour: Decimal, increment: int) -> Decimal:
-    """What a job has cost: what was paid in advance, else every shift in whole billing increments. Refunds are off it.
+    """Return what a job has cost: what was paid in advance, else every shift in whole billing increments. Refunds
+    are off it.
 
     price_per_hour: of a machine, before the job's own factor.
     """
@@ -279,12 +280,15 @@ def job_cost(session: Session, job: FarmJobRow, price_per_hour: Decimal, increme
 
 
 def paid_in(session: Session) -> Decimal:
-    """What was paid in since the farm began."""
+    """Return what was paid in since the farm began."""
     return sum(session.scalars(select(PaymentRow.amount)), Decimal(0))
 
 
 def shift_cost(shift: ShiftRow, price_per_hour: Decimal, increment: int) -> Decimal:
-    """What one node's shift has cost, start-up included. Farm time is counted in whole increments, begun ones too."""
+    """Return what one node's shift has cost, start-up included.
+
+    Farm time is counted in whole increments, begun ones too.
+    """
     lasted = Decimal(str(round(shift.free_at - shift.began, 6)))
     whole = (lasted / increment).to_integral_value(ROUND_CEILING) * increment
     return whole * price_per_hour / Decimal(3600)

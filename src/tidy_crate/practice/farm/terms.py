@@ -35,7 +35,7 @@ def price_factor(order: JobOrder, settings: FarmSettings) -> Decimal:
 
 
 def refusal(order: JobOrder, settings: FarmSettings) -> str | None:
-    """Why the farm does not take an order, None where it does."""
+    """Return why the farm does not take an order, None where it does."""
     for output, path in order.outputs.items():
         if not takes_path(settings.output_path, path):
             return f"the path of {output} is not {settings.output_path}: {path}"

@@ -153,7 +153,7 @@ def bake_frames(scene: HostScene, name: str, first: int, last: int, into: Path) 
 
 
 def _away(path: Path, scene: HostScene, name: str, frame: int, moved: dict[str, Motion]) -> float:
-    """Where a simulation is: by its cache, else solved from the first frame that this run was given."""
+    """Return where a simulation is: by its cache, else solved from the first frame that this run was given."""
     from tidy_crate.core.asset.sequences import STANDARD
 
     if name in scene.caches:

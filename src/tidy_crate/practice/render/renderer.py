@@ -41,7 +41,7 @@ class Rendered:
 
 @dataclass(frozen=True)
 class Order:
-    """What to render. width, height and samples None mean as the scene has them."""
+    """A render order. width, height and samples None mean as the scene has them."""
 
     scene: Path
     tasks: tuple[Task, ...]

@@ -53,7 +53,7 @@ class Caster:
         return hit["primID"], hit["tfar"], np.stack([hit["u"], hit["v"]], axis=1)
 
     def blocked(self, origins: np.ndarray, directions: np.ndarray, distances: np.ndarray) -> np.ndarray:
-        """Whether something lies within the distance along each ray."""
+        """Return whether something lies within the distance along each ray."""
         if not len(origins):
             return np.zeros(0, bool)
         found = self.scene.run(
@@ -66,7 +66,7 @@ class Caster:
 
 
 def sky_radiance(frame: Frame, directions: np.ndarray, up_axis: int) -> np.ndarray:
-    """What the sky sends from each direction, shape (n, 3)."""
+    """Return what the sky sends from each direction, shape (n, 3)."""
     result = np.broadcast_to(frame.sky_colour.astype(np.float32), directions.shape).copy()
     if frame.sky is not None:
         up = directions[:, up_axis]

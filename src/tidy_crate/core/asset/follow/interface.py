@@ -1,4 +1,7 @@
-"""What following a kind of file takes. A new kind is a sibling of `wavefront`, registered by an entry point."""
+"""Interface of a follower: a kind of file that names other files.
+
+A new kind is a sibling of `wavefront`, registered by an entry point.
+"""
 
 from __future__ import annotations
 

@@ -95,7 +95,7 @@ def _lines(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
 
 
 def _texture_start(line: bytes) -> int:
-    """Where the file's name starts in a texture statement, behind its options; 0 when it is none."""
+    """Return where the file's name starts in a texture statement, behind its options; 0 when it is none."""
     words = list(_words(line))
     if not words or not words[0][0].lower().startswith(_TEXTURES) or words[0][0].lower() == "map_aat":
         return 0

@@ -248,7 +248,7 @@ def _retry_after(text: str | None) -> float | None:
 
 
 def _detail(response: httpx.Response) -> str:
-    """What an answer says went wrong; of a long one the beginning."""
+    """Return what an answer says went wrong; of a long one the beginning."""
     found = bytearray()
     began = time.monotonic()
     try:

@@ -1,4 +1,4 @@
-"""What the tool asks of a farm, by capability. A new way to reach farms is a sibling of `http`.
+"""Interface of a farm link, by capability. A new way to reach farms is a sibling of `http`.
 
 A link offers the capabilities that it has and None for the others. A stage asks for what it needs with `needed`, which
 says plainly what a farm without it cannot do.

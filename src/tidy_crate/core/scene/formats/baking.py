@@ -1,4 +1,4 @@
-"""What a scene format does to bake its simulations. Formats without simulations have no baker."""
+"""Interface of a baker. Formats without simulations have none. Formats without simulations have no baker."""
 
 from __future__ import annotations
 
@@ -81,7 +81,7 @@ class Trial:
 
 @dataclass(frozen=True)
 class Curve:
-    """What one prim of a cache does over time, for a plot."""
+    """Curve of one prim of a cache over time, for a plot."""
 
     prim: str
     label: str

@@ -1,4 +1,8 @@
-"""What a scene format does for the rest of the tool. A new one is a sibling of `usd`, registered by an entry point."""
+"""Interface of a scene format.
+
+A new one is a sibling of `usd`, registered by an entry point. A new one is a sibling of `usd`, registered by an
+entry point.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +31,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class StagedScene:
-    """What staging wrote, relative to the crate."""
+    """Files that staging wrote, relative to the crate."""
 
     root: PurePosixPath
     """The scene that a node opens."""

@@ -172,7 +172,7 @@ def _machine(order: JobOrder, card: FarmCard) -> str:
     if order.priority:
         parts.append(f"priority {order.priority}")
     if order.reclaimable:
-        parts.append("machines that may be taken back")
+        parts.append("reclaimable machines")
     if order.gpus is not None:
         parts.append(f"{order.gpus} GPUs each")
     if order.devices:

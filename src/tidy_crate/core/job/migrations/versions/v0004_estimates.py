@@ -1,4 +1,4 @@
-"""What a submission was expected to cost and take, to learn from. Earlier submissions teach nothing."""
+"""Estimated cost and time of a submission, to learn from. Earlier submissions teach nothing."""
 
 from __future__ import annotations
 

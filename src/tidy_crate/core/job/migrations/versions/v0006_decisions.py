@@ -1,4 +1,4 @@
-"""What people decided about frames, and what they accepted for good."""
+"""Decisions of people about frames, and frames accepted for good."""
 
 from __future__ import annotations
 

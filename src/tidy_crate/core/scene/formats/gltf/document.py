@@ -83,7 +83,7 @@ def _cut_short(stream: BinaryIO, at: int, size: int) -> str | None:
 
 
 def buffer_bytes(content: dict[str, Any], pointer: str) -> int | None:
-    """How many bytes a file must hold at least: the length of a buffer, None for anything else.
+    """Return how many bytes a file must hold at least: the length of a buffer, None for anything else.
 
     pointer: of the URI that names it.
     """

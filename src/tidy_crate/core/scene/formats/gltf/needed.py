@@ -1,4 +1,4 @@
-"""Which images the scene that shows really uses."""
+"""Images that the shown scene uses."""
 
 from __future__ import annotations
 

@@ -112,7 +112,7 @@ def _stage_host(
             commands.run(sheet.commands.freeze, {"host_scene": str(staged), "names": str(names)}, staged.parent, limit)
         if hash_file(original) != before:
             raise TidyCrateError(
-                "the host's own command changed the original scene", original, "restore it, and mend the command"
+                "the host's own command changed the original scene", original, "restore it, and fix the command"
             )
         if sheet.commands.export:
             commands.run(sheet.commands.export, {"host_scene": str(staged), "sheet": str(fresh)}, staged.parent, limit)
@@ -130,14 +130,14 @@ def _verify_baked_and_frozen(
     ]
     if live:
         raise TidyCrateError(
-            f"the host's scene still solves {', '.join(live)} beside its cache", staged, "mend the relink command"
+            f"the host's scene still solves {', '.join(live)} beside its cache", staged, "fix the relink command"
         )
     plain = {one.name for one in fresh.generators if one.frozen}
     present = {one.name for one in fresh.generators}
     left = [name for name in frozen if name in present and name not in plain]
     if left:
         raise TidyCrateError(
-            f"the host's freeze command left {', '.join(left)} as it was", staged, "mend the freeze command"
+            f"the host's freeze command left {', '.join(left)} as it was", staged, "fix the freeze command"
         )
 
 
@@ -148,7 +148,7 @@ def _verify(fresh: Sheet, texts: dict[str, str], staged: Path) -> None:
         raise TidyCrateError(
             f"the host's relink command left {', '.join(wrong[:5])} as it was",
             staged,
-            "mend the relink command of the sheet",
+            "fix the relink command of the sheet",
         )
 
 

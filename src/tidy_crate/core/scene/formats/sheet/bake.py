@@ -105,7 +105,7 @@ def _check(sheet: Sheet, one: SheetSimulation, where: Path, tokens: FrameTokens)
             "give its `cache` as a file name with a frame token, such as wave.####.json",
         )
     if not one.slot:
-        raise UnreadableInput(f"{one.name} has no slot by which it is told where its cache lies", where, "give it one")
+        raise UnreadableInput(f"{one.name} has no slot for the path of its cache", where, "give it one")
 
 
 def _staged(order: BakeOrder) -> Path:
@@ -125,7 +125,7 @@ def _verified(fresh: Path, one: SheetSimulation, order: BakeOrder) -> list[Path]
     lost = [file.name for file in files if not file.is_file()]
     if lost:
         what = f"the host's bake left out {len(lost)} of {len(files)} frames"
-        raise TidyCrateError(what, ", ".join(lost[:5]), f"its log lies in {slug(one.name)}.log beside the caches")
+        raise TidyCrateError(what, ", ".join(lost[:5]), f"its log is in {slug(one.name)}.log beside the caches")
     empty = [file.name for file in files if file.stat().st_size == 0]
     if empty:
         raise TidyCrateError(f"the host's bake left {len(empty)} empty files", ", ".join(empty[:5]))

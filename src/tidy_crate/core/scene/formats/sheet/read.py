@@ -190,7 +190,7 @@ def _outputs(sheet: Sheet, plan: StagingPlan, known: dict[str, Any], resolution:
 
 
 def _simulations(sheet: Sheet, path: Path, plan: StagingPlan, assets: tuple[Asset, ...]) -> Iterator[Simulation]:
-    """What the sheet says of each, and what our own cache of it makes of that."""
+    """Yield what the sheet says of each, and what our own cache of it makes of that."""
     inputs = _inputs(sheet, path, assets) if sheet.simulations else ""
     there = {asset.owner for asset in assets if asset.field == FIELD and asset.members}
     for one in sheet.simulations:

@@ -1,4 +1,4 @@
-"""What is on screen at each frame, cheaply: what a renderer's time goes with, for choosing test frames."""
+"""Features of what is on screen at each frame, for choosing test frames."""
 
 from __future__ import annotations
 

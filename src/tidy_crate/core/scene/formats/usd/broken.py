@@ -48,7 +48,7 @@ def broken_links(
 
 
 class _Shown:
-    """Whether the picture depends on a prim that may not even be there."""
+    """Decides if the picture depends on a prim that may not exist."""
 
     def __init__(self, stage: Usd.Stage, needed: Needed) -> None:
         self._stage, self._needed = stage, needed
@@ -67,7 +67,7 @@ class _Shown:
         return parent.IsAbsoluteRootPath() or self._needed.uses(parent.pathString)
 
     def _uses_below(self, prim: Usd.Prim) -> bool:
-        """What a prim fails to bring in may have shown although the prim itself is only a folder."""
+        """Return what a prim fails to bring in may have shown although the prim itself is only a folder."""
         inner = (one for one in Usd.PrimRange(prim) if one != prim)
         return any(self._needed.uses(one.GetPath().pathString) for one in inner)
 

@@ -70,7 +70,7 @@ def compose_source(walk: Walk) -> Composed:
 
 
 def _removed(occurrence: Occurrence) -> Path | None:
-    """What an item that is taken out of a list means: it must be written as the one that it takes out."""
+    """Return what an item that is taken out of a list means: it must be written as the one that it takes out."""
     return occurrence.resolution.location if occurrence.slot.field in REMOVED.values() else None
 
 

@@ -1,4 +1,7 @@
-"""What plain USD composes, as digests by prim. Nothing of the survey's code is used here: this is its judge."""
+"""Digests by prim of what plain USD composes.
+
+Uses no code of the survey, which it judges. Nothing of the survey's code is used here: this is its judge.
+"""
 
 from __future__ import annotations
 
@@ -104,7 +107,7 @@ class _Reader:
         self.first: dict[Sdf.Path, Sdf.Path] = {}
 
     def of_stage(self) -> str:
-        """What the root layer says of the whole stage."""
+        """Return what the root layer says of the whole stage."""
         root = self._stage.GetPseudoRoot()
         texts = [f"{key}={root.GetMetadata(key)!r}" for key in _STAGE if root.HasAuthoredMetadata(key)]
         texts.append(f"rate={self._stage.GetTimeCodesPerSecond()!r}")

@@ -1,4 +1,4 @@
-"""What one layer says that a survey wants to know: a pure function of the layer, read in one walk over its specs.
+"""Facts of one layer for a survey: a pure function of the layer, read in one walk over its specs.
 
 The composed scene is then asked only about the few prims whose names these facts bring up, since asking every prim
 about everything takes many times as long.
@@ -116,7 +116,7 @@ def facts_with(layer: Sdf.Layer, hints: Hints | None) -> LayerFacts:
 
 
 class _Seen:
-    """What the walk over one layer has met so far."""
+    """Findings of the walk over one layer so far."""
 
     def __init__(self, layer: Sdf.Layer, slots: list[Slot], hints: Hints | None) -> None:
         self.layer = layer

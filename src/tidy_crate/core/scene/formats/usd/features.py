@@ -1,4 +1,4 @@
-"""What a USD scene uses that not every program can read: kinds of geometry and light, materials of one renderer."""
+"""Features of a USD scene that some programs cannot read: kinds of geometry and light, materials of one renderer."""
 
 from __future__ import annotations
 

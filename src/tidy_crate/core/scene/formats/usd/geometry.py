@@ -1,4 +1,4 @@
-"""How large the geometry of a scene is."""
+"""Size of a scene's geometry."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the text of a layer rules out, so that most of its specs need not be asked.
+"""Hints from the text of a layer about what it cannot contain, so that most of its specs are not asked.
 
 A layer has specs by the hundred thousand, and each question to the library costs as much as ten lines of Python. In a
 text layer a word that does not occur cannot be meant. Whatever is found here is only a reason to ask.
@@ -37,7 +37,7 @@ _MOST_BYTES = 64 << 20
 
 @dataclass(frozen=True)
 class Hints:
-    """What may be in a layer."""
+    """Contents that a layer may have."""
 
     opened: frozenset[str]
     """Names of all properties that may be relationships, or hold files or text that looks like one."""

@@ -120,7 +120,7 @@ class _Visit:
 
 
 def _leads_on(slot: Slot) -> bool:
-    """Whether a slot decides how the scene is composed."""
+    """Return whether a slot decides how the scene is composed."""
     return slot.is_arc or slot.field == "clips" or slot.field in REMOVED.values()
 
 
@@ -193,7 +193,7 @@ def _refuse_endless(found: Iterable[Occurrence]) -> None:
 
 
 def _read_facts(walk: Walk, path: Path) -> bool:
-    """Whether a layer can be read, its facts being in the walk then."""
+    """Return whether a layer can be read, its facts being in the walk then."""
     if path in walk.facts:
         return True
     if path in walk.unread:

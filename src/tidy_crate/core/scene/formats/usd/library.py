@@ -105,7 +105,9 @@ class Library:
         return facts
 
     def _from_helper(self, path: Path) -> LayerFacts | None:
-        """What a helper found; None when it had no answer: the layer is then read here, with its error if any."""
+        """Return what a helper found; None when it had no answer: the layer is then read here, with its error if
+        any.
+        """
         awaited = self._awaited.pop(path, None)
         if awaited is None:
             return None
@@ -195,7 +197,9 @@ def _start() -> subprocess.Popen[str]:
 
 
 def answer_lines() -> None:
-    """What a helper does: a path as JSON per line in, the facts of that layer out, `null` for one it cannot read."""
+    """Return what a helper does: a path as JSON per line in, the facts of that layer out, `null` for one it cannot
+    read.
+    """
     for line in sys.stdin:
         try:
             answer = layer_facts(open_layer(Path(json.loads(line)))).plain()

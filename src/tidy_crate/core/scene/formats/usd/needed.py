@@ -1,4 +1,4 @@
-"""Which files a render request really uses, judged on the composed scene.
+"""Files that a render request uses, judged on the composed scene.
 
 An opinion is needed when it is the winning one at a requested time (shutter included) and reachable from a prim
 that is active, at some requested time visible and meant for the render; from its bound materials; from lights;
@@ -79,7 +79,7 @@ def judge(
 def is_needed(
     occurrence: Occurrence, composed: Composed, walk: Walk, prims: ScenePrims, needed: Needed
 ) -> tuple[bool, str]:
-    """Whether one occurrence is needed, and because of what."""
+    """Return whether one occurrence is needed, and because of what."""
     slot = occurrence.slot
     if slot.field == "subLayers":
         used = occurrence.layer in needed.layers
@@ -274,7 +274,7 @@ def _material_purposes(settings: Usd.Prim | None) -> list[str]:
 
 
 def _below_prototypes(stage: Usd.Stage, instancers: Iterable[Usd.Prim]) -> Iterator[Usd.Prim]:
-    """What instancers that show bring into the picture, though it may be abstract or an override where it is."""
+    """Yield what instancers that show bring into the picture, though it may be abstract or an override where it is."""
     seen: set[Sdf.Path] = set()
     for prim in instancers:
         for path in UsdGeom.PointInstancer(prim).GetPrototypesRel().GetForwardedTargets():
@@ -302,7 +302,9 @@ def _linked_from(stage: Usd.Stage, prim: Usd.Prim) -> Iterator[Usd.Prim]:
 
 
 def _reason(path: str, rendered: dict[str, tuple[Usd.Prim, int]], reached: dict[str, str]) -> str | None:
-    """Why a prim is used: it shows, something reaches it, or it is part of a material or of a thing that is reached."""
+    """Return why a prim is used: it shows, something reaches it, or it is part of a material or of a thing that is
+    reached.
+    """
     shows = rendered.get(path)
     if shows is not None:
         return f"light {path}" if shows[1] & Kind.LIGHT else path
@@ -314,7 +316,7 @@ def _reason(path: str, rendered: dict[str, tuple[Usd.Prim, int]], reached: dict[
 
 
 def _mark_above(path: str, reason: str, prims: ScenePrims, needed: Needed, marked: set[str]) -> None:
-    """What brings in a prim from further up is used with it. marked: the prims that this was said of already."""
+    """Return what brings in a prim from further up is used with it. marked: the prims that this was said of already."""
     path = path.rpartition("/")[0]
     while path and path not in marked:
         marked.add(path)
@@ -341,7 +343,7 @@ def _mark_layers(walk: Walk, composed: Composed, needed: Needed) -> None:
 
 
 def _wins(occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed, place: Place) -> bool:
-    """Whether the opinion is the strongest on at least one prim that it reaches, at a requested time."""
+    """Return whether the opinion is the strongest on at least one prim that it reaches, at a requested time."""
     name = occurrence.slot.path.rpartition(".")[2]
     users = prims.users.get(place, ())
     for user in users:
@@ -376,7 +378,7 @@ def _on_stage(occurrence: Occurrence, attribute: Usd.Attribute, composed: Compos
 
 
 def _held_in(time: float, samples: list[float], window: tuple[float, float]) -> bool:
-    """Whether a held sample is in force at some moment of the window."""
+    """Return whether a held sample is in force at some moment of the window."""
     later = [t for t in samples if t > time + 1e-6]
     until = min(later) if later else float("inf")
     first = min(samples) if samples else time

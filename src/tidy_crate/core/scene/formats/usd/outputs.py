@@ -18,7 +18,7 @@ from tidy_crate.core.scene.settings import UNKNOWN, SettingsMap, canonical, sett
 
 @dataclass(frozen=True)
 class RenderOutputs:
-    """What a scene says about its rendering. settings: the prim in force, None where there is none to choose.
+    """Render settings and outputs of a scene. settings: the prim in force, None where there is none to choose.
 
     choices: the render settings that there are, where there are several and none is chosen.
     """
@@ -176,7 +176,9 @@ def _region(prims: tuple[Usd.Prim, ...], times: tuple[float, float] | None) -> t
 
 
 def schema_settings(settings: Usd.Prim | None) -> dict[str, Any]:
-    """What the attributes of UsdRenderSettings themselves say, in canonical terms; what they leave open is left out."""
+    """Return what the attributes of UsdRenderSettings themselves say, in canonical terms; what they leave open is
+    left out.
+    """
     if not settings:
         return {}
     schema = UsdRender.Settings(settings)

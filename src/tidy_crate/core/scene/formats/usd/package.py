@@ -48,7 +48,7 @@ def joined(package: Path, inner: str) -> Path:
 
 
 def identifier(path: Path) -> str:
-    """How the library names a layer: inside a package slashes are slashes on every system."""
+    """Return how the library names a layer: inside a package slashes are slashes on every system."""
     text = str(path)
     if not text.endswith("]"):
         return text
@@ -98,7 +98,7 @@ def _bracketed(chain: tuple[str, ...], name: str) -> str:
 
 
 def holds(package: Path, inner: str) -> bool:
-    """Whether a file, or a package, is in a package or in one inside it."""
+    """Return whether a file, or a package, is in a package or in one inside it."""
     chain, name = _nest(inner)
     if not name:
         chain, name = chain[:-1], chain[-1]
@@ -106,7 +106,7 @@ def holds(package: Path, inner: str) -> bool:
 
 
 def resolve_outside(value: str, folder: Path, disk: Disk) -> Resolution:
-    """What a path of the form `PACKAGE[FILE]` in a plain layer stands for: the package, if the file is in it."""
+    """Return what a path of the form `PACKAGE[FILE]` in a plain layer stands for: the package, if the file is in it."""
     outer, _, inner = value[:-1].partition("[")
     found = resolve(outer, folder, disk)
     if found.location is None or not found.members or holds(found.location, inner):
@@ -115,7 +115,7 @@ def resolve_outside(value: str, folder: Path, disk: Disk) -> Resolution:
 
 
 def resolve_inside(value: str, layer: Path, tokens: FrameTokens) -> Resolution:
-    """What a path in a layer of a package stands for: a file beside it, else one from the package's own root.
+    """Return what a path in a layer of a package stands for: a file beside it, else one from the package's own root.
 
     A package cannot be written anew here, so what leads out of it leads nowhere on another machine.
     """

@@ -16,7 +16,7 @@ Place = tuple[str, str]
 
 
 class Kind:
-    """What a type of prim is, as bits of a plain number: it is asked for every prim. BINDS: takes a material."""
+    """Kind of a prim type, as bits of a plain number: it is asked for every prim. BINDS: takes a material."""
 
     NONE = 0
     IMAGEABLE = 1
@@ -124,7 +124,7 @@ class ScenePrims:
     """A prim of every type that there is."""
 
     def kind(self, prim: Usd.Prim) -> int:
-        """What a prim is; asked of the library once per type."""
+        """Return what a prim is; asked of the library once per type."""
         name = prim.GetTypeName()
         found = self._kinds.get(name)
         if found is None:
@@ -141,7 +141,7 @@ class ScenePrims:
         return (prim for prim, name, _, _ in self.active if name in names)
 
     def is_only_opinion(self, path: str, name: str) -> bool:
-        """Whether just one spec of a prim says anything about a property that holds a file."""
+        """Return whether just one spec of a prim says anything about a property that holds a file."""
         places = self.places_of.get(path, ())
         if len(places) == 1:
             file, spec = places[0]
@@ -162,7 +162,7 @@ def timed_prims(scene: ScenePrims, names: Names) -> Iterator[Usd.Prim]:
 
 
 def is_below(path: str, top: str) -> bool:
-    """Whether a prim is another one, or below it."""
+    """Return whether a prim is another one, or below it."""
     return path.startswith(top) and (len(path) == len(top) or path[len(top)] == "/")
 
 

@@ -32,7 +32,7 @@ def usd_messages(where: Path | str | None = None) -> Iterator[list[str]]:
     except Tf.ErrorException as error:
         if where is None:
             raise
-        remedy = "put it right in the program that wrote the scene: each program makes something else of it"
+        remedy = "fix it in the program that wrote the scene: programs interpret it differently"
         raise UnreadableInput(f"something in the scene cannot be evaluated ({reason(error)})", where, remedy) from error
     except UnicodeError as error:
         raise _no_unicode(error, where) from error
@@ -49,7 +49,7 @@ def _commentary(message: Any) -> str:
 
 
 def _no_unicode(error: UnicodeError, where: Path | str | None) -> UnreadableInput:
-    """What is wrong with a text that the library cannot take, or has handed out and nobody can read."""
+    """Return what is wrong with a text that the library cannot take, or has handed out and nobody can read."""
     if isinstance(error, UnicodeEncodeError):
         what = "its path holds bytes that are not UTF-8, and the USD library opens no such path"
         return UnreadableInput(what, where, "rename the folder or the file")

@@ -259,7 +259,7 @@ def _asset(
 
 
 def _held_in_package(occurrence: Occurrence) -> bool:
-    """Whether it is one file of a package naming another: the package as a whole is what travels."""
+    """Return whether it is one file of a package naming another: the package as a whole is what travels."""
     return bool(occurrence.resolution.members) and package.split(occurrence.layer) is not None
 
 
@@ -277,7 +277,7 @@ def _kind(occurrence: Occurrence) -> str:
 
 
 def _software(stage: Usd.Stage, settings: tuple[Setting, ...]) -> tuple[Software, ...]:
-    """What the scene says of its makers: nothing is guessed from a file's look."""
+    """Return what the scene says of its makers: nothing is guessed from a file's look."""
     found = []
     data = stage.GetRootLayer().customLayerData
     creator = data.get("creator")

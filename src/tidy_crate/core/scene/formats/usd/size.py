@@ -1,4 +1,6 @@
-"""How many prims a scene composes to, estimated before it is composed: a few lines can stand for 10^12 of them."""
+"""Number of prims that a scene composes to, estimated before it is composed: a few lines can stand for 10^12 of
+them.
+"""
 
 from __future__ import annotations
 

@@ -47,7 +47,7 @@ class Slot(NamedTuple):
 
     @property
     def is_arc(self) -> bool:
-        """Whether the file is composed into the scene rather than used by it."""
+        """Return whether the file is composed into the scene rather than used by it."""
         return self.field in ARCS
 
 
@@ -73,7 +73,7 @@ def _is_file_name(value: Any) -> bool:
 
 
 def is_asset(spec: Sdf.AttributeSpec) -> bool:
-    """Whether an attribute holds files."""
+    """Return whether an attribute holds files."""
     kind = spec.typeName
     return kind in (_ASSET, _ASSETS)
 

@@ -1,4 +1,4 @@
-"""Which tiles of a tiled texture the shapes that it is on really use, by their texture coordinates.
+"""Tiles of a tiled texture that its shapes use, by their texture coordinates.
 
 A tile number is 1001 + u + 10 v, for the whole parts u (0 to 9) and v of a face's texture coordinates.
 """

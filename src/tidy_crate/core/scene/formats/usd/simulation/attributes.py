@@ -36,7 +36,7 @@ def number(prim: Usd.Prim, name: str, otherwise: float) -> float:
     try:
         return float(found)
     except (TypeError, ValueError) as error:
-        raise UnreadableInput(f"{name} is no number", str(prim.GetPath())) from error
+        raise UnreadableInput(f"{name} is not a number", str(prim.GetPath())) from error
 
 
 def vector(prim: Usd.Prim, name: str, otherwise: tuple[float, float, float]) -> NDArray[np.float64]:
@@ -45,9 +45,9 @@ def vector(prim: Usd.Prim, name: str, otherwise: tuple[float, float, float]) -> 
     try:
         three = np.array([float(item) for item in found])
     except (TypeError, ValueError) as error:
-        raise UnreadableInput(f"{name} is no vector", str(prim.GetPath())) from error
+        raise UnreadableInput(f"{name} is not a vector", str(prim.GetPath())) from error
     if three.shape != (3,):
-        raise UnreadableInput(f"{name} is no vector of three", str(prim.GetPath()))
+        raise UnreadableInput(f"{name} is not a vector of three numbers", str(prim.GetPath()))
     return three
 
 
@@ -57,7 +57,7 @@ def start_of(prim: Usd.Prim) -> float:
 
 
 def is_live(prim: Usd.Prim) -> bool:
-    """Whether machines solve it anew."""
+    """Return whether machines solve it anew."""
     return bool(value(prim, LIVE, True))
 
 
@@ -76,12 +76,12 @@ def target_of(prim: Usd.Prim, name: str) -> str | None:
 
 
 def world(prim: Usd.Prim, time: float) -> Gf.Matrix4d:
-    """Where a prim is, from its own space to the world's."""
+    """Return where a prim is, from its own space to the world's."""
     return Gf.Matrix4d(UsdGeom.XformCache(float(time)).GetLocalToWorldTransform(prim))
 
 
 def way(prim: Usd.Prim, times: Iterable[float]) -> Iterator[Gf.Matrix4d]:
-    """Where a prim is at each of many time codes; asked of the scene just once for a prim that stands still."""
+    """Yield where a prim is at each of many time codes; asked of the scene just once for a prim that stands still."""
     still: Gf.Matrix4d | None = None
     wanted = list(times)
     # of a few it costs less to ask than to find out

@@ -113,7 +113,7 @@ class UsdBaker:
                     [value.GetReal(), *value.GetImaginary()] if hasattr(value, "GetImaginary") else np.asarray(value)
                 )
                 if not np.isfinite(numbers).all():
-                    yield f"{path} is no number at frame {at:g}"
+                    yield f"{path} is not a number at frame {at:g}"
                     break
 
     def digests(self, scene: Path, plan: StagingPlan, frames: Sequence[int], tokens: FrameTokens) -> Digests:
@@ -145,7 +145,7 @@ def _frames_timed(running: Running, begin: float, frames: int, work: Unfinished)
 
 
 def _curves_of(one: Simulation) -> list[Curve]:
-    """What the prims in a cache do: how far they are from where they began, or how many particles there are."""
+    """Return what the prims in a cache do: how far they are from where they began, or how many particles there are."""
     assert one.cache is not None
     if one.covers is None:
         return []

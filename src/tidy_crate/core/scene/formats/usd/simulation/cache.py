@@ -104,7 +104,7 @@ def _check(values: list[Value], time: float) -> None:
         data = np.array(value.matrix) if isinstance(value, Pose) else value.data
         if not np.isfinite(data).all():
             raise TidyCrateError(
-                f"the simulation flies apart at frame {time:g}: its result is no number any more",
+                f"the simulation flies apart at frame {time:g}: its result is not a number",
                 value.prim,
                 "look at its frequency, mass and speed",
             )

@@ -144,7 +144,9 @@ def _is_flat(points: Points) -> bool:
 
 
 def _is_its_own_hull(points: Points, faces: list[NDArray[np.int64]]) -> bool:
-    """Whether a mesh is closed and convex: every edge has a face on both sides, and no point lies before any face."""
+    """Return whether a mesh is closed and convex: every edge has a face on both sides, and no point lies before
+    any face.
+    """
     # corners that lie in one place are one corner, however often the mesh lists it
     extent = float(np.ptp(points, axis=0).max())
     _, same = np.unique(np.round(points / (extent * _FLAT)), axis=0, return_inverse=True)

@@ -1,4 +1,4 @@
-"""What a node sees at a frame, as digests that can be compared to the bit."""
+"""Digests of what a node sees at a frame, comparable to the bit."""
 
 from __future__ import annotations
 

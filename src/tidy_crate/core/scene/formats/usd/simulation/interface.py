@@ -1,4 +1,7 @@
-"""What a kind of simulation does. A new one is a sibling of `jiggle`, listed in `registry`."""
+"""Interface of a kind of simulation.
+
+A new one is a sibling of `jiggle`, listed in `registry`. A new one is a sibling of `jiggle`, listed in `registry`.
+"""
 
 from __future__ import annotations
 
@@ -72,7 +75,7 @@ class Solver(Protocol):
         """Carry on over at most a quarter of a frame, in time codes."""
 
     def values(self, time: float) -> list[Value]:
-        """What it sets in the scene at the time code it has come to."""
+        """Return what it sets in the scene at the time code it has come to."""
 
     def state(self) -> State:
         """All that is needed to go on from here."""
@@ -81,10 +84,10 @@ class Solver(Protocol):
         """Go on from a state."""
 
     def trouble(self) -> tuple[str, ...]:
-        """What of the simulation is left out or solved otherwise than the scene asks for, by prim."""
+        """Return what of the simulation is left out or solved otherwise than the scene asks for, by prim."""
 
     def sample_bytes(self) -> int:
-        """How large one sample of the result is, at most."""
+        """Return how large one sample of the result is, at most."""
 
 
 class SimulationKind(Protocol):

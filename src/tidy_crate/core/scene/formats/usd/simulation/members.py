@@ -1,4 +1,4 @@
-"""Which prims of a stage take part in which physics scene, and as what.
+"""Prims of a stage that take part in each physics scene, and their roles.
 
 Source: "Rigid Body Physics in USD", the specification of the UsdPhysics schemas.
 """
@@ -168,7 +168,7 @@ def _only_copied(stage: Usd.Stage, known: set[Sdf.Path]) -> Iterator[Usd.Prim]:
 
 
 def _is_copied(prim: Usd.Prim, copied: set[Sdf.Path]) -> bool:
-    """Whether a prim is, or is below, what some instancer copies."""
+    """Return whether a prim is, or is below, what some instancer copies."""
     return bool(copied) and any(path in copied for path in prim.GetPath().GetPrefixes())
 
 

@@ -1,4 +1,4 @@
-"""Which colliders of a physics scene do not collide: by collision groups and by filtered pairs.
+"""Colliders of a physics scene that do not collide: by collision groups and by filtered pairs.
 
 Source: "Rigid Body Physics in USD", the specification of the UsdPhysics schemas.
 """

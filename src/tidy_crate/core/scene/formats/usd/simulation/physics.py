@@ -175,7 +175,7 @@ def _motion(prim: Usd.Prim, time: float, units: Units) -> tuple[NDArray[np.float
     velocity = np.array(given.GetVelocityAttr().Get(time) or (0, 0, 0), dtype=np.float64)
     spin = np.radians(np.array(given.GetAngularVelocityAttr().Get(time) or (0, 0, 0), dtype=np.float64))
     if not (np.isfinite(velocity).all() and np.isfinite(spin).all()):
-        raise UnreadableInput("a body begins with a velocity that is no number", str(prim.GetPath()))
+        raise UnreadableInput("a body begins with a velocity that is not a number", str(prim.GetPath()))
     parent = stage_matrix(UsdGeom.XformCache(float(time)).GetParentToWorldTransform(prim))
     turned = np.array(Gf.Matrix4d(parent.tolist()).RemoveScaleShear())[:3, :3]
     return velocity @ parent[:3, :3] * units.metres, spin @ turned

@@ -32,7 +32,7 @@ class Running:
             self.time = time
 
     def values(self, time: float | None = None) -> list[Value]:
-        """What it sets in the scene now; or at a time code before it began, where it rests as it will begin."""
+        """Return what it sets in the scene now; or at a time code before it began, where it rests as it will begin."""
         return self._solver.values(self.time if time is None else time)
 
     def state(self) -> State:
@@ -45,9 +45,9 @@ class Running:
         self.time = time
 
     def trouble(self) -> tuple[str, ...]:
-        """What of the simulation is left out or solved otherwise than the scene asks for, by prim."""
+        """Return what of the simulation is left out or solved otherwise than the scene asks for, by prim."""
         return self._solver.trouble()
 
     def sample_bytes(self) -> int:
-        """How large one sample of the result is, at most."""
+        """Return how large one sample of the result is, at most."""
         return self._solver.sample_bytes()

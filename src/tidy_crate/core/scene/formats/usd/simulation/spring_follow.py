@@ -186,7 +186,7 @@ class SpringSolver:
 
 
 def _places(stage: Usd.Stage, spring: _Parameters, times: Any) -> NDArray[np.float64]:
-    """Where the spring pulls to, in world space, shape (len(times), 3)."""
+    """Return where the spring pulls to, in world space, shape (len(times), 3)."""
     prim = stage.GetPrimAtPath(spring.target)
     goals = [np.array(matrix.ExtractTranslation()) for matrix in way(prim, times)]
     return np.asarray(np.array(goals) + np.array(spring.offset))
@@ -195,7 +195,7 @@ def _places(stage: Usd.Stage, spring: _Parameters, times: Any) -> NDArray[np.flo
 def _turns(
     stage: Usd.Stage, spring: _Parameters, times: Any, near: NDArray[np.float64] | None = None
 ) -> NDArray[np.float64]:
-    """How the target is turned in the world, as quaternions (real part first), shape (len(times), 4).
+    """Return how the target is turned in the world, as quaternions (real part first), shape (len(times), 4).
 
     Of the two quaternions of one turn each is the one closer to its neighbour, the first closer to `near`.
     """

@@ -22,7 +22,7 @@ PER_FRAME_WITH_BLUR = 4
 
 
 def per_frame(blurred: bool) -> int:
-    """How many samples a frame needs."""
+    """Return how many samples a frame needs."""
     return PER_FRAME_WITH_BLUR if blurred else 1
 
 

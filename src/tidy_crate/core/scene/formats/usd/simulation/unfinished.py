@@ -52,7 +52,7 @@ class Unfinished:
                 stream.write(key.encode())
 
     def done(self) -> int:
-        """How many samples are there, without a gap from the first."""
+        """Return how many samples are there, without a gap from the first."""
         count = 0
         while self._sample(count).is_file():
             count += 1
