@@ -1,4 +1,4 @@
-"""X3: a command that is killed at any moment and run again comes to what an undisturbed run comes to.
+"""X3: a command that is killed at any moment and run again gives the same result as an undisturbed run.
 
 Not part of the usual run: `TIDY_CRATE_KILLS=100 python -m pytest -n0 tests/test_kills.py` kills each so often.
 """

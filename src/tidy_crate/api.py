@@ -561,7 +561,7 @@ def probe(
     wishes = ProbeWishes(frames, scale, samples, width, seconds)
     user = user or User.here()
     earlier: dict[int, float] = {}
-    # they only help: a ledger that cannot be reached must not keep anybody from testing frames
+    # they only help: an unreachable ledger must not prevent test frames
     with suppress(TidyCrateError), ledger(user) as book:
         earlier = earlier_times(book, read_packing_list(crate.absolute()).name)
     return core(crate, _crate_commands(crate, user), wishes, progress, earlier)

@@ -247,7 +247,7 @@ def _for_job(
     """Prepare tasks of a job that was sent. Raises WrongUsage where its crate has changed since."""
     path = find_card(farm, user.card_folders)
     card = read_card(path)
-    # the pictures are those of the job; only the machines are chosen anew
+    # the pictures are those of the job; only the machines are chosen again
     same = {"frames", "cameras", "variants", "size", "samples", "outputs", "tiles", "shares", "order", "spread"}
     layers = [
         (origin, SendOptions.model_construct(**{k: v for k, v in one.said().items() if k not in same}))

@@ -50,7 +50,7 @@ def test_every_way_gives_the_same_crate_and_leaves_the_originals(tmp_path: Path,
     assert same is (way is Way.HARD_LINK)
     assert prove(crate, os.environ, ANY, test=False).whole
     assert collect(open_trusted(scene), crate, way=way).copied_bytes == 0
-    # a changed original is brought in anew, and the other way round nothing flows back
+    # a changed original is brought in again, and the other way round nothing flows back
     (scene.parent / "sub/b.bin").unlink()
     (scene.parent / "sub/b.bin").write_bytes(b"c" * 8000)
     collect(open_trusted(scene), crate, way=way)

@@ -208,7 +208,7 @@ def test_f3_unbaked_the_picture_jumps_where_batches_meet_and_baked_it_does_not(
     meet = set(FRAMES[batch::batch])
     live = write_demo_scene(tmp_path / "show").scene
     unbaked = suspects(render_in_batches(live, tmp_path / "unbaked", batch), batch)
-    # each batch begins anew, so that all of its frames are wrong; where it begins is what shows most
+    # each batch begins again, so that all of its frames are wrong; where it begins is what shows most
     assert len(unbaked & meet) >= len(meet) / 2
     crate = packed[1]
     baked = render_in_batches(crate / read_packing_list(crate).scene, tmp_path / "baked", batch)

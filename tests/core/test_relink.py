@@ -319,7 +319,7 @@ def test_tiles_are_compared_with_those_that_were_collected_last(tmp_path: Path) 
     context = open_trusted(context.scene)
     (one,) = propose(context.survey(), [tmp_path / "new"], [], collected_contents(context.tidy))
     assert not one.sure and "only 2 of the 3 tiles 1001-1011 are there" in one.reason
-    (tmp_path / "new/boat/t.1011.png").write_bytes(b"painted anew")
+    (tmp_path / "new/boat/t.1011.png").write_bytes(b"painted again")
     (one,) = propose(context.survey(), [tmp_path / "new"], [], collected_contents(context.tidy))
     assert not one.sure and "other content than when it was last collected" in one.reason
     (tmp_path / "t.1011.png").replace(tmp_path / "new/boat/t.1011.png")

@@ -60,7 +60,7 @@ def test_a_ball_that_keeps_half_its_speed_rises_to_a_quarter_and_stays_above_the
 
 
 def swarm(given: Law, steps: int, seconds: float) -> particles.Swarm:
-    found = particles.nobody()
+    found = particles.no_particles()
     for at in range(steps):
         begin, end = seconds * at / steps, seconds * (at + 1) / steps
         found = particles.advance(given, found, begin, end, np.eye(4))

@@ -28,7 +28,7 @@ def test_the_description_in_the_repository_is_up_to_date() -> None:
     for one in (now, kept):
         for name in ("HTTPValidationError", "ValidationError"):
             one["components"]["schemas"].pop(name, None)
-    assert now == kept, "write it anew: python -m tidy_crate.practice.farm.openapi > docs/farm-protocol.openapi.json"
+    assert now == kept, "write it again: python -m tidy_crate.practice.farm.openapi > docs/farm-protocol.openapi.json"
 
 
 def test_nothing_in_it_is_only_for_practice() -> None:

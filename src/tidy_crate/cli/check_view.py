@@ -114,7 +114,7 @@ def _rows(findings: Sequence[Finding], explained: bool, every: bool) -> Table:
         shown[one.code] = shown.get(one.code, 0) + 1
         if shown[one.code] > MOST_OF_A_KIND and not every:
             continue
-        # what is put right by itself tells what would be done, the rest what is wrong
+        # a finding that can be fixed shows the fix, the others the problem
         what = f"{one.message}; fixed: {one.mend}" if one.mend else one.message
         if one.seen == "staged":
             what += " (in the staged copy only)"

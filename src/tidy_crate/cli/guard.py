@@ -61,7 +61,7 @@ def run(work: Callable[[], None]) -> None:
 
 
 def _end_at_once(work: Callable[[], None]) -> NoReturn:
-    """Do the work and end the process: taking a large scene apart piece by piece would serve nobody."""
+    """Do the work and end the process: freeing a large scene piece by piece only takes time."""
     code: object = 0
     try:
         work()
@@ -131,7 +131,7 @@ def _broke_off(how: str) -> tuple[str, str]:
 
 
 def _told(number: signal.Signals, most: int | None) -> tuple[str | None, str]:
-    """Return what happened to the child, in plain words, and what to do; None where somebody ended it on purpose."""
+    """Return what happened to the child, in plain words, and what to do; None where it was ended on purpose."""
     if most is not None:
         return (
             f"this takes more than {most >> 30} GiB of memory and was stopped before the machine ran out",

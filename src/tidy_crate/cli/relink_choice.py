@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 def choose(talk: Talk, proposals: tuple[Proposal, ...], lacking: list[Asset]) -> list[Proposal]:
     """Ask about each missing file that has candidates. Returns what was chosen, as sure.
 
-    Raises WrongUsage when nobody is there to answer.
+    Raises WrongUsage without a terminal.
     """
     if not sys.stdin.isatty():
         raise WrongUsage("choosing needs a terminal", None, "run it in a terminal, or use --apply for the sure ones")

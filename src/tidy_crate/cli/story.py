@@ -91,7 +91,7 @@ def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[
     file = _relative(scene.scene, folder)
     step = teller.step
     step("What is in the scene?", "survey", file)
-    step("Would its frames come out the same on any machine? No: the camera's spring starts anew on each.",
+    step("Would its frames come out the same on any machine? No: the camera's spring starts again on each.",
          "bake", file, "--order-proof", expect=1)  # fmt: skip
     step("What else would go wrong?", "check", file, expect=1)
     step("Find the missing files: one was moved, one is named by the drive of another machine.",

@@ -1,4 +1,4 @@
-"""Talking to whoever runs a command: a person who reads tables, or a script that reads JSON and exit codes."""
+"""Output of commands: tables for people, JSON and exit codes for scripts."""
 
 from __future__ import annotations
 
@@ -217,7 +217,7 @@ def _console(stream: TextIO) -> Console:
 
     class Plain(Console):
         def on_broken_pipe(self) -> None:
-            # whoever read the output has enough, which is no finding and no error
+            # the reader of the output closed it, which is not an error
             raise BrokenPipeError
 
     # an output that is not UTF-8, as on Windows where it is redirected, gets escapes for what it cannot hold
@@ -232,7 +232,7 @@ def _console(stream: TextIO) -> Console:
 
 
 def _unforeseen(error: Exception) -> TidyCrateError:
-    """An error that nobody foresaw: its traceback goes into a file, for whoever mends it."""
+    """Report an unexpected error: its traceback goes into a file."""
     import tempfile
     import traceback
 
@@ -271,7 +271,7 @@ def command(app: typer.Typer, name: str) -> Callable[[Callable[..., None]], Call
             except typer.Exit:
                 raise
             except BrokenPipeError:
-                # whoever read the output has enough
+                # the reader of the output closed it
                 sys.stdout = open(os.devnull, "w")  # noqa: PTH123, SIM115
                 raise typer.Exit(0) from None
             except Exception as error:  # noqa: BLE001 - the last line of defence: no user is shown a traceback

@@ -149,7 +149,7 @@ class Database:
         except UnicodeDecodeError as error:
             raise UnreadableInput(f"the {self.what} {_DAMAGED}", self.where, _RESTORE) from error
         except (AttributeError, LookupError, TypeError, ValueError) as error:
-            # rows that do not fit together look like a mistake of whoever reads them
+            # rows that do not fit together look like a mistake of the reader
             if self._is_damaged():
                 raise UnreadableInput(f"the {self.what} {_DAMAGED}", self.where, _RESTORE) from error
             raise

@@ -35,7 +35,7 @@ class WrongUsage(TidyCrateError):
 
 
 class Blocked(TidyCrateError):
-    """Something was found that must be put right first."""
+    """Raised when something must be fixed first."""
 
     exit_code = 1
 

@@ -105,7 +105,7 @@ MOST_LIST = 1 << 30
 
 
 def read_input(path: Path, most: int = MOST_INPUT) -> bytes:
-    """Read a whole file that somebody else may have put there: a regular file of at most `most` bytes.
+    """Read a whole file that others may have put there: a regular file of at most `most` bytes.
 
     A pipe or a device would be read for ever. Raises OSError, also for what is no regular file or is too large.
     """
@@ -134,7 +134,7 @@ def read_json(path: Path, what: str, most: int = MOST_INPUT) -> Any:
 
 
 def file_mark(path: Path) -> str:
-    """Size, time of change and inode: what stays the same as long as nobody touches a file. Raises OSError."""
+    """Size, time of change and inode: what stays the same as long as a file is not touched. Raises OSError."""
     found = os.stat(path)  # noqa: PTH116 - one call for three values, and asked of very many files
     return f"{found.st_size}:{found.st_mtime_ns}:{found.st_ino}"
 

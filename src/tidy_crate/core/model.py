@@ -24,7 +24,7 @@ def printable(text: str) -> str:
     return text
 
 
-# a name that somebody else gives to something: it is shown, stored, and part of addresses
+# a name given by others: it is shown, stored, and part of addresses
 Name = Annotated[str, Field(min_length=1, max_length=200), AfterValidator(printable)]
 
 

@@ -58,7 +58,7 @@ def cores() -> int:
 
 
 def without_tokens(environment: Mapping[str, str], others: Iterable[str] = ()) -> dict[str, str]:
-    """Return an environment for a program of somebody else. others: variables that hold tokens too."""
+    """Return an environment for a foreign program. others: variables that hold tokens too."""
     hidden = {name.upper() for name in others}
     return {
         name: value

@@ -26,4 +26,4 @@ Progress = Callable[[Step], None]
 
 
 def silent(step: Step) -> None:
-    """Report to nobody."""
+    """Report nothing."""

@@ -329,6 +329,6 @@ def damaged(damage: Damage, shot: Scene, clean: Sequence[np.ndarray], strength: 
 
 
 def jumps(shot: Scene, frames: int = FRAMES, batch: int = 8, by: int = 3, seed: int = 0) -> tuple[Pictures, set[int]]:
-    """Return a sequence whose motion starts anew with each batch, and the frames at which it jumps."""
+    """Return a sequence whose motion starts again with each batch, and the frames at which it jumps."""
     found = [render(shot, frame + (frame // batch % 2) * by, seed) for frame in range(frames)]
     return found, set(range(batch, frames, batch))

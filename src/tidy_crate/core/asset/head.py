@@ -44,7 +44,7 @@ _SIGNATURES = (
     (b"\xabKTX", "KTX"),
 )
 PICTURES = frozenset({"PNG", "JPEG", "TIFF", "OpenEXR", "Radiance", "GIF", "BMP", "WebP", "DDS", "KTX"})
-# what may lie behind an ending; those that are not here have no signature of their own
+# what may be behind an ending; those that are not here have no signature of their own
 _BY_ENDING = {
     ".png": {"PNG"}, ".jpg": {"JPEG"}, ".jpeg": {"JPEG"}, ".tif": {"TIFF"}, ".tiff": {"TIFF"},
     ".tx": {"TIFF", "OpenEXR"}, ".exr": {"OpenEXR"}, ".hdr": {"Radiance"}, ".gif": {"GIF"}, ".bmp": {"BMP"},

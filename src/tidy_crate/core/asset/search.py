@@ -154,7 +154,7 @@ class FolderIndex:
         )
 
     def members(self, pattern: Path) -> dict[int, Path]:
-        """The files of a set by frame or tile, wherever the set lies."""
+        """The files of a set by frame or tile, wherever the set is."""
         names = self._by_folder.get(pattern.parent) or _listed(pattern.parent)
         return {number: pattern.parent / name for name, number in self.tokens.members(pattern.name, names).items()}
 

@@ -128,7 +128,7 @@ def _standard(text: str) -> list[Token]:
 
 
 def frame_numbers(names: Sequence[str]) -> dict[str, int | None]:
-    """Return the frame number of each file name of a folder whose pattern nobody states.
+    """Return the frame number of each file name of a folder without a stated pattern.
 
     Names that differ in one group of digits only are a sequence, and that group counts the frames: `a_v2.1001.exr`
     beside `a_v2.1002.exr`. In a name that stands alone it is the last group that no letter comes before

@@ -103,10 +103,10 @@ def _bake(
             continue
         lost = next((one.simulation for one in failed if one.simulation in simulation.depends_on), None)
         if lost is not None:
-            failed.append(Failed(simulation=simulation.name, why=f"it goes by {lost}, which could not be baked"))
+            failed.append(Failed(simulation=simulation.name, why=f"it depends on {lost}, which could not be baked"))
             continue
         try:
-            # what was baked just now lies over the scene that the next one is solved from
+            # what was baked just now is on top of the scene that the next one is solved from
             now = context.with_caches_of_now()
             assert baker is not None
             baked.append(_bake_one(now, simulation, survey, baker, folder, staged_copy, progress))

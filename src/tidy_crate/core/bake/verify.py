@@ -35,7 +35,7 @@ class VerifiedCache(Model):
 
 
 def verify_caches(context: SceneContext) -> tuple[VerifiedCache, ...]:
-    """Look at every cache of a scene anew, down to its bytes."""
+    """Look at every cache of a scene again, down to its bytes."""
     survey = context.survey()
     folder = cache_folder(context.tidy)
     records = {record.simulation: record for record in read_records(folder)} if folder.is_dir() else {}

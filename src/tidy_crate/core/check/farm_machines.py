@@ -30,7 +30,7 @@ def need_of(on: OnFarm) -> Need:
 
 
 def fits(on: OnFarm) -> tuple[Fit, ...]:
-    """Every machine class of the farm, held against the scene."""
+    """Every machine class of the farm, compared with the scene."""
     need = need_of(on)
     return tuple(fit(machine, need, on.card) for machine in on.card.machine)
 

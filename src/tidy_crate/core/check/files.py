@@ -1,4 +1,4 @@
-"""C5: files, by what the scene says of them and where they lie."""
+"""C5: files, by what the scene says of them and where they are."""
 
 from __future__ import annotations
 

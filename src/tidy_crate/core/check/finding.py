@@ -168,11 +168,11 @@ class Checked:
         return "" if self.root is None else f"{self.root}{os.sep}"
 
     def is_inside(self, path: Path) -> bool:
-        """Return whether a file lies in the project; where there is none, everything does."""
+        """Return whether a file is in the project; where there is none, everything does."""
         return str(path).startswith(self._lead)
 
     def short(self, path: Path) -> str:
-        """A path from the project's root, or whole where it lies outside. Asked for every file of a scene."""
+        """A path from the project's root, or whole where it is outside. Asked for every file of a scene."""
         text = str(path)
         return text[len(self._lead) :] if self._lead and text.startswith(self._lead) else text
 
@@ -182,7 +182,7 @@ class OnFarm:
     """A scene or crate as one farm would get it.
 
     request: what is rendered, None where the scene lacks something. files: path in the crate, in forward slashes, and
-    bytes of everything that travels. memory, probe, quote: None where nobody has measured. balance: of the account that
+    bytes of everything that travels. memory, probe, quote: None where not measured. balance: of the account that
     pays, in the card's currency. today: the day it is checked on.
     """
 

@@ -146,7 +146,7 @@ def frames_animation_cut(scene: Checked) -> Iterator[Trouble]:
 
 
 def _may_move_unseen(scene: Checked) -> bool:
-    """Return whether something may move that the survey cannot see: in files nobody here reads, or by sequences."""
+    """Return whether something may move that the survey cannot see: in files without a reader here, or by sequences."""
     return bool(scene.survey.unread) or any(
         asset.needed and len(asset.members) > 1 and asset.members[0].frame is not None for asset in scene.survey.assets
     )

@@ -26,7 +26,7 @@ def run_checks(
     mends: tuple[MendDecision, ...] = (),
     checks: Mapping[str, Check] | None = None,
 ) -> CheckResult:
-    """Run every check. Errors are never waived: they are put right, let go, or stay.
+    """Run every check. Errors are never waived: they are fixed, let go, or stay.
 
     checks: by code, in place of all there are.
     as_found: the scene as the artist saved it, where staging changes it. Raises WrongUsage when the project gives a
@@ -178,7 +178,7 @@ class _Waiving:
         return (waiver for at, waiver in enumerate(self._waivers) if at not in self._used)
 
     def unused(self, ran: set[str], rules: CheckRules) -> Iterator[UnusedWaiver]:
-        """Those of no use, with the reason; not those of checks that were not asked this time."""
+        """Return those without effect, with the reason; not those of checks that were not asked this time."""
         for at, waiver in enumerate(self._waivers):
             if at in self._used:
                 continue

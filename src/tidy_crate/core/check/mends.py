@@ -1,4 +1,4 @@
-"""C13: what can be put right without a human decision: edits of the staged copy, each listed and reversible."""
+"""C13: fixes that need no human decision: edits of the staged copy, each listed and reversible."""
 
 from __future__ import annotations
 
@@ -132,7 +132,7 @@ def choose_camera(scene: Checked) -> Iterator[Mend]:
 
 @mender("camera-still-beside-moving")
 def choose_baked_camera(scene: Checked) -> Iterator[Mend]:
-    """The baked copy of the camera that renders: the only other one, which moves and goes by the same name."""
+    """The baked copy of the camera that renders: the only other one, which moves and has the same name."""
     for camera in scene.survey.cameras:
         copies = [one.path for one in scene.survey.cameras if one.moves and _is_copy(one.path, camera.path)]
         still = not camera.changes and camera.trouble is None
@@ -171,7 +171,7 @@ def _scale(scene: Checked, code: str) -> Iterator[Mend]:
 
 @mender("screen-quality-in-render")
 def render_quality(scene: Checked) -> Iterator[Mend]:
-    """A switch is switched off; of words nobody knows which one is right."""
+    """Switch off a switch; the right value of a word is unknown."""
     own = _setting(scene, "quality")
     if own is not None and own.value is True and scene.survey.canonical.get("quality") == "screen":
         yield _set("screen-quality-in-render", "quality", own, False, "the quality of the render is used")
@@ -214,7 +214,7 @@ def _purposes(scene: Checked, code: str, unwanted: str) -> Iterator[Mend]:
 
 
 def _is_copy(path: str, original: str) -> bool:
-    """Return whether one prim goes by another's name with something added: Camera_baked, CameraBake1, baked_Camera."""
+    """Return whether one prim has another's name with something added: Camera_baked, CameraBake1, baked_Camera."""
     name, other = path.rpartition("/")[2].casefold(), original.rpartition("/")[2].casefold()
     return path != original and other in name and "bak" in name.replace(other, "", 1)
 
@@ -237,7 +237,7 @@ def _set(code: str, subject: str, own: Setting, value: Any, says: str) -> Mend:
 
 
 def mendable() -> frozenset[str]:
-    """The codes of checks whose findings can be put right without a person, often or always."""
+    """The codes of checks whose findings can be fixed without a person, often or always."""
     return frozenset(MENDERS)
 
 

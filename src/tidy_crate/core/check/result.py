@@ -11,7 +11,7 @@ from tidy_crate.core.model import Model
 
 
 class UnusedWaiver(Waiver):
-    """A waiver that is of no use. reason: why."""
+    """A waiver without effect. reason: why."""
 
     reason: str
 

@@ -54,7 +54,7 @@ def _holes(numbers: list[int]) -> Iterator[int]:
     step, there = steps[0], set(numbers)
     for earlier, later in itertools.pairwise(numbers) if len(steps) > 1 else ():
         first = earlier + step - (earlier - numbers[0]) % step
-        # a name may hold any number: no more of them than anybody looks at
+        # a name may hold any number: no more of them than can be looked at
         yield from (n for n in range(first, later, step)[: MOST_FRAMES + 1] if n not in there)
 
 

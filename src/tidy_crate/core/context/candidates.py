@@ -73,7 +73,7 @@ def _of_one(asset: Asset, evidence: Evidence) -> list[Candidate]:
     texts = (asset.value, str(asset.resolved) if asset.resolved else asset.value)
     was = evidence.known.get(asset.resolved) if asset.resolved is not None else None
     found = [c for text in texts for c in mapped(text, evidence.maps, tokens)]
-    # where it would lie says more than how it is written; an earlier decision that led nowhere must not hide the scene
+    # where it would be says more than how it is written; an earlier decision that led nowhere must not hide the scene
     for text in dict.fromkeys((*texts, asset.authored)):
         found += by_name(text, evidence.index)
     found += by_content(was, evidence.index) if was is not None else []
@@ -111,7 +111,7 @@ class _Moves:
         # a file that the scene uses as another one already is where it should be, and nothing that moved
         if best < WHOLE_FOLDER or any(other * 2 > best for other in others) or winner.path in self.in_use:
             return candidates
-        reason = f"{winner.reason}; {best} missing files lie in that folder"
+        reason = f"{winner.reason}; {best} missing files are in that folder"
         return [replace(winner, reason=reason, confidence=0.9), *(c for c in candidates if c is not winner)]
 
 

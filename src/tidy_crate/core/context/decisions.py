@@ -66,7 +66,7 @@ MendEdit = Annotated[OutputPath | ChooseCamera | SetSetting, Field(discriminator
 
 
 class MendDecision(Model):
-    """Something that check put right by itself: the finding, and the edit of the staged copy."""
+    """A fix that check made by itself: the finding, and the edit of the staged copy."""
 
     code: str
     subject: str

@@ -40,7 +40,7 @@ class ProjectFile(Model):
 
     roots: aliases for folders outside the project that files come from, by which they are noted in a packing
     list. settings_maps: files that say what a renderer's own settings mean. tidy_dir: where decisions and
-    caches go when they may not lie beside the scene. frame_tokens: texts in file names that stand for a frame
+    caches go when they may not be beside the scene. frame_tokens: texts in file names that stand for a frame
     number, each with the least number of digits it is written with. severity: other severities of checks, by code.
     brief: the file of the project's brief. naming: of outputs without a path. See CheckRules for the rest.
     """

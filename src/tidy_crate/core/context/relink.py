@@ -111,7 +111,7 @@ def _whole_folders(
 ) -> dict[tuple[str, str], list[str]]:
     """The moves that several files made together.
 
-    They touch nothing that is where it should be, and nothing that was not decided though a candidate lies there.
+    They touch nothing that is where it should be, and nothing that was not decided though a candidate is there.
     """
     moves: dict[tuple[str, str], list[str]] = {}
     for proposal in taken:

@@ -73,7 +73,7 @@ class SceneContext:
         return self.decisions.render or self.format.render_command(self.scene) or self.project.content.render
 
     def with_caches_of_now(self) -> SceneContext:
-        """The same scene with the caches that lie there now."""
+        """The same scene with the caches that are there now."""
         search = self.project.search_paths
         along = (SearchPath(folders=search, because="the project's search path"),) if search else ()
         edits = (*along, *cache_edits(self.tidy), *self.decisions.edits(self.scene))
@@ -138,7 +138,7 @@ _STATE = (".", "caches", "collected", "staged-for-host")
 def _check_state_folder(folder: Path, allowed: Sequence[Path], trust: Trust) -> None:
     """Make sure that decisions and caches are kept in the project, or where the user wants them.
 
-    A project from somebody else can name a folder of this machine for them, or bring a link to one.
+    A project from others can name a folder of this machine for them, or bring a link to one.
     """
     places = [os.path.realpath(place) for place in allowed]
     for name in _STATE:

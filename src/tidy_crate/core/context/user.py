@@ -49,8 +49,8 @@ class NotifySettings(Model):
     """Address that gets the news as JSON, signed with the secret in TIDY_CRATE_TOKEN_HOOK or in the keyring."""
 
     @property
-    def to_anybody(self) -> bool:
-        """Return whether anybody is told."""
+    def is_set(self) -> bool:
+        """Return whether any recipient is set."""
         return self.mail is not None or self.web_hook is not None
 
 

@@ -70,7 +70,7 @@ class CollectResult(Model):
 
 
 def default_crate(scene: Path) -> Path:
-    """Return where a scene's crate goes when nobody says: beside it."""
+    """Return where a scene's crate goes by default: beside it."""
     return scene.parent / f"{without_version(scene_stem(scene.name))}.crate"
 
 
@@ -263,7 +263,7 @@ def _write_followed(survey: Survey, layout: Layout, crate: Path) -> Iterator[Pur
         follower = follower_of(path)
         if not texts or follower is None or any(asset.resolved == path for asset in assets):
             continue
-        # a file that names one of its links anew gets all of them from its own folder
+        # a file that names one of its links again gets all of them from its own folder
         by_link = {(a.owner, a.authored): relative(place_of(a, layout.places), place.parent) for a in assets}
         with writable(crate, place) as target, write_whole(target) as stream:
             follower.rewrite(path, stream, lambda link, texts=by_link: texts[(link.where, link.text)])  # type: ignore[misc]

@@ -84,7 +84,7 @@ def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
         for member in asset.members:
             layout.put(member.path, root, roots)
         if asset.resolved is not None and asset.members and asset.resolved not in layout.places:
-            # a set's pattern lies where its members lie
+            # a set's pattern is where its members are
             folder = layout.places[asset.members[0].path].parent
             layout.places[asset.resolved] = folder / plain_name(asset.resolved.name)
     for asset in survey.assets:
@@ -93,7 +93,7 @@ def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
 
 
 def _place_inside_package(asset: Asset, layout: Layout) -> None:
-    """Return what a package should hold and does not has its place inside the package, wherever that lies."""
+    """Return what a package should hold and does not has its place inside the package, wherever that is."""
     if asset.resolved is None or "[" not in str(asset.resolved):
         return
     outer, bracket, inner = asset.resolved.as_posix().partition("[")

@@ -35,7 +35,7 @@ class _Entry:
 class CollectMemory:
     """The copies in one crate, by target.
 
-    doubtful: it was kept in the middle of collecting, and the machine has started anew since: after a power cut a
+    doubtful: it was kept in the middle of collecting, and the machine has restarted since: after a power cut a
     copy may look whole and not be, so each is read once more before it counts.
     """
 

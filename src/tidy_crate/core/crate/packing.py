@@ -111,7 +111,7 @@ class PackingList(Model):
     """What the staged source composes to; None where the format composes nothing, or files stay on a share."""
 
     def identities(self) -> dict[str, str]:
-        """By path in the crate, what a file is: its contents, or its path where staging wrote it anew."""
+        """By path in the crate, what a file is: its contents, or its path where staging rewrote it."""
         return {file.path: file.path if file.rewritten else file.blake3 for file in self.files}
 
     @property
@@ -208,7 +208,7 @@ SCHEMA = Schema("packing list", "packing_list", VERSION, {1: _views_for_cameras}
 
 
 def essentials(survey: Survey, places: dict[Path, str], missing: tuple[str, ...] = ()) -> Essentials:
-    """Sum up a survey. places: where each file lies in the crate."""
+    """Sum up a survey. places: where each file is in the crate."""
     found = {places[member.path] for asset in survey.assets for member in asset.members if member.path in places}
     return Essentials(
         frames=survey.frames,

@@ -52,7 +52,7 @@ class Proof(Model):
 
     enforced: the kernel denied every way out while it was tried; why_not says why it could not. outside: paths that
     lead out of the crate. unresolved: paths that lead to nothing and were not let go. changed: files that are not as
-    packed. differs: what the crate surveys otherwise than the staged scene did. unexpected: files nobody packed.
+    packed. differs: what the crate surveys otherwise than the staged scene did. unexpected: unexpected files.
     """
 
     whole: bool
@@ -201,7 +201,7 @@ def _readable(path: Path, size: int) -> bool:
 
 
 def _changed(crate: Path, content: PackingList) -> tuple[list[str], list[str]]:
-    """Files that are gone or not as packed, and files that nobody packed."""
+    """Files that are gone or not as packed, and unexpected files."""
     changed = []
     for file in content.files:
         path = inside(crate, file.path)

@@ -1,7 +1,7 @@
-"""Shared storage: nothing is copied that every node sees where it lies; paths are written as the nodes see them.
+"""Shared storage: nothing is copied that every node sees where it is; paths are written as the nodes see them.
 
-Only the files that must say other paths than they do now are written anew, into the crate, which lies on the share
-too. What lies on no share cannot be reached by a node and counts as missing.
+Only the files that must say other paths than they do now are rewritten, into the crate, which is on the share
+too. What is on no share cannot be reached by a node and counts as missing.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.rewriting import new_texts
 from tidy_crate.core.scene.staging import StagingPlan
 
-ON_NO_SHARE = "it lies on a local drive, which no node sees"
+ON_NO_SHARE = "it is on a local drive, which no node sees"
 
 
 @dataclass(frozen=True)
@@ -73,10 +73,10 @@ def _as_seen(asset: Asset, shares: Sequence[Share]) -> Asset:
 def lay_out_on_share(
     survey: Survey, plan: StagingPlan, project: Project, shares: Sequence[Share], crate: Path
 ) -> tuple[Layout, dict[Path, PurePosixPath]]:
-    """Places as in a crate for what must be written anew, absolute ones for all that stays where it is.
+    """Places as in a crate for what must be rewritten, absolute ones for all that stays where it is.
 
     survey: as `without_local` gives it. Returns the layout, and the files that stay with the paths nodes see.
-    Raises WrongUsage when the crate itself lies on no share.
+    Raises WrongUsage when the crate itself is on no share.
     """
     if seen_by_nodes(crate, shares) is None:
         raise WrongUsage("the crate is not on a share, so no node could open it", crate, "name a folder on the share")
@@ -88,7 +88,7 @@ def lay_out_on_share(
     by_file: dict[Path, list[Asset]] = {}
     for asset in survey.assets:
         by_file.setdefault(asset.layer, []).append(asset)
-    # a file that is written anew moves into the crate, and so must every file that names it, up to the scene
+    # a file that is rewritten moves into the crate, and so must every file that names it, up to the scene
     while True:
         moving = [
             path

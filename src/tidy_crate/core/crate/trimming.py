@@ -13,7 +13,7 @@ def trimmed(survey: Survey, requests: tuple[RenderRequest, ...]) -> tuple[Survey
     """The survey with only the files of sequences that the requests need; and how many each cut asset lost, by id.
 
     A sequence is cut only when every requested frame has a file of its own number: otherwise it is held, looped or
-    shifted in time, and nobody but the renderer knows which of its files a frame takes.
+    shifted in time, and only the renderer knows which of its files a frame uses.
     """
     frames = {number for request in requests for number in request.numbers()}
     wanted = {frame + beyond for frame in frames for beyond in range(-MARGIN, MARGIN + 1)}

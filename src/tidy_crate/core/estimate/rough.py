@@ -24,7 +24,7 @@ class Rough:
 
 
 def rough(offer: Offer, way: Way) -> Rough:
-    """Return what a way comes to, without simulating it: all machines work evenly until the last batch."""
+    """Return the rough result of a way, without simulating it: all machines work evenly until the last batch."""
     count = offer.work.tasks.shape[1]
     nodes = _usual_nodes(offer, way.nodes, way.priority)
     seconds, paid = _evenly(offer.mean_work[way.reclaimable], count, offer, nodes, way.batch)

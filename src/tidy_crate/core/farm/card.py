@@ -74,7 +74,7 @@ class PlaceAccess(CardPart):
     archive: Literal["zip", "tar.zst"] = "zip"
     """What the crate is packed as."""
     rented: bool = False
-    """Whether its machines are rented by us, and paid for until somebody shuts them down."""
+    """Whether its machines are rented by us, and paid for until they are shut down."""
 
 
 class ClusterAccess(CardPart):
@@ -198,7 +198,7 @@ class Program(CardPart):
         return Offered.of(self.versions)
 
     def is_called(self, name: str) -> bool:
-        """Return whether it goes by this name; capitals do not count."""
+        """Return whether it has this name; capitals do not count."""
         return name.casefold() in {one.casefold() for one in (self.name, *self.also)}
 
 
@@ -253,7 +253,7 @@ class Nodes(CardPart):
 class Operator(CardPart):
     """Operator of the nodes, and their location.
 
-    kind: one's `own` machines, a `partner` studio's, a service `provider`'s, or `private` persons' whom nobody knows.
+    kind: one's `own` machines, a `partner` studio's, a service `provider`'s, or `private` persons'.
     places: countries by ISO 3166. agreement: whether an agreement on confidentiality is signed.
     """
 

@@ -17,7 +17,7 @@ class Need:
     """Requirements of a scene on a machine. memory, textures, disk: in bytes, None while unknown.
 
     device: the kind that the scene is set to, None while unknown. frame_seconds: of the slowest frame on a machine of
-    score 1, with load_seconds to load the scene; None while nobody has rendered a test frame.
+    score 1, with load_seconds to load the scene; None without a test frame.
     """
 
     memory: int | None = None

@@ -33,7 +33,7 @@ processing_seconds = 0            # what it does with an upload before it starts
 # [nodes]
 # system = "linux"                # linux, windows, macos
 # fonts = ["Lantern Sans"]
-# unpacked_in = "/render/jobs/"   # where crates lie on a node
+# unpacked_in = "/render/jobs/"   # where crates are on a node
 # tiles = true                    # a frame may be shared out in tiles
 # lacks = ["volumes"]             # features of scenes that no version there has
 
@@ -133,7 +133,7 @@ def left_open(card: FarmCard) -> list[tuple[str, str]]:
         ("nodes.fonts", nodes.fonts is not None, "whether text looks the same there"),
         ("nodes.unpacked_in", bool(nodes.unpacked_in), "how long paths become there"),
         ("operator.kind", card.operator.kind is not None, "whether a confidential scene may go there"),
-        ("operator.places", bool(card.operator.places), "in which country the scene would lie"),
+        ("operator.places", bool(card.operator.places), "in which country the scene would be"),
         ("outputs.formats", bool(card.outputs.formats), "which image formats it takes"),
         ("limits.minutes_per_frame", limits.minutes_per_frame is not None, "whether long frames are stopped"),
         ("limits.upload_gb", limits.upload_gb is not None, "whether the crate is too large for it"),

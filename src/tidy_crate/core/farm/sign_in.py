@@ -1,6 +1,6 @@
 """Finding the token for a farm, which never stands in its card, and opening the link.
 
-A token goes to one address only: the one that it was first used with. A card from somebody else can name any
+A token goes to one address only: the one that it was first used with. A card from others can name any
 address, so that is noted in the user's own folder, and not on the card.
 """
 
@@ -105,7 +105,7 @@ class Keys:
 def origin(url: str) -> str:
     """Return the part of an address that a token belongs to: scheme, host and port.
 
-    This machine is one address, whatever the port: nobody else answers there.
+    This machine is one address, whatever the port: no other user answers there.
     """
     parts = urlsplit(url)
     host = (parts.hostname or "").lower()

@@ -83,7 +83,7 @@ class Notifier:
 
     def look(self, ledger: Ledger, view: JobView) -> None:
         """Tell what is new about a job."""
-        if not self.settings.to_anybody:
+        if not self.settings.is_set:
             return
         news = news_of(view)
         _, submissions = submissions_of(ledger, view.job)

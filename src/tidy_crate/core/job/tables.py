@@ -178,7 +178,7 @@ class ProductRow(Base):
     reasons: Mapped[str | None] = mapped_column(Text)
     """JSON, a list of sentences."""
     decision: Mapped[str | None] = mapped_column(String(20))
-    """The verdict that a person decided on, which no review changes; None where nobody did."""
+    """The verdict that a person decided on, which no review changes; None without a decision."""
     because: Mapped[str | None] = mapped_column(Text)
     """Why it was decided so."""
     attempt: Mapped[AttemptRow] = relationship()

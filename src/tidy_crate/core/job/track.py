@@ -76,7 +76,7 @@ class FarmView(Model):
     cap: Amount | None
     """What it may cost."""
     why: str
-    """Why it is paused, where nobody asked for that."""
+    """Why it is paused, where no user asked for it."""
     offer: FarmQuote | None
     """The farm's own quote."""
     billing: bool
@@ -135,7 +135,7 @@ class JobView(Model):
 
     @property
     def why(self) -> tuple[str, ...]:
-        """Return why it is paused, where nobody asked for that."""
+        """Return why it is paused, where no user asked for it."""
         return tuple(f"{one.farm}: {one.why}" for one in self.at if one.why)
 
 

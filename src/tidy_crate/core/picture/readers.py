@@ -86,7 +86,7 @@ class FrameReaders:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         if kind is not None:
-            # nobody waits for what is under way
+            # no one waits for what is under way
             for reader in self._readers:
                 reader.end()
         self._threads.shutdown(cancel_futures=True)

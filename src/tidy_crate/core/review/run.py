@@ -35,7 +35,7 @@ from tidy_crate.core.work.parts import window
 from tidy_crate.core.work.product import SET_ASIDE, below
 from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, tasks_of, whole
 
-# where the frames of a job would lie that was never retrieved: nowhere
+# where the frames of a job would be that was never retrieved: nowhere
 NOT_RETRIEVED = Path("not-retrieved-yet")
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
 

@@ -49,7 +49,7 @@ def is_split(requests: tuple[RenderRequest, ...]) -> bool:
 
 
 def whole_tasks(ordered: Ordered) -> Iterator[tuple[RenderRequest, Task, list[Task]]]:
-    """Yield each full picture that an order comes to, with the tasks that it is put together from."""
+    """Yield each full picture of an order, with the tasks that it is put together from."""
     requests = {request.name: request for request in ordered.requests}
     pictures: dict[Task, list[Task]] = {}
     for task in tasks_of(ordered.ranges, ordered.requests):

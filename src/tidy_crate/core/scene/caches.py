@@ -44,7 +44,7 @@ class CacheRecord(Model):
 
 
 def cache_folder(tidy: Path) -> Path:
-    """Return where a scene's caches lie."""
+    """Return where a scene's caches are."""
     return tidy / "caches"
 
 

@@ -13,7 +13,7 @@ MOST_NAMED = 10
 COMPOSES = "composes to something else"
 
 
-# which values are compared, and how: digests of another number cannot be held against these
+# which values are compared, and how: digests of another number cannot be compared with these
 METHOD = 2
 
 

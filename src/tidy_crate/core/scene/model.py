@@ -185,7 +185,7 @@ class Asset(Model):
     field: str
     context: str = ""
     evaluated: str = ""
-    """Of a path by an expression, what the expression comes to before any relink."""
+    """Of a path by an expression, the value of the expression before any relink."""
     within: str = ""
     leads: str = ""
     time: float | None = None
@@ -237,7 +237,7 @@ class SimulationState(StrEnum):
 class Simulation(Model):
     """Something whose look at a frame depends on the frame before.
 
-    start: the frame its motion begins at, which may lie before the range. covers: first and last frame in the
+    start: the frame its motion begins at, which may be before the range. covers: first and last frame in the
     cache. gaps: frames in between that the cache lacks. prims: those that it sets. trouble: what of it cannot be baked
     here, by prim. fingerprint: digest of everything it is computed from. slot: the place in the scene that names the
     cache, where the format has such. cache_named: whether it names one, and solves all the same.
@@ -428,7 +428,7 @@ class Survey(Model):
     """All that was found in a scene. motion: `still`, `camera` (only the camera moves) or `things`.
 
     canonical: settings in canonical terms, `unknown` where no map covers them. renderer: the one that the scene is set
-    up for, None where nobody can say; material_contexts: those it reads, empty where that is unknown. materials: those
+    up for, None where it is unknown; material_contexts: those it reads, empty where that is unknown. materials: those
     that are no renderer's in general. fonts: families that the host looks up on the machine. scripts: what runs code
     when the scene opens. unknown_types: types of prims that no schema here knows, with a prim of each.
     colour_configuration: the file as written, None where the scene names none. settings_prim: where the render settings

@@ -31,7 +31,7 @@ def new_texts(
 
 
 def place_of(asset: Asset, places: Mapping[Path, PurePosixPath]) -> PurePosixPath:
-    """Return where what an occurrence names lies in the crate."""
+    """Return where what an occurrence names is in the crate."""
     if asset.resolved is not None and asset.resolved in places:
         return places[asset.resolved]
     # a path to nothing must not lead out of the crate, where on another machine it might lead to something
@@ -43,7 +43,7 @@ def holds(asset: Asset, place: PurePosixPath, target: PurePosixPath) -> bool:
     if asset.value == asset.authored == str(target):
         return True  # on shared storage: the very path by which nodes see it
     if paths.dialect(asset.authored) is Dialect.EXPRESSION and not asset.relinked:
-        # it comes to the same in the crate, whose layers state the same variables
+        # it has the same value in the crate, whose layers state the same variables
         return not paths.is_absolute(asset.value) and locate(asset.value, Path("/", place.parent)) == Path("/", target)
     if asset.relinked or asset.value != asset.authored or paths.is_absolute(asset.authored) or "\\" in asset.authored:
         return False

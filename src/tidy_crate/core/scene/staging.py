@@ -97,7 +97,7 @@ class UseCache(_Edit):
 class _Change(_Edit):
     """A change of something the scene says. was: it holds only as long as the scene says so; None: whatever it says.
 
-    So a mend of one version does not undo what the artist put right in the next.
+    So a mend of one version does not undo what the artist fixed in the next.
     """
 
     origin: Literal["override", "mend"] = "override"

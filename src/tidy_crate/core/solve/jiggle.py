@@ -1,7 +1,7 @@
 """Points on springs: each pulled to where the animation has it, with the lengths between neighbours kept in bounds.
 
 Every point obeys the equation of `spring`, solved exactly over a step in which its goal moves straight. Then the
-edges that have been stretched or squeezed too far are put right, a set of edges without a common point at a time, and
+edges that have been stretched or squeezed too far are corrected, a set of edges without a common point at a time, and
 the velocities take up what that moved. Source for the constraints: Müller et al., "Position Based Dynamics", 2007.
 """
 
@@ -18,7 +18,7 @@ from tidy_crate.core.solve.spring import SpringState, advance
 Points = NDArray[np.float64]
 Indices = NDArray[np.int64]
 
-# the lengths are put right again and again until none is out by more than this share, but not for ever
+# the lengths are corrected repeatedly until none is out by more than this share, but not for ever
 SLACK = 0.01
 MOST_PASSES = 24
 _LOOK_EVERY = 4
@@ -57,7 +57,7 @@ class JiggleBody:
         ):
             raise ValueError("a jiggle needs a positive frequency, and no negative damping ratio or stretch")
         if not ((free >= 0) & (free <= 1)).all():
-            raise ValueError("the weights of a jiggle lie between 0 and 1")
+            raise ValueError("the weights of a jiggle are between 0 and 1")
         kept = edges[(free[edges] > 0).any(axis=1)] if len(edges) else edges
         return cls(frequency, damping_ratio, stretch, free, kept, independent_sets(kept, len(free)))
 
@@ -72,7 +72,7 @@ def edges_of(counts: NDArray[np.int64], indices: NDArray[np.int64]) -> Indices:
 
 
 def independent_sets(edges: Indices, points: int) -> tuple[Indices, ...]:
-    """Split edges into sets in which no point occurs twice, so that a set can be put right at one stroke.
+    """Split edges into sets in which no point occurs twice, so that a set can be corrected at once.
 
     Greedy, in the order given, hence the same on every machine.
     """

@@ -68,7 +68,7 @@ class Swarm:
     born: Array
 
 
-def nobody() -> Swarm:
+def no_particles() -> Swarm:
     """Before the first is born."""
     return Swarm(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, dtype=np.int64), np.zeros(0))
 

@@ -48,7 +48,7 @@ class RigidRun:
             if body.driven or body.name in self._hung or body.name in self._asleep:
                 continue
             at = self._dof(body.name)
-            # half a step of gravity back: places then lie on the true parabola, not half a step beside it
+            # half a step of gravity back: places then are on the true parabola, not half a step beside it
             # the velocity is that of the centre of mass, and what is set here that of the body's origin
             own = data.body(body.name)
             velocity = body.velocity - np.cross(body.spin, own.xipos - own.xpos)

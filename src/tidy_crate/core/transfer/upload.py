@@ -1,6 +1,6 @@
 """Uploading files: only what the farm lacks, down to the chunk; small files many at a time; several packs on their way.
 
-Nothing that a farm has acknowledged is sent again. After a break the farm is asked anew, and says what it still lacks.
+Nothing that a farm has acknowledged is sent again. After a break the farm is asked again what it still lacks.
 """
 
 from __future__ import annotations

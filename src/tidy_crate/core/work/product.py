@@ -107,7 +107,7 @@ _STANDING = {Verdict.GOOD: 0, None: 1, Verdict.SUSPECT: 2, Verdict.BAD: 3, Verdi
 def in_use(deliveries: Iterable[Delivery]) -> Delivery | None:
     """Return the delivery that counts for a task and output, None for none.
 
-    Of one submission the newest attempt counts, since somebody asked for it; but not a bad one where an earlier one is
+    Of one submission the newest attempt counts, since it was asked for; but not a bad one where an earlier one is
     good, as when only another output of its task was to be rendered again. Of several submissions the better verdict
     counts, then the earlier submission: a second farm's copy of the same frame changes nothing at home.
     """

@@ -95,5 +95,5 @@ class RenderRequest(Model):
 
     @property
     def task_count(self) -> int:
-        """Return how many tasks the request comes to."""
+        """Return how many tasks the request has."""
         return len(self.numbers()) * len(self.view_names) * self.tile_count * self.shares

@@ -4,7 +4,7 @@ Z up, in centimetres, 25 time codes a second, frames 1001 to 1048, so that nothi
 a texture behind an absolute path, one that was moved away, one with a Windows drive path, an output without a
 path and one without a frame number, half the resolution left from a test, no colour space, an automatic save newer
 than the scene, a missing file that nothing visible uses, and four kinds of simulation that every machine would start
-anew: a camera on a spring, lanterns that jiggle, boxes that tumble off a trolley, and drizzle.
+again: a camera on a spring, lanterns that jiggle, boxes that tumble off a trolley, and drizzle.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ command = [
 ]
 frame_done = 'frame (?P<frame>-?\\d+) done in (?P<seconds>[\\d.]+) s'
 
-# Where this project's scenes may lie, and who must have signed what: countries by ISO 3166.
+# Where this project's scenes may be, and who must have signed what: countries by ISO 3166.
 [confidential]
 places = ["DE", "NL"]
 """
@@ -80,7 +80,7 @@ def write_demo_scene(folder: Path) -> DemoScene:
     archive = folder / "archive" / "spring"
     kept = archive / project.name / "textures"
     write_textures(project / "textures")
-    # the artist tidied up: one texture moved away, and nobody told the scene
+    # the artist tidied up: one texture moved away, and the scene was not updated
     kept.mkdir(parents=True, exist_ok=True)
     (project / "textures" / "rope.png").replace(kept / "rope.png")
     text = 'brief = "brief.toml"\n' + PROJECT_FILE
@@ -343,7 +343,7 @@ def _write_root(path: Path) -> None:
 
 
 def _write_cargo(stage: Usd.Stage) -> None:
-    """Boxes on a trolley that stops too suddenly. Planted: where they lie depends on every touch before."""
+    """Boxes on a trolley that stops too suddenly. Planted: where they are depends on every touch before."""
     UsdPhysics.Scene.Define(stage, "/Quay/Physics")
     UsdPhysics.CollisionAPI.Apply(stage.OverridePrim("/Quay/Pier/Deck"))
     iron = _material(stage, "/Quay/Looks/Iron", colour=(0.12, 0.12, 0.14))
@@ -396,7 +396,7 @@ def _write_camera(stage: Usd.Stage) -> None:
     UsdGeom.XformCommonAPI(camera).SetTranslate((-420, -780, 330))
     UsdGeom.XformCommonAPI(camera).SetRotate((83, 0, 0))
     prim = camera.GetPrim()
-    # planted: a spring that every machine would start anew
+    # planted: a spring that every machine would start again
     _simulation(prim, "springFollow", SPRING_START)
     prim.CreateRelationship("tidy:spring:target").SetTargets(["/Quay/Ferry"])
     prim.CreateAttribute("tidy:spring:frequency", Sdf.ValueTypeNames.Double).Set(0.7)

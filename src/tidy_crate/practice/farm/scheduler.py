@@ -63,7 +63,7 @@ from tidy_crate.practice.farm.store import (
 from tidy_crate.practice.farm.terms import own_quote
 
 TICK = 0.05
-# how long it sleeps when there is nothing to do, if nobody wakes it
+# how long it sleeps when there is nothing to do, unless it is woken
 IDLE = 2.0
 ERROR_TAIL = 500
 TAKEN_BACK = "the farm took the machine back"
@@ -196,7 +196,7 @@ class Scheduler:
             else:
                 self._work.wait(IDLE)
                 if not self._folder.is_dir():
-                    # whoever removed it wants no farm, and nothing could stop this one any more
+                    # the folder was removed, so this farm is not wanted and could not be stopped any more
                     self._gone()
                     return
 
@@ -592,7 +592,7 @@ class Scheduler:
 
     @staticmethod
     def _asked_again(session: Session, tasks: Sequence[TaskRow]) -> list[int]:
-        """The attempts that were asked for and have not begun; they are written anew when they are done."""
+        """The attempts that were asked for and have not begun; they are rewritten when they are done."""
         again = [task.id for task in tasks if task.attempts]
         found: list[int] = []
         for at in range(0, len(again), 500):

@@ -76,7 +76,7 @@ from tidy_crate.practice.farm.uploads import upload_routes
 _WITH = (joinedload(AttemptRow.task), selectinload(AttemptRow.products))
 _CRATE = re.compile(r"[0-9a-f]{24}")
 OFFERS = tuple(capability.value for capability in Capability)
-# seconds between two looks for changes while somebody listens
+# seconds between two looks for changes while a client listens
 LISTEN = 0.1
 # seconds after which a listener is sent a sign of life
 ALIVE = 15.0

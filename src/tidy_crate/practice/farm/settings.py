@@ -163,7 +163,7 @@ def token_of(folder: Path) -> str:
     """The farm's token, made up on its first start. Only this user may read the file."""
     path = folder / TOKEN_FILE
     try:
-        # readable by nobody else from its first moment on
+        # readable by the owner only from the start
         handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     except FileExistsError:
         pass

@@ -22,7 +22,7 @@ class Base(DeclarativeBase):
 
 
 class FarmJobRow(Base):
-    """A job. waiting … cancelled: its tasks by state, kept by `move`, so that nobody has to count them."""
+    """A job. waiting … cancelled: its tasks by state, kept by `move`, so that they need not be counted."""
 
     __tablename__ = "job"
     id: Mapped[str] = mapped_column(primary_key=True)

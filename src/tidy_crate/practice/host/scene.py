@@ -23,7 +23,7 @@ from pathlib import Path
 class HostScene:
     """frames: first, last, a second. textures: path by slot. outputs: path by name.
 
-    simulations: kind and first frame by name. caches: where each is cached, solved anew where it is not. generators:
+    simulations: kind and first frame by name. caches: where each is cached, solved again where it is not. generators:
     kind by name; frozen: those that are plain data.
     """
 

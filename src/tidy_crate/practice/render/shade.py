@@ -53,7 +53,7 @@ class Caster:
         return hit["primID"], hit["tfar"], np.stack([hit["u"], hit["v"]], axis=1)
 
     def blocked(self, origins: np.ndarray, directions: np.ndarray, distances: np.ndarray) -> np.ndarray:
-        """Return whether something lies within the distance along each ray."""
+        """Return whether something is within the distance along each ray."""
         if not len(origins):
             return np.zeros(0, bool)
         found = self.scene.run(

@@ -21,7 +21,7 @@ def load(path: str) -> np.ndarray:
 
 
 def missing() -> np.ndarray:
-    """Return what shows where a texture is missing: diagonal stripes nobody overlooks."""
+    """Return what shows where a texture is missing: diagonal stripes that cannot be overlooked."""
     y, x = np.mgrid[0:64, 0:64]
     stripes = ((x + y) // MISSING_TILES) % 2 == 0
     return np.where(stripes[..., None], [0.9, 0.05, 0.0], [0.0, 0.9, 0.85]).astype(np.float32)

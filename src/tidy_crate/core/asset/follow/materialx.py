@@ -56,7 +56,7 @@ def _parsed(path: Path) -> Xml.Element:
 
 
 def _walk(element: Xml.Element, prefix: str, where: str) -> Iterator[tuple[Xml.Element, str, FileLink]]:
-    """Every element that names a file, with the attribute that does, and what it comes to with its prefix."""
+    """Every element that names a file, with the attribute that does, and its value with its prefix."""
     if not isinstance(element.tag, str):
         return
     if where.count("/") >= DEEPEST:

@@ -263,6 +263,6 @@ def _templates() -> Environment:
 
 
 def _plain(text: object) -> str:
-    """A text of somebody else's in a line of Markdown: nothing in it is taken for markup."""
+    """A foreign text in a line of Markdown: nothing in it is taken for markup."""
     found = " ".join(str(text).split())
     return "".join(f"\\{character}" if character in "\\`*_{}[]<>#|" else character for character in found)

@@ -1,4 +1,4 @@
-"""The JSON of a glTF file, wherever it lies, and the URIs in it.
+"""The JSON of a glTF file, wherever it is, and the URIs in it.
 
 Source: the glTF 2.0 specification, sections "GLB File Format", "URIs" and "Concepts".
 """

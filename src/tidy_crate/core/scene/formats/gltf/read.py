@@ -137,7 +137,7 @@ def _asset(
 
 
 def _need(link: Link, images: dict[int, str]) -> tuple[bool, str]:
-    """Images are needed where the scene that shows uses them; of everything else nobody can say, so it is needed."""
+    """Images are needed where the scene that shows uses them; all others are unknown and count as needed."""
     parts = link.pointer.split("/")
     if parts[1] != "images" or not parts[2].isdigit():
         return True, f"named at {link.pointer}"

@@ -92,7 +92,7 @@ class SheetSimulation(Model):
     """Something whose look at a frame depends on the frame before.
 
     cache: the file name that the host's bake command gives to the cache of each frame, with a frame token. slot: by
-    which the relink command is told where the cache lies; the scene must then use it and solve no more.
+    which the relink command is told where the cache is; the scene must then use it and solve no more.
     """
 
     name: str = Field(min_length=1)

@@ -45,7 +45,7 @@ def apply(
         for path in survey.layers:
             place = places.get(path)
             if place is None:
-                continue  # it travels inside its package, or lies where no node can see it
+                continue  # it travels inside its package, or is where no node can see it
             for own, assets in copies.of(path, place, by_layer.get(path, [])):
                 texts = _new_texts(assets, own, places, moved)
                 if texts:
@@ -60,7 +60,7 @@ def apply(
         source = compose(scene, _arcs(survey), survey.layers, layer_of).stage if needs_stage(plan) else None
         scene_text = paths.relative(places[scene], root.parent)
         staged = staged_root(source, layer_of(scene), plan, caches, scene_text)
-        # asset paths in the metadata taken over from the scene's root stay valid: both lie in one folder
+        # asset paths in the metadata taken over from the scene's root stay valid: both are in one folder
         top = _new_texts([a for a in by_layer.get(scene, []) if a.owner == "/"], places[scene], places, moved)
         rewrite(staged, lambda slot: top.get((slot.path, slot.field, slot.text, slot.time), slot.text))
         with writable(folder, root) as target:

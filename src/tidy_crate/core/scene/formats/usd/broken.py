@@ -88,7 +88,7 @@ def _composition(composed: Composed, walk: Walk, shown: _Shown) -> Iterator[Brok
 
 
 def _short(identifier: str, composed: Composed) -> str:
-    """Return a layer's name as a person knows it: copies in memory and absolute folders mean nothing to anybody."""
+    """Return a layer's name as a person knows it: copies in memory and absolute folders mean nothing to a person."""
     file = composed.origin.get(identifier)
     name = (str(file) if file is not None else identifier).replace("\\", "/").rpartition("/")[2]
     return name.rpartition(":")[2] if name.startswith("anon:") else name

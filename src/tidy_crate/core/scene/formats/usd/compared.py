@@ -33,7 +33,7 @@ def compared(scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[
     known: dict[tuple[Path, str], Path | None] = {}
     decided: set[tuple[Path, str]] = set()
     for asset in survey.assets:
-        # the library gives an expression as what it comes to; a layer in memory has its relative paths written in full
+        # the library gives an expression as its value; a layer in memory has its relative paths written in full
         written = asset.evaluated or asset.authored
         for text in (written, str(asset.layer.parent / written)):
             known[asset.layer, text] = asset.resolved if asset.members else None

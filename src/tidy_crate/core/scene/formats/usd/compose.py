@@ -78,7 +78,7 @@ def compose(root: Path, arcs: Iterable[Arc], layers: Iterable[Path], layer_of: C
     """Compose a scene from its root, with relinked layers in their places. layers: all files of the scene."""
     with usd_messages(root):
         top, origin, held = _with_relinked_arcs(root, arcs, layers, layer_of)
-        # an in-memory layer lives as long as somebody holds it, which the stage does from here on
+        # an in-memory layer lives as long as it is referenced, which the stage does from here on
         refuse_bomb(top, root)
         stage = open_stage(top, root)
     del held

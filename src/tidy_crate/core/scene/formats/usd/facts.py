@@ -223,7 +223,7 @@ class _Seen:
 
 
 def _brings_deep(spec: Sdf.PrimSpec) -> bool:
-    """Return whether a prim brings in one that is not at the root of its layer: what lies outside of it stays away."""
+    """Return whether a prim brings in one that is not at the root of its layer: what is outside of it stays away."""
     lists = [spec.referenceList, spec.payloadList] if spec.hasReferences or spec.hasPayloads else []
     arcs = (arc for one in lists for arc in one.GetAddedOrExplicitItems())
     return any(arc.primPath.pathElementCount > 1 for arc in arcs)

@@ -259,7 +259,7 @@ def _occurrence(
 
 
 def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> Resolution:
-    """packed: whether the layer lies in a package, asked once for all its slots."""
+    """packed: whether the layer is in a package, asked once for all its slots."""
     value = paths.without_arguments(value)
     if packed:
         return package.resolve_inside(value, path, disk.tokens)

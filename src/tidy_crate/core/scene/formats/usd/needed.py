@@ -101,7 +101,7 @@ def is_needed(
     if sounds and _is_heard_only(composed, prims.users.get(place, ())):
         return False, "it is heard, not seen"
     if slot.field in VALUES and not _wins(occurrence, composed, prims, needed, place):
-        return False, "a stronger opinion overrides it, or its time lies outside the frames"
+        return False, "a stronger opinion overrides it, or its time is outside the frames"
     if slot.field == "clips" and not slot.numbers and not _clip_is_played(occurrence, walk, composed, prims, needed):
         return False, "no frame of the range plays this clip"
     return True, f"used by {reason}"

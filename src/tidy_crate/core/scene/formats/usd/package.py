@@ -117,7 +117,7 @@ def resolve_outside(value: str, folder: Path, disk: Disk) -> Resolution:
 def resolve_inside(value: str, layer: Path, tokens: FrameTokens) -> Resolution:
     """Return what a path in a layer of a package stands for: a file beside it, else one from the package's own root.
 
-    A package cannot be written anew here, so what leads out of it leads nowhere on another machine.
+    A package cannot be rewritten here, so what leads out of it leads nowhere on another machine.
     """
     place = split(layer)
     assert place is not None

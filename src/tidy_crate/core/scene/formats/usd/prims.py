@@ -54,7 +54,7 @@ class Names:
         def union(field_name: str) -> frozenset[str]:
             return frozenset().union(*(getattr(one, field_name) for one in facts))
 
-        # what an arc brings in goes by the name of the prim that has the arc
+        # what an arc brings in has the name of the prim with the arc
         arcs = union("arcs")
 
         placed = {_name_of(prim) for prim in {o.prim for o in walk.occurrences} if prim != "/"}
@@ -214,7 +214,7 @@ def _kind_of(prim: Usd.Prim) -> int:
     kind = Kind.NONE
     if prim.IsA(UsdGeom.Imageable):
         kind |= Kind.IMAGEABLE
-    # of a type that is not known here nobody can say, so it may well show, with its material
+    # a type that is unknown here may be visible, with its material
     if prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.Subset) or not prim.IsA(Usd.Typed):
         kind |= Kind.BINDS
     if prim.IsA(UsdShade.NodeGraph) or prim.IsA(UsdShade.Shader):

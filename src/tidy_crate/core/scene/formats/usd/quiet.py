@@ -49,7 +49,7 @@ def _commentary(message: Any) -> str:
 
 
 def _no_unicode(error: UnicodeError, where: Path | str | None) -> UnreadableInput:
-    """Return what is wrong with a text that the library cannot take, or has handed out and nobody can read."""
+    """Return what is wrong with a text that the library cannot take, or has handed out unreadable."""
     if isinstance(error, UnicodeEncodeError):
         what = "its path holds bytes that are not UTF-8, and the USD library opens no such path"
         return UnreadableInput(what, where, "rename the folder or the file")
@@ -66,7 +66,7 @@ def reason(error: Exception) -> str:
     text = re.sub(r"\s+", " ", found[1] if found else whole).strip()
     syntax = _SYNTAX.search(text)
     if syntax:
-        # the parser's own words name its grammar, which helps nobody who wrote the file
+        # the parser's own words name its grammar, which does not help the author of the file
         near = syntax["near"] or ""
         return f"syntax error in line {syntax['line']}, column {syntax['column']}, near '{near[:60]}'"
     return re.sub(r"pxrInternal\w+(::)?", "", text)[:300]

@@ -159,7 +159,7 @@ def _dictionary_texts(value: Any) -> Iterator[str]:
 
 def rewrite(layer: Sdf.Layer, new_text: Callable[[Slot], str]) -> None:
     """Replace the text of every slot of an editable layer by what `new_text` says."""
-    # setting the paths anew would reset their offsets, and with them when animation plays
+    # setting the paths again would reset their offsets, and with them when animation plays
     offsets = list(layer.subLayerOffsets)
     layer.subLayerPaths[:] = [new_text(Slot("/", "subLayers", text)) for text in list(layer.subLayerPaths)]
     for index, offset in enumerate(offsets):

@@ -57,7 +57,7 @@ def start_of(prim: Usd.Prim) -> float:
 
 
 def is_live(prim: Usd.Prim) -> bool:
-    """Return whether machines solve it anew."""
+    """Return whether machines solve it again."""
     return bool(value(prim, LIVE, True))
 
 

@@ -20,7 +20,7 @@ from tidy_crate.core.solve.bodies import Shape, Surface
 Points = NDArray[np.float64]
 
 MOST_FACES = 3000
-# a point lies before a face when it is off its plane by more than this share of the mesh's size
+# a point is before a face when it is off its plane by more than this share of the mesh's size
 _FILLS = 1e-3
 # a plate is so thick, as a share of the size of its mesh
 _PLATE = 0.02
@@ -144,10 +144,10 @@ def _is_flat(points: Points) -> bool:
 
 
 def _is_its_own_hull(points: Points, faces: list[NDArray[np.int64]]) -> bool:
-    """Return whether a mesh is closed and convex: every edge has a face on both sides, and no point lies before
+    """Return whether a mesh is closed and convex: every edge has a face on both sides, and no point is before
     any face.
     """
-    # corners that lie in one place are one corner, however often the mesh lists it
+    # corners that are in one place are one corner, however often the mesh lists it
     extent = float(np.ptp(points, axis=0).max())
     _, same = np.unique(np.round(points / (extent * _FLAT)), axis=0, return_inverse=True)
     edges: dict[tuple[int, int], int] = {}

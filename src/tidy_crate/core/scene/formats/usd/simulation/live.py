@@ -14,7 +14,7 @@ _OP = "xformOp:transform:live"
 class Evaluator:
     """Sets what the live simulations of a stage do, frame after frame, in the stage's session layer.
 
-    Forwards it goes on from the frame before. Asked for an earlier frame it starts anew there, since a machine has
+    Forwards it goes on from the frame before. Asked for an earlier frame it starts again there, since a machine has
     no other past than the frames it was given.
     """
 

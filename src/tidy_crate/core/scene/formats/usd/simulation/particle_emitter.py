@@ -31,7 +31,7 @@ from tidy_crate.core.scene.formats.usd.simulation.interface import (
     quarters,
     stage_matrix,
 )
-from tidy_crate.core.solve.particles import Law, Swarm, advance, nobody
+from tidy_crate.core.solve.particles import Law, Swarm, advance, no_particles
 
 TOKEN = "particles"
 WHY = "which particles there are and where depends on all frames before; a machine that starts late has an empty sky"
@@ -92,12 +92,12 @@ class ParticleSolver:
         self._rate = stage.GetTimeCodesPerSecond()
         self._law = _law(self._prim)
         self._width = number(self._prim, "tidy:particles:width", 1.0)
-        self._swarm = nobody()
+        self._swarm = no_particles()
         self._began = simulation.start
 
     def begin(self, time: float) -> None:
         """See Solver.begin."""
-        self._swarm, self._began = nobody(), time
+        self._swarm, self._began = no_particles(), time
 
     def step(self, before: float, after: float) -> None:
         """See Solver.step."""

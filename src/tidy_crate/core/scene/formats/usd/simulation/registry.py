@@ -22,7 +22,7 @@ def find_all(stage: Usd.Stage) -> list[Simulation]:
 
 
 def dependencies(simulations: list[Simulation]) -> dict[str, tuple[str, ...]]:
-    """By name, the other simulations that must be solved first: those that set the pose of what it goes by."""
+    """By name, the other simulations that must be solved first: those that set the pose of what it depends on."""
     setters: dict[str, str] = {prim: one.path for one in simulations for prim in one.prims}
     found: dict[str, tuple[str, ...]] = {}
     for one in simulations:

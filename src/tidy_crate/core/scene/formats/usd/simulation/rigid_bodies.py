@@ -28,7 +28,7 @@ from tidy_crate.core.scene.formats.usd.simulation.physics import NOTHING, build,
 from tidy_crate.core.scene.formats.usd.simulation.units import rigid_part
 from tidy_crate.core.solve.rigid import Poses, RigidRun
 
-WHY = "where a body lies depends on every touch before; a machine that starts in the middle drops it from its start"
+WHY = "the position of a body depends on every earlier contact; a machine in the middle begins from its start"
 _POSE_BYTES = 80
 # nothing that falls on a stage is faster, metres per second
 FASTEST = 100.0

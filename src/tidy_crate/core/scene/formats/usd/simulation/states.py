@@ -86,7 +86,7 @@ def _state(
 def _fingerprints(
     stage: Usd.Stage, found: list[Found], needs: dict[str, tuple[str, ...]], frames: FrameRange, blurred: bool
 ) -> tuple[dict[str, str], dict[str, tuple[str, ...]]]:
-    """By name a digest of all that a result depends on, what it goes by included; empty where that makes no sense.
+    """By name a digest of all that a result depends on, what it depends on included; empty where that makes no sense.
 
     And by name, what of that cannot be evaluated.
     """
@@ -106,7 +106,7 @@ def _fingerprints(
             continue
         except Tf.ErrorException as error:
             own[one.path] = ""
-            troubles[one.path] = (f"{one.path}: what it goes by cannot be evaluated ({reason(error)})",)
+            troubles[one.path] = (f"{one.path}: what it depends on cannot be evaluated ({reason(error)})",)
             continue
         own[one.path] = digest.hexdigest()
     whole: dict[str, str] = {}
