@@ -28,7 +28,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
-from tidy_crate.core.progress import Progress, silent
+from tidy_crate.core.progress import Progress, Step, silent
 
 if TYPE_CHECKING:
     from tidy_crate.core.bake.plan import PlannedBake
@@ -52,6 +52,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.farm.links.interface import FarmLink, Trial
     from tidy_crate.core.farm.protocol import Account
     from tidy_crate.core.farm.sign_in import Keys
+    from tidy_crate.core.installation import Part
     from tidy_crate.core.job.accepting import Decided, Judged
     from tidy_crate.core.job.actions import Refund
     from tidy_crate.core.job.balances import FarmBalance
@@ -612,6 +613,36 @@ def farm_moved(farm: str, *, user: User | None = None) -> tuple[FarmCard, str]:
     user = user or User.here()
     card, path = load_card(farm, user=user)
     return card, user.keys.move(card, path)
+
+
+def examine_installation(
+    *, farms: bool = False, user: User | None = None, progress: Progress = silent
+) -> tuple[Part, ...]:
+    """Examine this installation: libraries, optional parts, sandbox, disk, ledger, keyring. farms: known farms too."""
+    from tidy_crate.core.farm.card import SUFFIX
+    from tidy_crate.core.installation import Part, State, examine
+
+    user = user or User.here()
+    parts: list[Part] = []
+    for one in examine(user.ledger, user.home):
+        parts.append(one)
+        progress(Step("ready", len(parts), 0, "parts", one.name))
+    if not farms:
+        return tuple(parts)
+    for path in sorted(path for folder in user.card_folders for path in folder.glob(f"*{SUFFIX}")):
+        name = path.name.removesuffix(SUFFIX)
+        try:
+            _, steps, account = try_farm(str(path), user=user)
+            works = all(one.works for one in steps)
+            left = "" if account is None else f"; {account.balance} {account.currency} left"
+            said = f"it can be reached{left}" if works else next(one.said for one in steps if not one.works)
+        except TidyCrateError as error:
+            works, said = False, error.what
+        state = State.WORKS if works else State.BROKEN
+        remedy = "" if works else f"tidy-crate farm test {name}"
+        parts.append(Part(group="farms", name=name, state=state, found=said, remedy=remedy))
+        progress(Step("ready", len(parts), 0, "parts", name))
+    return tuple(parts)
 
 
 def try_farm(farm: str, *, user: User | None = None) -> tuple[FarmCard, tuple[Trial, ...], Account | None]:

@@ -20,6 +20,7 @@ from tidy_crate.cli import (
     jobs,
     pair,
     practice,
+    ready,
     relink,
     results,
     send,
@@ -27,15 +28,15 @@ from tidy_crate.cli import (
     survey,
     trust,
 )
+from tidy_crate.cli.stages import Stages
 
 app = typer.Typer(
     name="tidy-crate",
-    no_args_is_help=True,
-    add_completion=False,
+    cls=Stages,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
-    help="Gets a scene off an artist's machine, onto a render farm, and every frame back.",
-    epilog="New here? `tidy-crate demo` does all of it with a small scene of its own.",
+    help="Get a scene off an artist's machine, onto a render farm, and every frame back.",
+    epilog="New here? Run: tidy-crate demo\n\nOptions and examples of a command: tidy-crate COMMAND --help",
 )
 COMMANDS = (
     survey,
@@ -53,6 +54,7 @@ COMMANDS = (
     trust,
     sheet,
     practice,
+    ready,
     demo,
 )  # fmt: skip
 for module in COMMANDS:
@@ -65,13 +67,15 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
-@app.callback()
+@app.callback(invoke_without_command=True)
 def _root(
+    context: typer.Context,
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and end.")
     ] = False,
 ) -> None:
-    pass
+    if context.invoked_subcommand is None:
+        typer.echo(context.get_help())
 
 
 def main() -> None:

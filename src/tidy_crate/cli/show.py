@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 WHOLE = {"severity", "code", "id", "kind", "status", "state", "needed", "verdict", "node", "size", "cost", "frame"}
 STATES = {
+    "works": "green", "broken": "red",
     "found": "green", "cached": "green", "good": "green", "done": "green", "retrieved": "green",
     "missing": "red", "live": "red", "bad": "red", "failed": "red", "error": "red",
     "partial": "yellow", "stale": "yellow", "suspect": "yellow", "warning": "yellow", "let-go": "yellow",

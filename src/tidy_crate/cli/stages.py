@@ -1,0 +1,72 @@
+"""The commands in the stages of the work, as `tidy-crate` alone shows them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from typer.core import TyperGroup
+
+if TYPE_CHECKING:
+    from typer._click import Context, HelpFormatter
+
+STAGES: dict[str, dict[str, str]] = {
+    "Look, and prepare": {
+        "survey": "show what is in a scene",
+        "bake": "write simulations into caches, so that any frame renders alone",
+        "relink": "find missing files, and decide what replaces them",
+        "override": "give an output another path in the staged scene",
+        "check": "show what would go wrong, before money is spent",
+        "waive": "accept a warning, for a reason",
+    },
+    "Pack, and prove": {
+        "collect": "copy the staged scene and all its files into one folder",
+        "prove": "prove that a crate is complete, away from the originals",
+        "trust": "allow a project's commands, and its folders outside",
+    },
+    "Plan": {
+        "probe": "render and time a few test frames here",
+        "estimate": "compare cost and turnaround at the farms",
+        "farm": "list, show, write, check and test farm cards",
+    },
+    "Send, and track": {
+        "send": "upload what the farm lacks, and start the job",
+        "track": "show a job: frames, machines, cost, forecast",
+        "jobs": "list all jobs at all farms",
+        "log": "show what a node said about a frame",
+        "pause": "begin no further frame",
+        "resume": "let a paused, held or quoted job go on",
+        "priority": "serve a job sooner or later",
+        "handover": "send the rest of a job to another farm",
+        "cancel": "stop a job, and show what comes back",
+        "release": "note that rented machines are shut down",
+    },
+    "Frames home": {
+        "retrieve": "bring frames home, verified",
+        "review": "open and judge every frame",
+        "look": "draw contact sheets, passes, differences, previews",
+        "accept": "accept frames",
+        "reject": "reject frames",
+        "rerender": "render again what was rejected or is missing",
+        "pair": "render a frame here with one setting switched",
+        "stitch": "join tiles and sample shares to full frames",
+        "deliver": "write the accepted frames as the brief orders them",
+        "report": "write the final record of a job",
+    },
+    "Learn, and set up": {
+        "demo": "do all of it once, with a small scene of its own",
+        "practice": "run a farm on this machine to practise on",
+        "ready": "check this installation",
+        "sheet": "describe the scene of a host application",
+    },
+}  # fmt: skip
+
+
+class Stages(TyperGroup):
+    """Shows the commands by stage and not as one list."""
+
+    def format_commands(self, ctx: Context, formatter: HelpFormatter) -> None:
+        """Write a section for each stage."""
+        width = max(len(name) for commands in STAGES.values() for name in commands)
+        for title, commands in STAGES.items():
+            with formatter.section(title):
+                formatter.write_dl([(name.ljust(width), text) for name, text in commands.items()])
