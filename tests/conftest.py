@@ -9,6 +9,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -58,14 +59,50 @@ class Run:
 
     def __init__(self, home: Path) -> None:
         self.environment = os.environ | {"TIDY_CRATE_HOME": str(home), "NO_COLOR": "1", "COLUMNS": "140"}
+        self._warm: subprocess.Popen[str] | None = None
+        self._outputs = home.parent / f"{home.name}-outputs"
+        self._lock = threading.Lock()
 
     def __call__(self, *words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Outcome:
+        """Run it as a process of its own: a fork of one that has everything imported, where there is fork."""
+        if hasattr(os, "fork") and not {"PYTHONIOENCODING", "PYTHONUTF8", "LC_ALL"} & set(env or {}):
+            return self._forked(list(map(str, words)), cwd, self.environment | (env or {}))
+        return self.cold(*words, cwd=cwd, env=env)
+
+    def cold(self, *words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Outcome:
+        """Run it from the start, interpreter and all."""
         line = [sys.executable, "-m", "tidy_crate", *map(str, words)]
         environment = self.environment | (env or {})
         done = subprocess.run(
             line, cwd=cwd, env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=280, check=False
         )
         return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+    def close(self) -> None:
+        """End the process that forks."""
+        if self._warm is not None:
+            self._warm.communicate()
+            self._warm = None
+
+    def _forked(self, words: list[str], cwd: Path | None, environment: dict[str, str]) -> Outcome:
+        with self._lock:
+            if self._warm is None:
+                self._outputs.mkdir(exist_ok=True)
+                self._warm = subprocess.Popen(
+                    [sys.executable, Path(__file__).parent / "warm.py"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+                    text=True, env=self.environment,
+                )  # fmt: skip
+                assert self._warm.stdout is not None and self._warm.stdout.readline() == "ready\n"
+            assert self._warm.stdin is not None and self._warm.stdout is not None
+            out, err = self._outputs / "out", self._outputs / "err"
+            out.write_bytes(b"")
+            err.write_bytes(b"")
+            order = {"words": words, "env": environment, "cwd": str(cwd or Path.cwd()), "out": str(out),
+                     "err": str(err), "encoding": sys.stdout.encoding or "utf-8"}  # fmt: skip
+            self._warm.stdin.write(json.dumps(order) + "\n")
+            self._warm.stdin.flush()
+            code = int(self._warm.stdout.readline())
+            return Outcome(code, out.read_bytes().decode(), err.read_bytes().decode())
 
     def at_terminal(
         self, answers: str, *words: object, cwd: Path | None = None, env: dict[str, str] | None = None
@@ -93,9 +130,11 @@ class Run:
 
 
 @pytest.fixture(scope="session")
-def run(tmp_path_factory: pytest.TempPathFactory) -> Run:
+def run(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Run]:
     """The program with a fresh home."""
-    return Run(tmp_path_factory.mktemp("home"))
+    found = Run(tmp_path_factory.mktemp("home"))
+    yield found
+    found.close()
 
 
 @pytest.fixture

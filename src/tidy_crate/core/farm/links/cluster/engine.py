@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 from collections import deque
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -120,6 +121,8 @@ class Engine:
         parts = urlsplit(self._url)
         address = f"tcp://{parts.hostname}:{parts.port or 8786}"
         try:
+            # the engine itself tries again and again where nothing listens
+            socket.create_connection((parts.hostname, parts.port or 8786), SECONDS).close()
             client = Client(address, timeout=SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
         except (OSError, TimeoutError) as error:
             what = f"the scheduler cannot be reached ({' '.join(str(error).split())[:160]})"
