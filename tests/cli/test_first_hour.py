@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+import shlex
 import sqlite3
 from pathlib import Path
+from typing import Any
 
 import pytest
 from typer.main import get_command
@@ -62,3 +64,45 @@ def test_a_folder_that_cannot_be_written_to_is_named(tmp_path: Path) -> None:
     tmp_path.chmod(0o500)
     found: list[Part] = [one for one in examine(":memory:", tmp_path / "home") if one.state is State.BROKEN]
     assert any(one.name == "folder of this tool" for one in found)
+
+
+def examples() -> list[tuple[str, str]]:
+    """Every example of every command, with the command's name."""
+    found = []
+
+    def walk(command: Any, name: str) -> None:
+        for own, below in getattr(command, "commands", {}).items():
+            walk(below, f"{name} {own}".strip())
+        if not hasattr(command, "commands"):
+            lines = [line.strip() for line in (command.help or "").partition("Examples:")[2].splitlines()]
+            found.append((name, "\n".join(line for line in lines if line.startswith("tidy-crate"))))
+
+    walk(get_command(app), "")
+    return found
+
+
+@pytest.mark.parametrize(("name", "lines"), examples())
+def test_every_command_shows_two_examples_that_are_valid(name: str, lines: str) -> None:
+    assert len(lines.splitlines()) >= 2, f"{name} shows fewer than two examples"
+    for line in lines.splitlines():
+        words = shlex.split(line.partition(" > ")[0])[1:]
+        command: Any = get_command(app)
+        context = command.make_context("tidy-crate", words)
+        while getattr(command, "commands", None):
+            own, command, rest = command.resolve_command(context, [*context._protected_args, *context.args])
+            context = command.make_context(own, rest, parent=context)
+        assert not context.args, line
+
+
+@pytest.mark.skipif(os.name == "nt", reason="there is no pseudo-terminal")
+def test_a_new_card_asks_at_a_terminal_and_is_valid(tmp_path: Path, run: Run) -> None:
+    answers = "Gullwing Render\nhttps://gullwing.example\nusd\nlarge\n25\n128\n2.40\n"
+    done = run.at_terminal(answers, "farm", "new", "gullwing", cwd=tmp_path)
+    assert done.code == 0, done.err
+    shown = run("farm", "show", tmp_path / "gullwing.farm.toml", "--json").json
+    (machine,) = shown["machine"]
+    assert (shown["title"], shown["url"], shown["currency"]) == ("Gullwing Render", "https://gullwing.example", "USD")
+    assert (machine["name"], machine["nodes"], machine["memory_gb"]) == ("large", 25, 128)
+    wrong = run.at_terminal("x\n\neuros\nm\n1\n1\n1\n", "farm", "new", "tern", cwd=tmp_path)
+    assert wrong.code == 2 and "currency" in wrong.err and not (tmp_path / "tern.farm.toml").exists()
+    assert run("farm", "new", "tern", cwd=tmp_path).code == 0

@@ -49,7 +49,13 @@ def register(app: typer.Typer) -> None:
         batch: Annotated[int, typer.Option("--batch", min=1, help="Frames a node takes at a time in the proof.")] = 2,
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Write simulations into caches, so that any frame renders alone."""
+        """Write simulations into caches, so that any frame renders alone.
+
+        \b
+        Examples:
+          tidy-crate bake scene.usda
+          tidy-crate bake scene.usda --order-proof
+        """
         if order_proof:
             _prove(talk, scene, tidy_dir, batch)
         elif plan:
@@ -85,7 +91,7 @@ def _verify(talk: Talk, scene: Path, tidy_dir: Path | None) -> None:
 def _bake(talk: Talk, scene: Path, tidy_dir: Path | None, only: list[str], again: bool) -> None:
     with talk.progress("baking") as progress:
         result = api.bake(scene, only, again=again, tidy_dir=tidy_dir, progress=progress)
-    talk.result(result, lambda console: _show(console, result))
+    talk.result(result, lambda console: _show(console, result, scene))
     if result.failed:
         raise typer.Exit(1)
 
@@ -93,13 +99,13 @@ def _bake(talk: Talk, scene: Path, tidy_dir: Path | None, only: list[str], again
 def _prove(talk: Talk, scene: Path, tidy_dir: Path | None, batch: int) -> None:
     with talk.progress("order proof") as progress:
         proof = api.prove_order(scene, batch, tidy_dir=tidy_dir, progress=progress)
-    talk.result(proof, lambda console: _show_proof(console, proof))
+    talk.result(proof, lambda console: _show_proof(console, proof, scene))
     if not proof.holds:
         raise typer.Exit(1)
 
 
-def _show(console: Console, result: BakeResult) -> None:
-    from tidy_crate.cli.show import cell, size, state, table
+def _show(console: Console, result: BakeResult, scene: Path) -> None:
+    from tidy_crate.cli.show import cell, next_command, size, state, table
 
     if not (result.baked or result.up_to_date or result.failed):
         console.print("Nothing in this scene depends on the frame before it.")
@@ -121,6 +127,8 @@ def _show(console: Console, result: BakeResult) -> None:
     for made in result.baked:
         for trouble in made.unbaked:
             console.print(cell(f"not solved: {trouble}"), style="yellow")
+    if not result.failed:
+        next_command(console, "bake", scene, "--order-proof")
 
 
 def _show_plan(console: Console, planned: tuple[PlannedBake, ...]) -> None:
@@ -170,8 +178,11 @@ def _short(path: Path) -> str:
     return "/".join(path.parts[-3:])
 
 
-def _show_proof(console: Console, proof: OrderProof) -> None:
-    from tidy_crate.cli.show import cell, counted, state, table
+def _show_proof(console: Console, proof: OrderProof, scene: Path) -> None:
+    from rich.text import Text
+
+    from tidy_crate.cli.show import cell, counted, next_command, table
+    from tidy_crate.cli.text import clean
 
     orders = counted(len(proof.orders), "order")
     if proof.holds:
@@ -182,6 +193,10 @@ def _show_proof(console: Console, proof: OrderProof) -> None:
         for one in proof.differs:
             rows.add_row(cell(one.prim), cell(one.simulation or "unknown"), str(one.frame), one.order)
         console.print(rows)
-    for name in proof.live:
-        console.print(state("live"), cell(f"{name}: bake it, then prove it again"))
+    if proof.live:
+        console.print(Text.assemble("Live: ", ", ".join(map(clean, proof.live))))
     console.print(cell("tried: " + ", ".join(proof.orders)), style="dim")
+    if proof.live:
+        next_command(console, "bake", scene)
+    elif proof.holds:
+        next_command(console, "check", scene)

@@ -53,7 +53,13 @@ def register(app: typer.Typer) -> None:
         ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Say before money is spent what would go wrong."""
+        """Show what would go wrong on a farm, before money is spent.
+
+        \b
+        Examples:
+          tidy-crate check scene.usda --mend
+          tidy-crate check quay.crate --farm gullwing --farm ninepins
+        """
         from tidy_crate.cli import check_view as view
         from tidy_crate.core.errors import WrongUsage
 
@@ -93,6 +99,11 @@ def register(app: typer.Typer) -> None:
         """Accept a warning, for a reason.
 
         The reason is kept with the decisions, and listed again when the job is sent.
+
+        \b
+        Examples:
+          tidy-crate waive scene.usda scene-autosave-newer --because "only a moved viewport"
+          tidy-crate waive scene.usda file-path-long --subject textures/rope.png --because "short at the farm"
         """
         waiver = api.waive(scene, code, because, subject=subject, by=by, tidy_dir=tidy_dir)
         context = api.open_scene(scene, tidy_dir=tidy_dir)

@@ -89,7 +89,13 @@ def register(app: typer.Typer) -> None:
         ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Copy the staged scene and every file it names into one folder. Originals are only read."""
+        """Copy the staged scene and every file it names into one folder. Originals are only read.
+
+        \b
+        Examples:
+          tidy-crate collect scene.usda -o quay.crate
+          tidy-crate collect scene.usda -o quay.crate --archive quay.zip
+        """
 
         def build(outside: list[Path]) -> CollectResult:
             with talk.progress("collecting") as progress:
@@ -119,7 +125,11 @@ def register(app: typer.Typer) -> None:
             document |= {"proof": proof.model_dump(mode="json")}
 
         def show(console: Console) -> None:
+            from tidy_crate.cli.show import next_command
+
             _show(console, result)
+            if result.complete and result.requests and proof is None:
+                next_command(console, "prove", result.crate)
             if proof is not None:
                 console.print()
                 _show_proof(console, proof)
@@ -140,10 +150,16 @@ def register(app: typer.Typer) -> None:
         ] = None,
         no_frame: Annotated[bool, typer.Option("--no-test-frame", help="Render none.")] = False,
     ) -> None:
-        """Show that a crate, or an archive of one, is whole with no way back to the originals."""
+        """Prove that a crate, or an archive of one, is complete with no way back to the originals.
+
+        \b
+        Examples:
+          tidy-crate prove quay.crate
+          tidy-crate prove quay.zip --test-frame 1001
+        """
         talk.say("Opening the crate in a sandbox that can read nothing else...")
         proof = api.prove(crate, frame=frame, test=not no_frame)
-        talk.result(proof, lambda console: _show_proof(console, proof))
+        talk.result(proof, lambda console: _show_proof(console, proof, crate))
         if not proof.holds:
             raise typer.Exit(1)
 
@@ -217,10 +233,10 @@ def _show(console: Console, result: CollectResult) -> None:
         )
 
 
-def _show_proof(console: Console, proof: Proof) -> None:
+def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> None:
     from rich.text import Text
 
-    from tidy_crate.cli.show import cell, counted, duration, said_lines, state, table
+    from tidy_crate.cli.show import cell, counted, duration, next_command, said_lines, state, table
     from tidy_crate.core.scene.composition import COMPOSES
 
     rows = table("asked", "answer", "in detail")
@@ -277,5 +293,7 @@ def _show_proof(console: Console, proof: Proof) -> None:
         )
     elif proof.whole:
         console.print("The crate is complete.", style="bold green")
+        if test is not None and crate is not None:
+            next_command(console, "probe", crate)
     else:
         console.print("The crate is not complete.", style="bold red")

@@ -20,9 +20,16 @@ def register(app: typer.Typer) -> None:
             Path | None,
             typer.Argument(metavar="[FOLDER]", help="Where it all goes; a new temporary folder if not said."),
         ] = None,
+        pause: Annotated[bool, typer.Option("--pause", help="Wait for Enter after each chapter.")] = False,
         scene_only: Annotated[bool, typer.Option("--scene-only", help="Write the demo scene and end.")] = False,
     ) -> None:
-        """Do all of it once, with a small scene of its own."""
+        """Do all of it once, with a small scene of its own.
+
+        \b
+        Examples:
+          tidy-crate demo
+          tidy-crate demo quay --pause
+        """
         import tempfile
 
         from tidy_crate.core.errors import WrongUsage
@@ -45,5 +52,5 @@ def register(app: typer.Typer) -> None:
             return
         from tidy_crate.cli.story import tell
 
-        document = tell(talk, place)
+        document = tell(talk, place, pause=pause)
         talk.result(document, lambda console: None)

@@ -74,6 +74,11 @@ def register(app: typer.Typer) -> None:
         They are spread over the shot and over what changes on screen. More are rendered, each where it tells most,
         until the range of the total is narrow enough. They are kept, and compared with the farm's frames later. With
         times from elsewhere nothing is rendered: they are kept as those of the crate.
+
+        \b
+        Examples:
+          tidy-crate probe quay.crate
+          tidy-crate probe quay.crate --scale 50% --most-time 10m
         """
         from tidy_crate.cli.estimate_view import show_probe
         from tidy_crate.core.estimate.durations import parse_seconds, parse_share
@@ -172,9 +177,14 @@ def register(app: typer.Typer) -> None:
             bool, typer.Option("--accuracy", help="Show how the estimates of finished jobs did.")
         ] = False,
     ) -> None:
-        """Say what a crate costs and takes at each farm, and which way to take.
+        """Compare what a crate costs and takes at each farm, and recommend one.
 
         Ranges hold in eight of ten cases. Nothing is binding. For a job that is under way it is about what is left.
+
+        \b
+        Examples:
+          tidy-crate estimate quay.crate --farm gullwing --farm ninepins
+          tidy-crate estimate quay.crate --farm gullwing --finish-by 'Fri 18:00'
         """
         from tidy_crate.cli import estimate_view as view
         from tidy_crate.core.errors import WrongUsage

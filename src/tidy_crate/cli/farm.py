@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
     from tidy_crate.core.farm.card import FarmCard, Machine
     from tidy_crate.core.farm.links.interface import Trial
+    from tidy_crate.core.farm.new_card import Basics
     from tidy_crate.core.farm.prices import Price
 
 
@@ -25,7 +26,13 @@ def register(app: typer.Typer) -> None:
 
     @command(farm, "list")
     def list_(talk: Talk) -> None:
-        """List the farms that are known by name."""
+        """List the known farms.
+
+        \b
+        Examples:
+          tidy-crate farm list
+          tidy-crate farm list --json
+        """
         from tidy_crate.core.farm.card import SUFFIX, read_card
 
         paths = sorted(path for folder in api.User.here().card_folders for path in folder.glob(f"*{SUFFIX}"))
@@ -35,7 +42,13 @@ def register(app: typer.Typer) -> None:
 
     @command(farm, "show")
     def show(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
-        """Show one farm's card."""
+        """Show one farm's card.
+
+        \b
+        Examples:
+          tidy-crate farm show gullwing
+          tidy-crate farm show farms/gullwing.farm.toml
+        """
         found, path = api.load_card(card)
         talk.result(
             found.model_dump(mode="json") | {"card": str(path)},
@@ -49,19 +62,27 @@ def register(app: typer.Typer) -> None:
         output: Annotated[
             Path | None, typer.Option("--output", "-o", metavar="FILE", help="NAME.farm.toml here if not said.")
         ] = None,
+        template: Annotated[bool, typer.Option("--template", help="Ask nothing; write the card to fill in.")] = False,
     ) -> None:
-        """Write a card to fill in: every key is in it, explained."""
+        """Write a card to fill in, with every key explained. At a terminal it asks for the most important ones.
+
+        \b
+        Examples:
+          tidy-crate farm new gullwing
+          tidy-crate farm new gullwing --output farms/gullwing.farm.toml
+        """
         from datetime import date
 
         from tidy_crate.core.errors import WrongUsage
         from tidy_crate.core.farm.card import SUFFIX
-        from tidy_crate.core.farm.new_card import new_card
+        from tidy_crate.core.farm.new_card import Basics, new_card
         from tidy_crate.core.files import write_bytes
 
-        text = new_card(name, date.today())
         target = (output or Path(f"{name}{SUFFIX}")).absolute()
         if target.exists():
             raise WrongUsage("there is a file of this name already", target, "name another one with --output")
+        new_card(name, date.today())
+        text = new_card(name, date.today(), _asked(name) if talk.can_ask and not template else Basics())
         write_bytes(target, text.encode())
         talk.result(
             {"card": str(target)},
@@ -74,7 +95,13 @@ def register(app: typer.Typer) -> None:
 
     @command(farm, "check")
     def check(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
-        """Say what is wrong with a card, and what it leaves open."""
+        """Show what is wrong with a card, and what it does not state.
+
+        \b
+        Examples:
+          tidy-crate farm check gullwing.farm.toml
+          tidy-crate farm check gullwing
+        """
         from tidy_crate.core.farm.new_card import left_open
 
         found, path = api.load_card(card)
@@ -86,7 +113,13 @@ def register(app: typer.Typer) -> None:
 
     @command(farm, "schema")
     def schema(talk: Talk) -> None:
-        """Print the JSON Schema of farm cards."""
+        """Print the JSON Schema of farm cards.
+
+        \b
+        Examples:
+          tidy-crate farm schema
+          tidy-crate farm schema > farm-card.schema.json
+        """
         import json
 
         from tidy_crate.core.farm.card import card_schema
@@ -96,7 +129,13 @@ def register(app: typer.Typer) -> None:
 
     @command(farm, "add")
     def add(talk: Talk, card: Annotated[Path, typer.Argument(metavar="CARD", help="A card's file.")]) -> None:
-        """Make a farm known by its name: its card is copied to where all commands find it."""
+        """Make a farm known by its name: its card is copied to where all commands find it.
+
+        \b
+        Examples:
+          tidy-crate farm add gullwing.farm.toml
+          tidy-crate farm add gullwing.farm.toml --json
+        """
         from tidy_crate.core.errors import WrongUsage
         from tidy_crate.core.farm.card import SUFFIX, read_card
         from tidy_crate.core.files import write_bytes
@@ -117,7 +156,13 @@ def register(app: typer.Typer) -> None:
 
     @command(farm, "moved")
     def moved(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
-        """Say that a farm has a new address: its token, which went to another one, goes there from now on."""
+        """Record that a farm has a new address. Its token goes there from now on.
+
+        \b
+        Examples:
+          tidy-crate farm moved gullwing
+          tidy-crate farm moved farms/gullwing.farm.toml
+        """
         found, address = api.farm_moved(card)
         talk.result(
             {"farm": found.name, "address": address},
@@ -126,7 +171,13 @@ def register(app: typer.Typer) -> None:
 
     @command(farm, "test")
     def test(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
-        """Try the way to a farm out, step by step, and say what works. Nothing is ordered."""
+        """Try the way to a farm out, step by step. Nothing is ordered.
+
+        \b
+        Examples:
+          tidy-crate farm test gullwing
+          tidy-crate farm test farms/gullwing.farm.toml
+        """
         found, steps, account = api.try_farm(card)
         works = all(one.works for one in steps)
         document = {
@@ -139,6 +190,23 @@ def register(app: typer.Typer) -> None:
         if not works:
             talk.say(next(f"{found.name}: {one.said}" for one in steps if not one.works))
             raise typer.Exit(3)
+
+
+def _asked(name: str) -> Basics:
+    """Ask a person for the most important facts. Enter takes what is in brackets."""
+    from tidy_crate.core.farm.new_card import Basics
+
+    usual = Basics(title=name.replace("-", " ").title())
+    return Basics(
+        title=typer.prompt("Its name for people", default=usual.title, err=True),
+        url=typer.prompt("Address (https://, sftp://, s3://, file:///, dask://; empty: quotes only)", default="",
+                         show_default=False, err=True),
+        currency=typer.prompt("Currency of its prices", default=usual.currency, err=True),
+        machine=typer.prompt("Its usual machine class", default=usual.machine, err=True),
+        nodes=typer.prompt("How many of these machines you can get", default=usual.nodes, type=int, err=True),
+        memory_gb=typer.prompt("Memory of one, in GiB", default=usual.memory_gb, type=float, err=True),
+        price_per_hour=typer.prompt("Price of one for an hour", default=usual.price_per_hour, err=True),
+    )  # fmt: skip
 
 
 def _show_trial(console: Console, card: FarmCard, steps: tuple[Trial, ...]) -> None:

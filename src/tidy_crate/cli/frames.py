@@ -134,6 +134,8 @@ def register(app: typer.Typer) -> None:
         talk.result(result.model_dump(mode="json") | {"counts": counts}, lambda console: _show(console, result))
         if sheet is not None:
             talk.say(f"Contact sheet: {sheet}")
+        if not Path(what).is_dir() and result.clean:
+            talk.say(f"Next: tidy-crate deliver {what} -o FOLDER")
         if not Path(what).is_dir() and not result.clean:
             bad = result.count(Verdict.BAD) + result.count(Verdict.MISSING)
             talk.say(f"Next: tidy-crate rerender {what}{'' if bad else ' --suspect'}")
@@ -281,7 +283,7 @@ def _decide(
 
 
 def _show_retrieved(console: Console, result: Retrieved) -> None:
-    from tidy_crate.cli.show import cell, counted, state, table
+    from tidy_crate.cli.show import cell, counted, next_command, state, table
 
     console.print(
         cell(f"{counted(len(result.retrieved), 'file')} came home into {result.into}, {result.at_home} are there now.")
@@ -294,6 +296,8 @@ def _show_retrieved(console: Console, result: Retrieved) -> None:
         console.print(rows)
         if len(result.missing) > 20:
             console.print(f"and {len(result.missing) - 20} more missing")
+    if result.ended and not result.missing:
+        next_command(console, "review", result.job)
 
 
 def _question(one: Judged, word: str) -> str:

@@ -68,17 +68,35 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         balance: Annotated[bool, typer.Option("--balance", help="Ask each farm what is left to spend.")] = False,
     ) -> None:
-        """List all jobs at all farms, as far as the ledger knows."""
+        """List all jobs at all farms, from the ledger.
+
+        \b
+        Examples:
+          tidy-crate jobs
+          tidy-crate jobs --balance
+        """
         _list(talk, balances=balance)
 
     @command(app, "pause")
     def pause(talk: Talk, job: JobArgument) -> None:
-        """Pause a job: no further frame begins."""
+        """Pause a job: no further frame begins.
+
+        \b
+        Examples:
+          tidy-crate pause quay-3
+          tidy-crate pause quay-3 --json
+        """
         _act(talk, job, "pause", "is paused at")
 
     @command(app, "resume")
     def resume(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
-        """Let a job go on that is paused, held, or waits for the farm's quote to be accepted."""
+        """Let a job go on that is paused, held, or waits for its quote to be accepted.
+
+        \b
+        Examples:
+          tidy-crate resume quay-3
+          tidy-crate resume quay-3 --yes
+        """
         view = api.track(job, frames=False)
         offers = [one for one in view.at if one.state == "offered" and one.offer is not None]
         quoted = " and ".join(f"{one.offer.cost} {one.offer.currency} at {one.farm}" for one in offers if one.offer)
@@ -91,13 +109,25 @@ def register(app: typer.Typer) -> None:
         job: JobArgument,
         rank: Annotated[int, typer.Argument(metavar="0-100", min=0, max=100, help="50 is usual, more is sooner.")],
     ) -> None:
-        """Serve a job sooner or later than others."""
+        """Set how soon a job is served.
+
+        \b
+        Examples:
+          tidy-crate priority quay-3 80
+          tidy-crate priority quay-3 20
+        """
         farms = api.act(job, "priority", priority=rank)
         talk.result({"job": job, "farms": farms}, lambda console: console.print(f"{job} has priority {rank} now."))
 
     @command(app, "cancel")
     def cancel(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
-        """Stop a job. What has rendered stays and can still be retrieved; what comes back is said first."""
+        """Stop a job. Rendered frames stay; what is paid back is shown first.
+
+        \b
+        Examples:
+          tidy-crate cancel quay-3
+          tidy-crate cancel quay-3 --yes
+        """
         back = api.refunds(job)
         if not talk.as_json:
             for one in back:
@@ -109,7 +139,13 @@ def register(app: typer.Typer) -> None:
 
     @command(app, "release")
     def release(talk: Talk, job: JobArgument) -> None:
-        """Say that the machines that were rented for a job are shut down: their time is over."""
+        """Record that the machines rented for a job are shut down.
+
+        \b
+        Examples:
+          tidy-crate release quay-3
+          tidy-crate release quay-3 --json
+        """
         view = api.release(job)
         talk.result(view, lambda console: _show(console, view, frames=False))
 
@@ -123,7 +159,13 @@ def register(app: typer.Typer) -> None:
         tile: Annotated[int | None, typer.Option("--tile", min=0, help="The tile, where pictures are split.")] = None,
         share: Annotated[int | None, typer.Option("--share", min=0, help="The sample share.")] = None,
     ) -> None:
-        """Show what a node said while it rendered a frame, the last try at it."""
+        """Show what a node said while it rendered a frame, the last attempt.
+
+        \b
+        Examples:
+          tidy-crate log quay-3 1017
+          tidy-crate log poster-1 1 --tile 4
+        """
         from tidy_crate.core.work.task import Task
 
         name = request or api.first_request(job)

@@ -40,7 +40,13 @@ def register(app: typer.Typer) -> None:
             ),
         ] = None,
     ) -> None:
-        """Start the practice farm in the background."""
+        """Start the practice farm in the background.
+
+        \b
+        Examples:
+          tidy-crate practice start
+          tidy-crate practice start --nodes 8 --fault black:1020
+        """
         from tidy_crate.practice.farm import control
         from tidy_crate.practice.farm.settings import FarmSettings, load_settings, parse_fault
 
@@ -97,7 +103,13 @@ def register(app: typer.Typer) -> None:
         amount: Annotated[str, typer.Argument(metavar="AMOUNT", help="In the farm's currency: 50.")],
         folder: FolderOption = None,
     ) -> None:
-        """Pay money in at the practice farm, for jobs that wait for it."""
+        """Pay money in at the practice farm, for jobs that wait for it.
+
+        \b
+        Examples:
+          tidy-crate practice pay 50
+          tidy-crate practice pay 12.50 --folder farm
+        """
         from tidy_crate.estimating import parse_money
         from tidy_crate.practice.farm import control
 
@@ -107,7 +119,13 @@ def register(app: typer.Typer) -> None:
 
     @command(practice, "stop")
     def stop(talk: Talk, folder: FolderOption = None) -> None:
-        """Stop the practice farm. Its jobs and frames stay, and go on after the next start."""
+        """Stop the practice farm. Its jobs and frames stay, and continue after the next start.
+
+        \b
+        Examples:
+          tidy-crate practice stop
+          tidy-crate practice stop --folder farm
+        """
         from tidy_crate.practice.farm import control
 
         stopped = control.stop(folder or _usual_folder())

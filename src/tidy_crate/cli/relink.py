@@ -51,7 +51,13 @@ def register(app: typer.Typer) -> None:
         because: BecauseOption = "",
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Find what is missing, and decide what takes its place."""
+        """Find missing files, and decide what replaces them.
+
+        \b
+        Examples:
+          tidy-crate relink scene.usda --look-in archive --map Q:/show=/mnt/show
+          tidy-crate relink scene.usda --look-in archive --apply
+        """
         from tidy_crate.cli.relink_choice import choose
 
         if let_go is not None:
@@ -72,7 +78,7 @@ def register(app: typer.Typer) -> None:
             "decisions": str(found.decisions),
         }
         decided = {(one.asset, one.candidate) for one in applied}
-        talk.result(document, lambda console: _show(console, proposals, decided, still))
+        talk.result(document, lambda console: _show(console, proposals, decided, still, scene))
         if applied:
             talk.say(f"Written to {found.decisions}")
         elif any(proposal.sure for proposal in proposals):
@@ -91,7 +97,13 @@ def register(app: typer.Typer) -> None:
         because: BecauseOption = "",
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Give an output another path in the staged scene."""
+        """Give an output another path in the staged scene.
+
+        \b
+        Examples:
+          tidy-crate override scene.usda Matte --path "renders/matte/quay_matte.####.exr"
+          tidy-crate override scene.usda Beauty --path "renders/beauty.####.exr" --because "one folder"
+        """
         context = api.open_scene(scene, tidy_dir=tidy_dir)
         known = [one.name for one in context.survey().outputs]
         if output not in known:
@@ -114,9 +126,13 @@ def _more(console: Console, count: int) -> None:
 
 
 def _show(
-    console: Console, proposals: tuple[Proposal, ...], decided: set[tuple[str, Path]], still: list[Asset]
+    console: Console,
+    proposals: tuple[Proposal, ...],
+    decided: set[tuple[str, Path]],
+    still: list[Asset],
+    scene: Path,
 ) -> None:
-    from tidy_crate.cli.show import cell, counted, heading, state, table
+    from tidy_crate.cli.show import cell, counted, heading, next_command, state, table
 
     if proposals:
         rows = table("missing file", "needed", "candidate", "because", "sure", "decided")
@@ -144,5 +160,7 @@ def _show(
         _more(console, len(still))
     if not still and not proposals:
         console.print("Nothing is missing.")
+        next_command(console, "bake", scene)
     elif not needed:
         console.print(f"\n{counted(len(decided), 'file')} relinked, nothing that these frames need is missing.")
+        next_command(console, "bake", scene)

@@ -125,7 +125,7 @@ def register(app: typer.Typer) -> None:
           tidy-crate deliver quay-3 -o delivery
           tidy-crate deliver quay-3 -o quay_010.zip
         """
-        from tidy_crate.cli.show import counted, size
+        from tidy_crate.cli.show import counted, next_command, size
 
         with talk.progress("delivering") as progress:
             result = api.deliver(job, out, progress=progress)
@@ -137,6 +137,7 @@ def register(app: typer.Typer) -> None:
                 return
             console.print(f"{counted(len(result.delivered), 'frame')}, {size(result.bytes)}, delivered to {out}.")
             console.print("Their digests are in digests.txt, for b3sum --check.")
+            next_command(console, "report", job, "-o", f"{job}.html")
 
         talk.result(result, show)
         if result.missing:

@@ -20,7 +20,13 @@ def register(app: typer.Typer) -> None:
 
     @command(sheet, "schema")
     def schema(talk: Talk) -> None:
-        """Print the JSON Schema of a scene sheet."""
+        """Print the JSON Schema of a scene sheet.
+
+        \b
+        Examples:
+          tidy-crate sheet schema
+          tidy-crate sheet schema > scene-sheet.schema.json
+        """
         from tidy_crate.core.scene.formats.sheet.model import Sheet
 
         document = Sheet.model_json_schema()
@@ -28,7 +34,13 @@ def register(app: typer.Typer) -> None:
 
     @command(sheet, "check")
     def check(talk: Talk, sheet: SheetArgument) -> None:
-        """Say whether a sheet is one, and whether its files are there."""
+        """Check a scene sheet, and that its files exist.
+
+        \b
+        Examples:
+          tidy-crate sheet check boat.sheet.json
+          tidy-crate sheet check boat.sheet.json --json
+        """
         from tidy_crate.core.errors import Blocked
         from tidy_crate.core.scene.formats.sheet import SceneSheet
         from tidy_crate.core.scene.model import Status
@@ -49,7 +61,13 @@ def register(app: typer.Typer) -> None:
         host: Annotated[str, typer.Option("--host", metavar="NAME", help="The host application's name.")],
         version: Annotated[str, typer.Option("--version", metavar="V", help="Its version.")],
     ) -> None:
-        """Write the smallest valid sheet beside a host's scene, to be filled in."""
+        """Write the smallest valid sheet beside a host's scene, to be filled in.
+
+        \b
+        Examples:
+          tidy-crate sheet new boat.host --host boatmaker --version 3.2
+          tidy-crate sheet new boat.host --host boatmaker --version 3.2 --json
+        """
         from tidy_crate.core.asset.paths import scene_stem
         from tidy_crate.core.errors import UnreadableInput, WrongUsage
         from tidy_crate.core.files import write_json

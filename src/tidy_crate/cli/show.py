@@ -78,6 +78,15 @@ def heading(console: Console, text: str) -> None:
     console.print(Text(text, style="bold"))
 
 
+def next_command(console: Console, *words: object) -> None:
+    """Show the next sensible command, as a line to copy."""
+    import shlex
+
+    line = " ".join(shlex.quote(str(word)) if not str(word).isupper() else str(word) for word in words)
+    console.print()
+    console.print(Text(f"Next: tidy-crate {clean(line)}", style="dim"), soft_wrap=True)
+
+
 def facts(console: Console, rows: Iterable[tuple[str, object]]) -> None:
     """Name and value, aligned."""
     grid = Table.grid(padding=(0, 2, 0, 0))

@@ -7,6 +7,7 @@ import shlex
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from pathlib import Path
@@ -15,14 +16,13 @@ from typing import Any
 from rich.text import Text
 
 from tidy_crate import api
+from tidy_crate.cli.chapters import JOB, Chapter, chapters
 from tidy_crate.cli.talk import Talk
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
-# planted at the farm: one frame comes out black, another is damaged on its way home
-BLACK, DAMAGED = 1020, 1033
-BATCH = 4
+CRATE = "lantern_quay.crate"
 
 
 @dataclass
@@ -31,6 +31,21 @@ class _Teller:
     folder: Path
     number: int = 0
     seconds: dict[str, float] = field(default_factory=dict)
+
+    def chapter(self, number: int, chapter: Chapter, job: Callable[[], str], *, pause: bool) -> None:
+        """Tell a chapter. job: returns the job that was sent last. pause: wait for Enter at its end."""
+        aloud = not self.talk.quiet and not self.talk.as_json
+        if aloud:
+            self.talk.out.print()
+            self.talk.out.rule(Text(f"{number}. {chapter.title}", style="bold"), align="left", characters="-")
+        for step in chapter.steps:
+            self.step(step.why, *(job() if word == JOB else word for word in step.words), expect=step.expect)
+        if aloud:
+            self.talk.out.print()
+            self.talk.out.print(Text(chapter.moral, style="bold green"))
+        if pause:
+            self.talk.say("Press Enter to go on.")
+            sys.stdin.readline()
 
     def step(self, why: str, *words: str, expect: int = 0) -> None:
         """Say why, show the command, run it. Any other exit code than the one expected ends the demo."""
@@ -66,8 +81,10 @@ class _Teller:
         return shlex.quote(word) if os.name != "nt" else word
 
 
-def tell(talk: Talk, folder: Path) -> dict[str, Any]:
-    """Tell the whole story in `folder`. Returns what it came to."""
+def tell(talk: Talk, folder: Path, *, pause: bool = False) -> dict[str, Any]:
+    """Tell the whole story in `folder`. Return its outcome. pause: wait for Enter after each chapter."""
+    if pause and not talk.can_ask:
+        raise WrongUsage("--pause needs a terminal", None, "leave it out, or run the demo in a terminal")
     scene = write_demo_scene(folder)
     write_invented_farms(folder)
     # the demo has just written the command that renders its scene
@@ -77,7 +94,13 @@ def tell(talk: Talk, folder: Path) -> dict[str, Any]:
     _say(talk, folder, scene)
     farm = folder / "practice-farm"
     try:
-        document = _steps(teller, scene, folder, farm)
+        parts = chapters(
+            _relative(scene.scene, folder), CRATE, _relative(farm / "practice.farm.toml", folder),
+            scene.project.as_posix(),
+        )  # fmt: skip
+        for number, chapter in enumerate(parts, 1):
+            teller.chapter(number, chapter, _newest, pause=pause and number < len(parts))
+        document = _outcome(teller, _newest(), folder)
     finally:
         # a machine left running is just what this tool is against
         from tidy_crate.practice.farm.control import stop
@@ -87,68 +110,8 @@ def tell(talk: Talk, folder: Path) -> dict[str, Any]:
     return document
 
 
-def _steps(teller: _Teller, scene: DemoScene, folder: Path, farm: Path) -> dict[str, Any]:
-    file = _relative(scene.scene, folder)
-    step = teller.step
-    step("What is in the scene?", "survey", file)
-    step("Would its frames come out the same on any machine? No: the camera's spring starts again on each.",
-         "bake", file, "--order-proof", expect=1)  # fmt: skip
-    step("What else would go wrong?", "check", file, expect=1)
-    step("Find the missing files: one was moved, one is named by the drive of another machine.",
-         "relink", file, "--look-in", "archive",
-         "--map", f"Q:\\lantern_quay={scene.project.as_posix()}", "--apply")  # fmt: skip
-    step("Bake all simulations: one pass each from its own start, kept in caches.", "bake", file)
-    step("Prove again that order no longer matters.", "bake", file, "--order-proof")
-    step("Fix what needs no decision: a path, a frame number, the size left from a test.",
-         "check", file, "--mend")  # fmt: skip
-    step(
-        "Two warnings are left. Accept each, for a reason that travels with the job.",
-        "waive",
-        file,
-        "output-colour-space-unset",
-        "--because",
-        "the show grades scene-linear frames as they are",
-        "--by",
-        "Wren",
-    )
-    step(
-        "The other one.",
-        "waive",
-        file,
-        "scene-autosave-newer",
-        "--because",
-        "opened it: nothing but a moved viewport in it",
-        "--by",
-        "Wren",
-    )
-    step("Check again.", "check", file)
-    crate = _relative(folder / "lantern_quay.crate", folder)
-    step("Pack it: one folder that holds all of it, the originals untouched.", "collect", file, "-o", crate)
-    step("Which of three farms can render it? One can, one has a warning, one may not see it.",
-         "check", crate, "--farm", "gullwing", "--farm", "ninepins", "--farm", "saltmarsh", expect=1)  # fmt: skip
-    step("Prove that nothing is missing, in a sandbox that can read nothing else.", "prove", crate)
-    step("Start the practice farm. Two faults are planted: a black frame, and one damaged on its way home.",
-         "practice", "start", "--folder", "practice-farm",
-         "--fault", f"black:{BLACK}:Beauty", "--fault", f"damaged:{DAMAGED}:Beauty")  # fmt: skip
-    card = _relative(farm / "practice.farm.toml", folder)
-    step("Render a few test frames here and time them.", "probe", crate)
-    step("What will it cost, and when is it done?", "estimate", crate, "--farm", card)
-    step("And in full HD, at the three farms? The cheapest by the hour is the dearest for this job.",
-         "estimate", crate, "--farm", "gullwing", "--farm", "ninepins", "--farm", "saltmarsh",
-         "--what-if", "scale=600%", "--accept-practice-timings", "--parts", "--plot", "estimate.png")  # fmt: skip
-    step("Send it. The farm reads the crate for itself before anything renders.",
-         "send", crate, "--farm", card, "--batch", str(BATCH), "--yes")  # fmt: skip
-    job = api.jobs()[0].job
-    step("Bring every frame home as soon as it is rendered.", "retrieve", job, "--into", "frames", "--follow")
-    step("How did the farm do?", "track", job)
-    step("Look at every frame. One is black.", "review", job, expect=1)
-    step("Render that one again, on its own number.", "rerender", job, "--yes")
-    step("Wait for it, and bring it home.", "retrieve", job, "--into", "frames", "--follow")
-    step("Look again, and draw a contact sheet.", "review", job, "--sheet", "contact-sheet.png")
-    step("Write them as the brief orders them, with their digests.", "deliver", job, "-o", "delivery")
-    step("How did the estimate do?", "estimate", "--accuracy")
-    step("Write the record: what was asked, found, rendered again and paid.", "report", job, "-o", "report.html")
-    return _outcome(teller, job, folder)
+def _newest() -> str:
+    return str(api.jobs()[0].job)
 
 
 def _outcome(teller: _Teller, job: str, folder: Path) -> dict[str, Any]:
@@ -191,7 +154,7 @@ def _fresh(scene: DemoScene, folder: Path) -> None:
     from tidy_crate.practice.farm.control import stop
 
     stop(folder / "practice-farm")
-    for leftover in ("practice-farm", "frames", "lantern_quay.crate", "lantern_quay.probe"):
+    for leftover in ("practice-farm", "frames", "delivery", CRATE, "lantern_quay.probe"):
         target = folder / leftover
         if target.is_symlink():
             raise WrongUsage(

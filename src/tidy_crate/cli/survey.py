@@ -46,7 +46,13 @@ def register(app: typer.Typer) -> None:
         ] = False,
         tidy_dir: TidyOption = None,
     ) -> None:
-        """Show what is in a scene, through every level."""
+        """Show what is in a scene, through every level.
+
+        \b
+        Examples:
+          tidy-crate survey shots/quay_010/lantern_quay_v001.usda
+          tidy-crate survey scene.usda --memory --json
+        """
         from tidy_crate.core.context.looks import survey_looks
         from tidy_crate.core.scene.memory_need import memory_need
 
@@ -67,11 +73,14 @@ def register(app: typer.Typer) -> None:
             more["looks"] = [one.model_dump(mode="json") for one in each]
 
         def show(console: Console) -> None:
+            from tidy_crate.cli.show import next_command
+
             _show(console, found, every or talk.verbose)
             if need is not None:
                 _show_memory(console, need)
             if looks:
                 _show_looks(console, each)
+            next_command(console, "check", scene)
 
         talk.result(found, show, more)
 

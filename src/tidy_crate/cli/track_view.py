@@ -31,6 +31,7 @@ MEANINGS = {
 HEADINGS = {"done": "the job has ended", "failed": "the job has ended", "cancelled": "the job was stopped"}
 # what the user does in a state in which nothing goes on by itself
 NEXT = {
+    "done": "bring the frames home: tidy-crate retrieve {job} --into DIR",
     "held": "look at the test frames, then: tidy-crate resume {job}",
     "paused": "tidy-crate resume {job}",
     "offered": "accept the farm's quote: tidy-crate resume {job}",
@@ -91,7 +92,7 @@ def _head(view: JobView) -> Table:
         head.add_row(Text(name, style="dim"), value)
 
     line = Text.assemble((view.job, "bold"), "  ", state(view.state))
-    if view.state in NEXT:
+    if view.state in NEXT and not (view.state == "done" and view.at_home == view.products):
         line.append(f"   {NEXT[view.state].format(job=view.job)}", style="yellow")
     row("job", line)
     for one in view.at:

@@ -26,7 +26,13 @@ def register(app: typer.Typer) -> None:
         show: Annotated[bool, typer.Option("--show", help="Only show them, and whether they are trusted.")] = False,
         forget: Annotated[bool, typer.Option("--forget", help="Revoke all trust in it.")] = False,
     ) -> None:
-        """Let a project run the commands that it names, and take files from the folders outside that it names."""
+        """Allow a project's commands to run here, and its folders outside to be read.
+
+        \b
+        Examples:
+          tidy-crate trust lantern_quay --show
+          tidy-crate trust lantern_quay
+        """
         if forget:
             was = api.distrust(folder)
             talk.result({"folder": str(folder), "forgotten": was}, lambda console: _forgotten(console, folder, was))

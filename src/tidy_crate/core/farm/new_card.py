@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import json
+from dataclasses import dataclass
 from datetime import date
+
+import tomlkit
 
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.model import validated
 
 NEW_CARD = """\
 # A farm, as you know it. Lines that start with # are examples: keep what you can find out, and remove the rest.
 # What a card does not say is not checked. `tidy-crate farm check CARD` says what is wrong with it.
 name = "{name}"
-title = "{title}"
-url = ""                          # where programs reach it; empty: quotes and checks only
-currency = "EUR"
+title = {title}
+url = {url}                          # where programs reach it; empty: quotes and checks only
+currency = {currency}
 rates_from = {today}           # the day that these prices are of
 
 # [sign_in]                       # the token itself never stands here
@@ -54,11 +59,11 @@ processing_seconds = 0            # what it does with an upload before it starts
 # path_length = 240
 
 [[machine]]
-name = "standard"
-nodes = 10
+name = {machine}
+nodes = {nodes}
 score = 100                       # by the benchmark by which your own machine has `--score-here`
-memory_gb = 64
-price_per_hour = "1.00"
+memory_gb = {memory_gb:g}
+price_per_hour = {price}
 billing_increment_seconds = 60
 startup_seconds = 120
 # minimum_seconds = 300           # least time that is billed for each machine
@@ -114,13 +119,38 @@ startup_seconds = 120
 """
 
 
-def new_card(name: str, today: date) -> str:
-    """The text of a card to begin with: every key is in it, explained. Raises WrongUsage on an impossible name."""
-    text = NEW_CARD.format(name=name, title=name.replace("-", " ").title(), today=today.isoformat())
+@dataclass(frozen=True)
+class Basics:
+    """The most important facts of a farm, with what stands on a card without them."""
+
+    title: str = ""
+    """Empty for one made from the name."""
+    url: str = ""
+    currency: str = "EUR"
+    machine: str = "standard"
+    """Name of its usual machine class."""
+    nodes: int = 10
+    memory_gb: float = 64.0
+    price_per_hour: str = "1.00"
+    """Of a machine, in the currency."""
+
+
+def new_card(name: str, today: date, basics: Basics = Basics()) -> str:
+    """Return the text of a card to begin with: every key is in it, explained.
+
+    Raises WrongUsage on an impossible name, UnreadableInput on an impossible fact.
+    """
+    text = NEW_CARD.format(
+        name=name, today=today.isoformat(), nodes=basics.nodes, memory_gb=basics.memory_gb,
+        title=json.dumps(basics.title or name.replace("-", " ").title()), url=json.dumps(basics.url),
+        currency=json.dumps(basics.currency.upper()), machine=json.dumps(basics.machine),
+        price=json.dumps(basics.price_per_hour),
+    )  # fmt: skip
     if not name or not all(c.isascii() and (c.islower() or c.isdigit() or c in "-_") for c in name) or len(name) > 40:
         raise WrongUsage(
             "a farm's name has small letters, digits, - and _, at most 40", repr(name), "such as harbour-2"
         )
+    validated(FarmCard, tomlkit.parse(text).unwrap(), "farm card", name)
     return text
 
 
