@@ -10,17 +10,14 @@ from pathlib import Path
 import pytest
 
 from tidy_crate.core.context.brief import Brief, read_brief
-from tidy_crate.core.context.decisions import Decisions
-from tidy_crate.core.context.project import ProjectFile
-from tidy_crate.core.context.user import UserFile
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.farm.card import FarmCard, card_schema, read_card
+from tidy_crate.core.farm.card import FarmCard, read_card
 from tidy_crate.core.farm.fit import Need, fit, grid, tiles_for
 from tidy_crate.core.farm.new_card import left_open, new_card
 from tidy_crate.core.farm.overlay import inside_job, overlay
 from tidy_crate.core.scene.model import Output
-from tidy_crate.core.scene.settings import SettingsMap
-from tidy_crate.core.toml import line_of, parse_toml
+from tidy_crate.core.schemas import json_schema
+from tidy_crate.core.toml import line_of
 from tidy_crate.practice.demo.farms import write_farms
 from traps import BRIEF, CARD
 
@@ -93,7 +90,7 @@ def test_a_new_card_is_valid_and_with_all_its_examples_leaves_nothing_open(tmp_p
 
 
 def test_the_schema_of_a_card_is_json_and_knows_every_key() -> None:
-    schema = json.loads(json.dumps(card_schema()))
+    schema = json.loads(json.dumps(json_schema("farm-card")))
     assert set(schema["properties"]) == {*FarmCard.model_fields, "schema"}
 
 
@@ -198,15 +195,3 @@ def test_output_paths_take_the_form_that_a_farm_wants(tmp_path: Path, rule: str,
 )
 def test_x4_no_output_leaves_the_folder_of_the_job(path: str) -> None:
     assert inside_job(path) == "x.exr"
-
-
-def test_the_examples_of_the_documentation_are_valid() -> None:
-    text = (Path(__file__).parents[2] / "docs" / "files.md").read_text(encoding="utf-8")
-    blocks = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
-    kinds = (Decisions, ProjectFile, SettingsMap, Brief, FarmCard, FarmCard, UserFile, UserFile, UserFile, UserFile)
-    for kind, block in zip(kinds, blocks, strict=True):
-        if kind is FarmCard and "[[machine]]" not in block:
-            # what a card has beside its address
-            block = 'name = "attic"\ncurrency = "EUR"\nrates_from = 2026-11-01\n' + block
-            block += '\n[[machine]]\nname = "m"\nnodes = 1\nscore = 100\nmemory_gb = 8\nprice_per_hour = 1\n'
-        assert parse_toml(kind, block, kind.__name__, "docs/files.md")

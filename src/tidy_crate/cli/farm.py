@@ -122,9 +122,9 @@ def register(app: typer.Typer) -> None:
         """
         import json
 
-        from tidy_crate.core.farm.card import card_schema
+        from tidy_crate.core.schemas import json_schema
 
-        content = card_schema()
+        content = json_schema("farm-card")
         talk.result(content, lambda console: console.print_json(json.dumps(content)))
 
     @command(farm, "add")

@@ -27,9 +27,9 @@ def register(app: typer.Typer) -> None:
           tidy-crate sheet schema
           tidy-crate sheet schema > scene-sheet.schema.json
         """
-        from tidy_crate.core.scene.formats.sheet.model import Sheet
+        from tidy_crate.core.schemas import json_schema
 
-        document = Sheet.model_json_schema()
+        document = json_schema("scene-sheet")
         talk.result(document, lambda console: console.out(json.dumps(document, indent=1), highlight=False))
 
     @command(sheet, "check")

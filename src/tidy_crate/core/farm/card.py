@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import date
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, field_validator, model_validator
 
@@ -392,13 +392,6 @@ SCHEMA = Schema("farm card", "schema", 1)
 def read_card(path: Path) -> FarmCard:
     """Read a card. Raises UnreadableInput that names the line, a wrong key and the nearest right one."""
     return read_toml(FarmCard, path, SCHEMA.what, SCHEMA)
-
-
-def card_schema() -> dict[str, Any]:
-    """The JSON Schema of a card."""
-    found = FarmCard.model_json_schema()
-    found["properties"][SCHEMA.key] = {"type": "integer", "const": SCHEMA.version}
-    return found
 
 
 def find_card(name: str, folders: Iterable[Path]) -> Path:

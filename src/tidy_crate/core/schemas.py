@@ -1,0 +1,62 @@
+"""JSON Schemas of all files that people and other programs read and write.
+
+`python -m tidy_crate.core.schemas FOLDER` writes them.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from tidy_crate.core.context import decisions
+from tidy_crate.core.context.brief import Brief
+from tidy_crate.core.context.decisions import Decisions
+from tidy_crate.core.context.project import ProjectFile
+from tidy_crate.core.context.user import UserFile
+from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.estimate.probe_result import ProbeResult
+from tidy_crate.core.farm import card
+from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.model import Model
+from tidy_crate.core.scene.formats.sheet.model import Sheet
+from tidy_crate.core.scene.settings import SettingsMap
+
+FORMATS: dict[str, type[Model]] = {
+    "decisions": Decisions,
+    "project-file": ProjectFile,
+    "settings-map": SettingsMap,
+    "brief": Brief,
+    "scene-sheet": Sheet,
+    "packing-list": PackingList,
+    "timings": ProbeResult,
+    "farm-card": FarmCard,
+    "configuration": UserFile,
+}
+# the model has no field for the version of these files, which is checked before
+VERSIONED = {"decisions": decisions.SCHEMA, "farm-card": card.SCHEMA}
+
+
+def json_schema(name: str) -> dict[str, Any]:
+    """Return the JSON Schema (draft 2020-12) of a file format, by its name in `FORMATS`."""
+    found = FORMATS[name].model_json_schema()
+    if (version := VERSIONED.get(name)) is not None:
+        found["properties"][version.key] = {"type": "integer", "const": version.version}
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **found}
+
+
+def text_of(name: str) -> str:
+    """Return a schema as the text of its file."""
+    return json.dumps(json_schema(name), indent=1, sort_keys=True, ensure_ascii=False) + "\n"
+
+
+def write_schemas(folder: Path) -> None:
+    """Write the schema of every file format into a folder."""
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in FORMATS:
+        (folder / f"{name}.schema.json").write_text(text_of(name), encoding="utf-8")
+
+
+if __name__ == "__main__":
+    write_schemas(Path(sys.argv[1]))

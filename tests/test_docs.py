@@ -1,0 +1,79 @@
+"""The documentation: its samples hold, its links lead somewhere, and its schemas are those of the program."""
+
+from __future__ import annotations
+
+import json
+import re
+import tomllib
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+
+from tidy_crate.core.schemas import FORMATS, json_schema, text_of
+from tidy_crate.core.toml import parse_toml
+
+ROOT = Path(__file__).parents[1]
+DOCS = ROOT / "docs"
+PAGES = sorted([*DOCS.rglob("*.md"), *ROOT.glob("*.md")])
+# what a fragment of a card stands beside
+CARD = 'name = "attic"\ncurrency = "EUR"\nrates_from = 2026-11-01\n'
+MACHINE = '\n[[machine]]\nname = "m"\nnodes = 1\nscore = 100\nmemory_gb = 8\nprice_per_hour = 1\n'
+
+
+def samples() -> list[Any]:
+    """Every TOML and JSON sample of the pages on file formats."""
+    found = []
+    for name in FORMATS:
+        text = (DOCS / f"formats/{name}.md").read_text(encoding="utf-8")
+        blocks = re.findall(r"```(toml|json)\n(.*?)```", text, re.DOTALL)
+        found += [pytest.param(name, *block, id=f"{name}-{at}") for at, block in enumerate(blocks)]
+    return found
+
+
+def plain(value: Any) -> Any:
+    """Return a value of TOML as JSON has it."""
+    if isinstance(value, dict):
+        return {key: plain(own) for key, own in value.items()}
+    if isinstance(value, list):
+        return [plain(own) for own in value]
+    return value.isoformat() if isinstance(value, date) else value
+
+
+@pytest.mark.parametrize(("name", "kind", "text"), samples())
+def test_the_samples_of_a_file_format_are_valid(name: str, kind: str, text: str) -> None:
+    if name == "farm-card" and "[[machine]]" not in text:
+        text = CARD + text + MACHINE
+    content = json.loads(text) if kind == "json" else plain(tomllib.loads(text))
+    jsonschema.Draft202012Validator(json_schema(name)).validate(content)
+    if kind == "toml":
+        assert parse_toml(FORMATS[name], text, name, "docs")
+    else:
+        assert FORMATS[name].model_validate(content)
+
+
+@pytest.mark.parametrize("name", FORMATS)
+def test_the_schemas_in_the_documentation_are_up_to_date(name: str) -> None:
+    written = (DOCS / f"schemas/{name}.schema.json").read_text(encoding="utf-8")
+    assert written == text_of(name), "run python -m tidy_crate.core.schemas docs/schemas"
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.relative_to(ROOT).as_posix())
+def test_every_link_leads_to_a_file_and_a_heading(page: Path) -> None:
+    text = re.sub(r"```.*?```", "", page.read_text(encoding="utf-8"), flags=re.DOTALL)
+    for target in re.findall(r"\]\(([^)\s]+)\)", text):
+        if "://" in target or target.startswith("mailto:"):
+            continue
+        name, _, heading = target.partition("#")
+        file = (page.parent / name).resolve() if name else page
+        assert file.exists(), f"{page.name}: {target}"
+        if heading:
+            lines = file.read_text(encoding="utf-8").splitlines()
+            slugs = {
+                re.sub(r"[^\w\- ]", "", line.lstrip("# ").lower()).replace(" ", "-")
+                for line in lines
+                if line.startswith("#")
+            }
+            assert heading in slugs, f"{page.name}: {target}"
