@@ -65,7 +65,7 @@ class Run:
 
     def __call__(self, *words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Outcome:
         """Run it as a process of its own: a fork of one that has everything imported, where there is fork."""
-        if hasattr(os, "fork") and not {"PYTHONIOENCODING", "PYTHONUTF8", "LC_ALL"} & set(env or {}):
+        if hasattr(os, "fork") and not {"PYTHONIOENCODING", "PYTHONUTF8", "PYTHONPATH", "LC_ALL"} & set(env or {}):
             return self._forked(list(map(str, words)), cwd, self.environment | (env or {}))
         return self.cold(*words, cwd=cwd, env=env)
 

@@ -238,7 +238,7 @@ class MemoryFarm:
             if self.breaks:
                 self.breaks -= 1
                 stream.write(data[offset : offset + 100])
-                raise FarmError("broke off", self.name)
+                raise FarmError("crashed", self.name)
             stream.write(data[offset:])
 
     def control(self, job: str, order: ControlOrder) -> None:

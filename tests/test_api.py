@@ -97,7 +97,7 @@ def test_the_whole_story_by_the_api(tmp_path: Path) -> None:
     assert len(api.check(scene, user=user).findings) <= len(blocked.findings)
 
     crate = api.collect(scene, tmp_path / "pier.crate", user=user, progress=steps.append).crate
-    with pytest.raises(NotTrusted, match="not agreed"):
+    with pytest.raises(NotTrusted, match="not trusted"):
         api.prove(crate, user=user)
     assert all(api.trust(show, user=user).trusted)
     assert api.prove(crate, user=user).whole

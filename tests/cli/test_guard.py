@@ -36,7 +36,7 @@ def ended(work: str, *words: str, share: float = 0.8) -> subprocess.CompletedPro
 
 @pytest.mark.parametrize(
     ("name", "says"),
-    [("SIGSEGV", "broke off (SIGSEGV)"), ("SIGABRT", "broke off (SIGABRT)"), ("SIGBUS", "changed or was cut short")],
+    [("SIGSEGV", "crashed (SIGSEGV)"), ("SIGABRT", "crashed (SIGABRT)"), ("SIGBUS", "changed or was cut short")],
 )  # fmt: skip
 def test_a_crash_is_one_clear_error(name: str, says: str) -> None:
     done = ended(f"os.kill(os.getpid(), signal.{name})", "survey", "gone.usda")
@@ -74,7 +74,7 @@ def test_m_where_no_process_can_fork_the_program_is_started_once_more(tmp_path: 
         )
         assert done.returncode == code and says in done.stdout + done.stderr, done
     # the exit codes of a crash on Windows, with and without a sign
-    for number, says in ((0xC0000005, "broke off (0xc0000005)"), (0xC0000006 - (1 << 32), "changed or was cut short")):
+    for number, says in ((0xC0000005, "crashed (0xc0000005)"), (0xC0000006 - (1 << 32), "changed or was cut short")):
         told = guard.windows_crash(number)
         assert told is not None and says in told[0]
     assert guard.windows_crash(1) is None and guard.windows_crash(-9) is None

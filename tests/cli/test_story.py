@@ -137,7 +137,7 @@ def test_tables_for_people_say_what_matters(told: tuple[Path, dict[str, Any]], r
     assert "1001-1048, 48 frames" in survey.out and "pier_sketch.png" in survey.out and survey.err == ""
     assert "node-01" in run("track", "lantern_quay-1", "--frames", cwd=told[0]).out
     assert "96 good" in run("review", "lantern_quay-1", cwd=told[0]).out
-    assert "The crate is whole" in run("prove", "lantern_quay.crate", "--no-test-frame", cwd=told[0]).out
+    assert "The crate is complete" in run("prove", "lantern_quay.crate", "--no-test-frame", cwd=told[0]).out
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="a pseudo-terminal is POSIX only")

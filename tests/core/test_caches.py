@@ -382,7 +382,7 @@ def test_a_cache_of_another_scene_is_stale(tmp_path: Path) -> None:
         ("faceVertexCounts = [4, 4]", "faceVertexCounts = [4, 5]", "faces of a jiggle"),
         ("life = 0.8", "life = 0", "need a life"),
         ("seed = 5", "seed = -5", "seed of particles"),
-        ("drag = 0.5", "drag = inf", "no number"),
+        ("drag = 0.5", "drag = inf", "not a number"),
     ],
 )
 def test_what_makes_no_sense_is_named_and_the_rest_is_baked(tmp_path: Path, old: str, new: str, why: str) -> None:

@@ -265,7 +265,7 @@ def test_the_demo_goes_from_a_page_of_findings_to_ready(demo: DemoScene) -> None
 
 def test_a_check_is_explained_by_its_code() -> None:
     one = check_of("simulation-live")
-    assert one.severity is Severity.ERROR and "another motion" in one.why
+    assert one.severity is Severity.ERROR and "a different motion" in one.why
 
 
 def test_the_order_of_the_farms_is_theirs_and_each_has_its_verdict(shot: Shot, tmp_path: Path) -> None:

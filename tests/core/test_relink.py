@@ -157,7 +157,7 @@ def test_r4_the_folder_that_explains_most_wins_where_names_are_alike(tmp_path: P
     context = show(tmp_path, "\n".join(names), *[f"new/one/f{n}.png" for n in range(3)], "new/two/f0.png")
     found = [one for one in propose(context.survey(), [tmp_path / "new"], []) if one.sure]
     assert {one.candidate.parent.name for one in found} == {"one"} and len(found) == 3
-    assert "3 missing files lie in that folder" in next(one.reason for one in found if one.authored == "/gone/f0.png")
+    assert "3 missing files are in that folder" in next(one.reason for one in found if one.authored == "/gone/f0.png")
 
 
 def test_r4_a_file_known_by_its_content_is_found_under_any_name(tmp_path: Path) -> None:

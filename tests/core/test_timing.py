@@ -177,7 +177,7 @@ def test_e3_a_table_of_timings(text: str, seconds: dict[int, float], tmp_path: P
         ("frame,seconds,colour\n1,80,red\n", "not known"),
         ("frame,seconds,width\n1,80,640\n", "belong together"),
         ("frame,seconds\n1,80\n1,90\n", "two timings"),
-        ('frame,seconds\n1,"80\n', "no table"),
+        ('frame,seconds\n1,"80\n', "not a table"),
     ],
 )
 def test_e3_a_table_that_is_wrong_is_told_with_its_line(text: str, message: str, tmp_path: Path) -> None:

@@ -79,7 +79,7 @@ def test_the_program_refuses_a_strangers_command_until_it_is_trusted(strange: Pa
     assert run.here("collect", strange / "s.usda", "-o", crate).code == 0
     for words in (("prove", crate), ("probe", crate)):
         refused = run.here(*words)
-        assert refused.code == 2 and "you have not agreed" in refused.err and "| render: {python} " in refused.err
+        assert refused.code == 2 and "you have not trusted" in refused.err and "| render: {python} " in refused.err
     assert run.here("prove", crate, "--no-test-frame").code == 0
     shown = run.here("trust", strange, "--show", "--json").json
     assert [(one["purpose"], one["trusted"]) for one in shown["claims"]] == [("render", False)]

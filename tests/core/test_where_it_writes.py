@@ -43,7 +43,7 @@ def test_an_alias_that_would_lead_out_of_the_crate_is_refused(alias: str, tmp_pa
     file = scene(tmp_path / "show", "a.png")
     text = alias.replace("\\", "\\\\")
     (tmp_path / "show" / "tidy-crate.toml").write_text(f'[roots]\n"{text}" = "../lib"\n')
-    with pytest.raises(UnreadableInput, match="no alias"):
+    with pytest.raises(UnreadableInput, match="not an alias"):
         open_scene(file)
 
 
