@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+import subprocess
+import sys
 import tomllib
 from datetime import date
 from pathlib import Path
@@ -77,3 +79,20 @@ def test_every_link_leads_to_a_file_and_a_heading(page: Path) -> None:
                 if line.startswith("#")
             }
             assert heading in slugs, f"{page.name}: {target}"
+
+
+def test_the_page_on_the_api_runs_from_top_to_bottom(capsys: pytest.CaptureFixture[str]) -> None:
+    text = (DOCS / "api.md").read_text(encoding="utf-8")
+    names: dict[str, Any] = {}
+    for block in re.findall(r"```python\n(.*?)```", text, re.DOTALL):
+        exec(compile(block, "docs/api.md", "exec"), names)
+    assert "gullwing" in capsys.readouterr().out
+
+
+def test_the_site_is_built_without_a_warning_and_asks_no_other_host(tmp_path: Path) -> None:
+    line = [sys.executable, "-m", "mkdocs", "build", "--strict", "-q", "-d", str(tmp_path / "site")]
+    done = subprocess.run(line, cwd=ROOT, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout + done.stderr
+    for page in (tmp_path / "site").rglob("*.html"):
+        loaded = re.findall(r'<(?:script|link|img|iframe)[^>]*(?:src|href)="(https?:[^"]*)"', page.read_text("utf-8"))
+        assert not loaded, f"{page.name} loads {loaded[0]}"

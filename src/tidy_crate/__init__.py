@@ -1,3 +1,3 @@
 """Tidy Crate gets a scene onto a render farm and every frame back."""
 
-__version__ = "0.1.0"
+__version__ = "1.0.0"

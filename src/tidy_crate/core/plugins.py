@@ -39,5 +39,16 @@ def plugins(group: str) -> dict[str, Any]:
     return {name: plugin(group, name) for name in names(group)}
 
 
+@cache
+def installed(*groups: str) -> str:
+    """Return the parts of some groups with their packages and versions: another text for other parts."""
+    found = {
+        (group, entry.name, entry.value, entry.dist.version if entry.dist is not None else "")
+        for group in groups
+        for entry in entry_points(group=group)
+    }
+    return repr(sorted(found))
+
+
 def _package(entry: EntryPoint) -> str:
     return entry.dist.name if entry.dist is not None else entry.value.partition(".")[0]

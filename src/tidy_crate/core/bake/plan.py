@@ -1,4 +1,4 @@
-"""Plan of a bake: order, expected time and size. Nothing is written. Nothing is written."""
+"""Plan of a bake: order, expected time and size. Nothing is written."""
 
 from __future__ import annotations
 

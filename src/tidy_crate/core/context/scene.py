@@ -12,6 +12,7 @@ from tidy_crate.core.context.decisions import Decisions, DecisionsFile, tidy_fol
 from tidy_crate.core.context.project import Project
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.files import text_of
+from tidy_crate.core.plugins import installed
 from tidy_crate.core.scene.caches import cache_edits
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
@@ -98,7 +99,9 @@ class SceneContext:
             return self.format.read(self.scene, plan, request, self.maps, self.memory, self.tokens, questions)
 
         edits = plan if plan is not None and plan.edits else None  # a plan without edits stages nothing
-        build = (self.format.name, self.format.reader)
+        # what reads scenes and the files that they name: with other parts it may find more
+        parts = installed("tidy_crate.scene_formats", "tidy_crate.followers", "tidy_crate.usd_simulations")
+        build = (self.format.name, self.format.reader, parts)
         return SurveyMemory(
             self.memory, read, text_of(self.scene), edits, request, self.maps, repr(self.tokens), *build
         )

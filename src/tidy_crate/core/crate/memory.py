@@ -1,6 +1,6 @@
 """Record of copied files, so that unchanged ones are not read again.
 
-Kept with the scene, not in the crate. Kept with the scene, not in the crate.
+Kept with the scene, not in the crate.
 """
 
 from __future__ import annotations

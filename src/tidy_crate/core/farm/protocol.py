@@ -1,6 +1,6 @@
 """Messages between the tool and a farm (docs/farm-protocol.md).
 
-Other links translate into the same words. Other links translate into the same words.
+Other links translate into the same words.
 """
 
 from __future__ import annotations
@@ -205,7 +205,7 @@ class JobOrder(Wire):
 
 
 class FarmQuote(Wire):
-    """A farm's own quote for an order. Not binding unless it says so. Not binding unless it says so."""
+    """A farm's own quote for an order. Not binding unless it says so."""
 
     cost: Amount = Field(ge=0)
     currency: Currency

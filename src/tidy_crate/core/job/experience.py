@@ -56,7 +56,7 @@ class _Seen:
 class Experiences:
     """Facts in the ledger about farms and machine classes.
 
-    Read once, then asked for each quote. Read once, then asked for each quote.
+    Read once, then asked for each quote.
     """
 
     def __init__(self, ledger: Ledger) -> None:

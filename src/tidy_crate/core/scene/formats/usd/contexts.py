@@ -20,7 +20,7 @@ from tidy_crate.core.scene.rewriting import new_texts
 class Copies:
     """Paths of the copies of a layer in the crate, by file and set of variables.
 
-    Layers with one copy are not in it. Layers with one copy are not in it.
+    Layers with one copy are not in it.
     """
 
     places: dict[tuple[Path, str], PurePosixPath] = field(default_factory=dict)

@@ -26,7 +26,7 @@ from tidy_crate.core.scene.formats.usd.layers import walk_layers
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.formats.usd.simulation.interface import Array, Pose, Simulation, Value
 from tidy_crate.core.scene.formats.usd.simulation.live import as_array
-from tidy_crate.core.scene.formats.usd.simulation.registry import KINDS, find_all
+from tidy_crate.core.scene.formats.usd.simulation.registry import find_all, kinds
 from tidy_crate.core.scene.formats.usd.simulation.running import Running
 from tidy_crate.core.scene.formats.usd.simulation.unfinished import Unfinished
 from tidy_crate.core.scene.staging import Relink, StagingPlan, UseCache
@@ -142,7 +142,7 @@ def write_cache(
     files: tuple[Path, ...] = ()
     if clips is not None:
         files = clips.finish(layer)
-    for prim, attribute, kind, value in KINDS[simulation.kind].switched_off(simulation):
+    for prim, attribute, kind, value in kinds()[simulation.kind].switched_off(simulation):
         _declared(layer, prim, attribute, kind).default = value
     target = folder / f"{name}.usda"
     export(layer, target, "usda")

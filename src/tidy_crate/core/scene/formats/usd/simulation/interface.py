@@ -1,6 +1,6 @@
 """Interface of a kind of simulation.
 
-A new one is a sibling of `jiggle`, listed in `registry`. A new one is a sibling of `jiggle`, listed in `registry`.
+A new one is a sibling of `jiggle_points`, registered by the entry point `tidy_crate.usd_simulations`.
 """
 
 from __future__ import annotations

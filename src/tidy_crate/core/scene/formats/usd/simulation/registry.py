@@ -2,23 +2,43 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from functools import cache
 from graphlib import CycleError, TopologicalSorter
+from types import MappingProxyType
 
 from pxr import Sdf, Usd
 
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.plugins import plugins
 from tidy_crate.core.scene.formats.usd.simulation.interface import Simulation, SimulationKind
 from tidy_crate.core.scene.formats.usd.simulation.jiggle_points import Jiggle
 from tidy_crate.core.scene.formats.usd.simulation.particle_emitter import Particles
 from tidy_crate.core.scene.formats.usd.simulation.rigid_bodies import RigidBodies
 from tidy_crate.core.scene.formats.usd.simulation.spring_follow import SpringFollow
 
-KINDS: dict[str, SimulationKind] = {kind.name: kind for kind in (RigidBodies(), SpringFollow(), Jiggle(), Particles())}
+GROUP = "tidy_crate.usd_simulations"
+_OWN: tuple[SimulationKind, ...] = (RigidBodies(), SpringFollow(), Jiggle(), Particles())
+
+
+@cache
+def kinds() -> Mapping[str, SimulationKind]:
+    """Return every kind by its name: our own, and those that other packages bring.
+
+    Raises UnreadableInput for a kind that cannot be loaded, or has the name of another one.
+    """
+    found = {kind.name: kind for kind in _OWN}
+    for entry, bring in plugins(GROUP).items():
+        kind: SimulationKind = bring()
+        if kind.name in found:
+            raise UnreadableInput(f"two kinds of simulation are called {kind.name!r}", entry, "remove one package")
+        found[kind.name] = kind
+    return MappingProxyType(found)
 
 
 def find_all(stage: Usd.Stage) -> list[Simulation]:
     """Every simulation of a stage, kind by kind."""
-    return [simulation for kind in KINDS.values() for simulation in kind.find(stage)]
+    return [simulation for kind in kinds().values() for simulation in kind.find(stage)]
 
 
 def dependencies(simulations: list[Simulation]) -> dict[str, tuple[str, ...]]:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pxr import Usd
 
 from tidy_crate.core.scene.formats.usd.simulation.interface import Simulation, State, Value, quarters
-from tidy_crate.core.scene.formats.usd.simulation.registry import KINDS
+from tidy_crate.core.scene.formats.usd.simulation.registry import kinds
 
 
 class Running:
@@ -20,7 +20,7 @@ class Running:
     """
 
     def __init__(self, stage: Usd.Stage, simulation: Simulation, begin: float) -> None:
-        self._solver = KINDS[simulation.kind].solver(stage, simulation)
+        self._solver = kinds()[simulation.kind].solver(stage, simulation)
         self._solver.begin(begin)
         self.time = begin
 

@@ -13,7 +13,7 @@ from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.formats.usd.clips import TEMPLATE, filled, template_numbers
 from tidy_crate.core.scene.formats.usd.quiet import open_layer, reason
 from tidy_crate.core.scene.formats.usd.simulation.interface import Simulation as Found
-from tidy_crate.core.scene.formats.usd.simulation.registry import KINDS, dependencies, find_all
+from tidy_crate.core.scene.formats.usd.simulation.registry import dependencies, find_all, kinds
 from tidy_crate.core.scene.model import FrameRange, Simulation, SimulationState
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
 
@@ -99,7 +99,7 @@ def _fingerprints(
         )
         end = frames.end + 1 if frames.end is not None else one.start
         try:
-            for part in KINDS[one.kind].inputs(stage, one, float(end)):
+            for part in kinds()[one.kind].inputs(stage, one, float(end)):
                 digest.update(part)
         except UnreadableInput:
             own[one.path] = ""

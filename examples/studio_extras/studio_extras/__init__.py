@@ -1,0 +1,1 @@
+"""What one studio adds to tidy-crate."""
