@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import shlex
-import subprocess
 import sys
 import time
 from collections.abc import Callable
@@ -16,6 +15,7 @@ from typing import Any
 from rich.text import Text
 
 from tidy_crate import api
+from tidy_crate.cli.apart import run_apart
 from tidy_crate.cli.chapters import JOB, Chapter, chapters
 from tidy_crate.cli.talk import Talk
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
@@ -61,20 +61,11 @@ class _Teller:
             out.print()
         silent = self.talk.as_json or self.talk.quiet
         began = time.perf_counter()
-        done = subprocess.run(
-            [sys.executable, "-P", "-m", "tidy_crate", *words],
-            cwd=self.folder,
-            check=False,
-            capture_output=silent,
-            stdin=subprocess.DEVNULL,
-        )
+        code, said = run_apart(words, self.folder, silent=silent)
         self.seconds[f"{self.number} {words[0]}"] = round(time.perf_counter() - began, 2)
-        if done.returncode != expect:
-            detail = done.stderr.decode("utf-8", "replace").strip()[-500:] if silent else None
+        if code != expect:
             command = "tidy-crate " + " ".join(words)
-            raise TidyCrateError(
-                f"the demo stopped: a step ended with {done.returncode}, not {expect}", command, detail
-            )
+            raise TidyCrateError(f"the demo stopped: a step ended with {code}, not {expect}", command, said[-500:])
 
     @staticmethod
     def _shown(word: str) -> str:
