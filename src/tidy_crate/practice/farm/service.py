@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from fastapi import Depends, FastAPI, Header, HTTPException, Query, Request, Response
+from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse, PlainTextResponse, StreamingResponse
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, selectinload
@@ -45,6 +46,7 @@ from tidy_crate.core.farm.protocol import (
     TaskPage,
 )
 from tidy_crate.core.files import inside, os_reason, write_bytes
+from tidy_crate.core.model import Model
 from tidy_crate.core.work.attempt import Attempt, Product
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
 from tidy_crate.practice.farm.blobs import Blobs
@@ -82,6 +84,28 @@ LISTEN = 0.1
 ALIVE = 15.0
 
 
+class Refusal(Model):
+    """The body of an answer that refuses."""
+
+    detail: str
+    """What is wrong, in plain words."""
+
+
+REFUSALS: dict[int | str, dict[str, Any]] = {
+    400: {"model": Refusal, "description": "The body is not what the path takes."},
+    401: {"model": Refusal, "description": "The token is not accepted."},
+    404: {"model": Refusal, "description": "There is no such job, log, product or file."},
+    409: {"model": Refusal, "description": "It does not fit the state that it meets."},
+    422: {"model": Refusal, "description": "A value is wrong: the detail says which."},
+    429: {"model": Refusal, "description": "Too many requests: `Retry-After` says when to come back."},
+    503: {"model": Refusal, "description": "The farm is busy: the same request may be repeated."},
+}
+
+TEXT: dict[int | str, dict[str, Any]] = {
+    200: {"content": {"text/plain": {"schema": {"type": "string"}}}, "description": "The text."}
+}
+
+
 def make_app(
     folder: Path,
     settings: FarmSettings,
@@ -101,8 +125,7 @@ def make_app(
 
     app = FastAPI(
         title="Farm protocol", version=str(VERSION), dependencies=[Depends(signed_in)], docs_url=None, redoc_url=None,
-        openapi_url=None,
-        description="What the tool and a farm say to each other over HTTP.",
+        openapi_url=None, responses=REFUSALS, description="Messages between the tool and a farm over HTTP.",
     )  # fmt: skip
     app.add_middleware(Faulty, line=line)
     blobs = Blobs(folder / "blobs", lambda: line.room)
@@ -117,6 +140,12 @@ def make_app(
         if job is None:
             raise HTTPException(404, "there is no such job")
         return job
+
+    @app.exception_handler(RequestValidationError)
+    def _wrong(_: Request, error: RequestValidationError) -> Response:
+        first = error.errors()[0]
+        where = ".".join(map(str, first["loc"]))
+        return JSONResponse({"detail": f"{where}: {first['msg']}"[:500]}, 422)
 
     @app.exception_handler(TidyCrateError)
     def _plain(_: Request, error: TidyCrateError) -> Response:
@@ -284,14 +313,14 @@ def make_app(
 
         return StreamingResponse(stream(), media_type="text/event-stream")
 
-    @app.get("/v3/jobs/{name}/logs/{log}", tags=["changes"], response_class=PlainTextResponse)
-    def log(name: str, log: int) -> str:
+    @app.get("/v3/jobs/{name}/logs/{log}", tags=["changes"], responses=TEXT)
+    def log(name: str, log: int) -> Response:
         """Give out the log of an attempt."""
         with store.reading() as session:
             row = session.get(AttemptRow, log)
             if row is None or row.job_id != name:
                 raise HTTPException(404, "there is no such log")
-            return row.log or ""
+            return PlainTextResponse(row.log or "")
 
     @app.post("/v3/jobs/{name}/control", tags=["control"])
     def control(name: str, order: ControlOrder) -> Response:
