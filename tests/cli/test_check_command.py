@@ -27,7 +27,7 @@ def test_findings_are_grouped_by_what_to_do_next_and_what_blocks_comes_first(sho
     done = run.here("check", shot.write())
     assert done.code == 1
     places = [done.out.index(word) for word in (
-        "Find the files", "relink", "file-missing", "Fixed by --mend", "output-path-empty",
+        "Find the files", "relink", "file-missing", "Let --mend fix these", "output-path-empty",
         "Look and decide", "samples-very-high", "For information", "resolution-odd", "Blocked: 3 errors",
     )]  # fmt: skip
     assert places == sorted(places)

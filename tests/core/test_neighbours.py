@@ -108,7 +108,7 @@ def test_f3_the_measures_of_a_frame_can_be_read() -> None:
     pictures = list(sequence(CLEAN["slow pan"], seed=1))
     pictures[9] = pictures[9] * np.float32(1.5)
     figures = {(one.kind, one.what): one for one in explained(measured(pictures).found, RULES, 9)}
-    level = figures[Kind.LEVEL, "off both sides"]
+    level = figures[Kind.LEVEL, "apart from both sides"]
     assert level.over and 0.3 < level.figure < 0.6 and level.limit >= RULES.brightness
     assert explained(measured(pictures).found, RULES, 999) == ()
 

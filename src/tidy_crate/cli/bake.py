@@ -188,13 +188,13 @@ def _show_proof(console: Console, proof: OrderProof, scene: Path) -> None:
     if proof.holds:
         console.print(f"Proved: {counted(proof.frames, 'frame')} are identical to the bit in {orders}.")
     else:
-        console.print(f"Not proved: frames differ in {orders}. On a farm the picture would jump.")
+        console.print(f"Not proved: frames differ in {orders}. On a farm the picture would jump.\n")
         rows = table("prim", "simulation", "differs at", "when evaluated")
         for one in proof.differs:
             rows.add_row(cell(one.prim), cell(one.simulation or "unknown"), str(one.frame), one.order)
         console.print(rows)
     if proof.live:
-        console.print(Text.assemble("Live: ", ", ".join(map(clean, proof.live))))
+        console.print(Text.assemble("\nLive: ", ", ".join(map(clean, proof.live))))
     console.print(cell("tried: " + ", ".join(proof.orders)), style="dim")
     if proof.live:
         next_command(console, "bake", scene)

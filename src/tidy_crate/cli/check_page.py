@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
-
 from tidy_crate import __version__
 from tidy_crate.cli.check_view import TITLES, groups, headline, obstacle
+from tidy_crate.cli.html import filled
 from tidy_crate.cli.show import money
-from tidy_crate.cli.text import clean
 from tidy_crate.core.check.finding import Next
 from tidy_crate.core.check.result import CheckResult
 from tidy_crate.core.files import write_bytes
@@ -17,19 +15,10 @@ from tidy_crate.core.files import write_bytes
 
 def write_page(path: Path, result: CheckResult) -> None:
     """Write the page. Names from the scene are shown as they are, and never run as part of the page."""
-    environment = Environment(
-        loader=PackageLoader("tidy_crate.cli", "pages"),
-        autoescape=select_autoescape(default=True),
-        undefined=StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-        # names may hold characters that turn the direction of what follows
-        finalize=lambda value: clean(value) if isinstance(value, str) and not hasattr(value, "__html__") else value,
-    )
-    environment.filters["clean"] = clean
     own = groups(one for one in result.findings if not one.waived and one.farm is None)
     standing = [one for one in result.findings if not one.waived]
-    text = environment.get_template("check.html").render(
+    page = filled(
+        "check.html.j2",
         version=__version__,
         scene=result.scene.name,
         folder=str(result.scene.parent),
@@ -55,7 +44,7 @@ def write_page(path: Path, result: CheckResult) -> None:
         unused=result.unused_waivers,
         accepted=result.accepted,
     )
-    write_bytes(path, text.encode("utf-8", "backslashreplace"))
+    write_bytes(path, page)
 
 
 def _verdict(blocked: bool, warnings: int) -> str:

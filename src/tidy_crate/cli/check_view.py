@@ -28,7 +28,7 @@ TITLES = {
     Next.RELINK: "Find the files",
     Next.AGREE: "Allow these files to leave this machine, or remove them from the scene",
     Next.BAKE: "Bake",
-    Next.MEND: "Fixed by --mend",
+    Next.MEND: "Let --mend fix these",
     Next.SCENE: "Change in the scene and save it",
     Next.COLLECT: "Collect again",
     Next.FARM: "Ask the farm, or use another one",
@@ -118,7 +118,7 @@ def _rows(findings: Sequence[Finding], explained: bool, every: bool) -> Table:
         if shown[one.code] > MOST_OF_A_KIND and not every:
             continue
         # a finding that can be fixed shows the fix, the others the problem
-        what = f"{one.message}; fixed: {one.mend}" if one.mend else one.message
+        what = f"{one.message}; fix: {one.mend}" if one.mend else one.message
         if one.seen == "staged":
             what += " (in the staged copy only)"
         rows.add_row(state(one.severity.value), one.code, _place(one.subject), _what(what, one, explained))

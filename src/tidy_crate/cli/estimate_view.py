@@ -9,9 +9,12 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from tidy_crate.cli.show import cell, counted, duration, facts, heading, money, size, table
+from tidy_crate.cli.show import cell, counted, duration, facts, heading, money, next_command, size, table
+from tidy_crate.core.asset.frames import format_frames
+from tidy_crate.core.crate.packing import is_crate
 from tidy_crate.core.estimate.model import Estimate, Here, Quote, least_by
 from tidy_crate.core.estimate.probe_result import ProbeResult
+from tidy_crate.core.estimate.what_if import Change, parse_change
 from tidy_crate.core.job.experience import Accuracy
 from tidy_crate.core.money import CENT
 
@@ -109,17 +112,28 @@ def show_estimate(
     _show_ground(console, result)
     if plot is not None:
         console.print(cell(f"Drawn: {plot}"), soft_wrap=True)
-    if result.pick is not None and not result.quotes[result.pick.index].shares:
-        quote = result.quotes[result.pick.index]
-        line = (
-            f"send {target} --farm {quote.farm} --machine {quote.machine} --nodes {quote.nodes} --batch {quote.batch}"
-        )
-        console.print(Text(f"\nNext: tidy-crate {line}", style="dim"), soft_wrap=True)
-        extra = [f"the priority {quote.priority}"] if quote.priority else []
-        extra += ["reclaimable machines"] if quote.reclaimable else []
-        if extra:
-            text = f"An order cannot name {' or '.join(extra)} yet: choose that at the farm."
-            console.print(Text(text, style="dim"), soft_wrap=True)
+    if result.pick is not None:
+        next_command(console, *_order(target, result.quotes[result.pick.index], result.what_if))
+
+
+def _order(target: str, quote: Quote, what_if: str) -> list[str]:
+    """Return the command that orders a quote: a crate is sent, the rest of a job is handed over."""
+    if not is_crate(Path(target)):
+        return ["handover", target, "--to", quote.farm, "--machine", quote.machine, "--nodes", str(quote.nodes),
+                "--batch", str(quote.batch)]  # fmt: skip
+    words = ["send", target]
+    if quote.shares:
+        for one in quote.shares:
+            words += ["--farm", one.farm, "--share", f"{one.farm}={one.frames}"]
+    else:
+        words += ["--farm", quote.farm, "--machine", quote.machine, "--nodes", str(quote.nodes)]
+        words += ["--batch", str(quote.batch)]
+        words += ["--priority", quote.priority] if quote.priority else []
+        words += ["--reclaimable"] if quote.reclaimable else []
+    change = parse_change(what_if) if what_if else Change()
+    words += ["--size", f"{change.scale * 100:.4g}%"] if change.scale else []
+    words += ["--samples", str(change.samples)] if change.samples else []
+    return words + (["--frames", format_frames(change.frames)] if change.frames else [])
 
 
 def _worth_showing(result: Estimate, *, every: bool) -> list[int]:

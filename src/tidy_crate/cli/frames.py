@@ -355,5 +355,5 @@ def _show(console: Console, result: Review) -> None:
     for frame in result.frames:
         by_output[frame.output] = by_output.get(frame.output, 0) + (frame.verdict is Verdict.GOOD)
     good = ", ".join(f"{cell(name)} {count}" for name, count in by_output.items())
-    words = f"{counted(len(result.frames), 'frame')}: {result.count(Verdict.GOOD)} good ({good}), {len(poor)} not."
+    words = f"{counted(len(result.frames), 'frame')}: {result.count(Verdict.GOOD)} good ({good}), {len(poor)} not good."
     console.print(words, style="bold green" if not poor else "bold red")

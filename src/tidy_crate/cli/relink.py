@@ -78,10 +78,10 @@ def register(app: typer.Typer) -> None:
             "decisions": str(found.decisions),
         }
         decided = {(one.asset, one.candidate) for one in applied}
-        talk.result(document, lambda console: _show(console, proposals, decided, still, scene))
         if applied:
             talk.say(f"Written to {found.decisions}")
-        elif any(proposal.sure for proposal in proposals):
+        talk.result(document, lambda console: _show(console, proposals, decided, still, scene))
+        if not applied and any(proposal.sure for proposal in proposals):
             talk.say("Nothing is decided yet: add --apply to keep the sure ones.")
         if any(asset.needed for asset in still):
             raise typer.Exit(1)

@@ -329,7 +329,7 @@ def explained(measured: Measured, rules: ReviewRules, frame: int) -> tuple[Figur
             usual = _usual_aside(np.abs(values), after, 1)
             least = feature.limit(rules)
             limit = max(least, rules.times * usual) if usual is not None else UNKNOWN * least
-            found.append(_figure(feature.kind, "off both sides", float(values[after]), usual, limit))
+            found.append(_figure(feature.kind, "apart from both sides", float(values[after]), usual, limit))
     step = measured.steps[index]
     if step is not None:
         for what, size, least in (
