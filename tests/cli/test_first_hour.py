@@ -5,22 +5,33 @@ from __future__ import annotations
 import os
 import shlex
 import sqlite3
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 import pytest
+import typer
 from typer.main import get_command
 
 from conftest import Run
 from tidy_crate.cli.app import app
-from tidy_crate.cli.stages import STAGES
+from tidy_crate.cli.stages import MODULES, STAGES
 from tidy_crate.core import installation
 from tidy_crate.core.installation import Part, State, examine
 
 
 def test_the_program_alone_shows_every_command_once_in_the_stage_of_its_work(run: Run) -> None:
     shown = [name for commands in STAGES.values() for name in commands]
-    assert sorted(shown) == sorted(get_command(app).commands)  # type: ignore[attr-defined]
+    group: Any = get_command(app)
+    context = group.make_context("tidy-crate", [])
+    # every module registers just the commands that it is listed with
+    for module, names in MODULES.items():
+        part = typer.Typer()
+        import_module(f"tidy_crate.cli.{module}").register(part)
+        own = [one.name for one in (*part.registered_commands, *part.registered_groups)]
+        assert sorted(str(name) for name in own) == sorted(names), module
+        assert all(group.get_command(context, name) is not None for name in names)
+    assert sorted(shown) == sorted(name for names in MODULES.values() for name in names)
     out = run.here().out
     assert out.index("Look, and prepare:") < out.index("survey ") < out.index("Frames home:") < out.index("retrieve ")
     assert ".." not in out.replace("[ARGS]...", "")
@@ -71,8 +82,8 @@ def examples() -> list[tuple[str, str]]:
     found = []
 
     def walk(command: Any, name: str) -> None:
-        for own, below in getattr(command, "commands", {}).items():
-            walk(below, f"{name} {own}".strip())
+        for own in command.list_commands(None) if hasattr(command, "commands") else ():
+            walk(command.get_command(None, own), f"{name} {own}".strip())
         if not hasattr(command, "commands"):
             lines = [line.strip() for line in (command.help or "").partition("Examples:")[2].splitlines()]
             found.append((name, "\n".join(line for line in lines if line.startswith("tidy-crate"))))
@@ -88,7 +99,7 @@ def test_every_command_shows_two_examples_that_are_valid(name: str, lines: str) 
         words = shlex.split(line.partition(" > ")[0])[1:]
         command: Any = get_command(app)
         context = command.make_context("tidy-crate", words)
-        while getattr(command, "commands", None):
+        while hasattr(command, "commands"):
             own, command, rest = command.resolve_command(context, [*context._protected_args, *context.args])
             context = command.make_context(own, rest, parent=context)
         assert not context.args, line

@@ -1,4 +1,4 @@
-"""The program `tidy-crate`: all commands, in the order of the work."""
+"""The program `tidy-crate`. Its commands are in `stages`."""
 
 from __future__ import annotations
 
@@ -8,26 +8,7 @@ from typing import Annotated
 import typer
 
 from tidy_crate import __version__
-from tidy_crate.cli import (
-    bake,
-    check,
-    collect,
-    demo,
-    estimate,
-    farm,
-    frames,
-    guard,
-    jobs,
-    pair,
-    practice,
-    ready,
-    relink,
-    results,
-    send,
-    sheet,
-    survey,
-    trust,
-)
+from tidy_crate.cli import guard
 from tidy_crate.cli.stages import Stages
 
 app = typer.Typer(
@@ -38,27 +19,6 @@ app = typer.Typer(
     help="Get a scene off an artist's machine, onto a render farm, and every frame back.",
     epilog="New here? Run: tidy-crate demo\n\nOptions and examples of a command: tidy-crate COMMAND --help",
 )
-COMMANDS = (
-    survey,
-    bake,
-    relink,
-    check,
-    collect,
-    estimate,
-    send,
-    jobs,
-    frames,
-    results,
-    pair,
-    farm,
-    trust,
-    sheet,
-    practice,
-    ready,
-    demo,
-)  # fmt: skip
-for module in COMMANDS:
-    module.register(app)
 
 
 def _version(wanted: bool) -> None:

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from difflib import get_close_matches
+from importlib import import_module
 from typing import TYPE_CHECKING
 
+import typer
 from typer.core import TyperGroup
+from typer.main import get_group
 
 if TYPE_CHECKING:
-    from typer._click import Context, HelpFormatter
+    from typer._click import Command, Context, HelpFormatter
 
 STAGES: dict[str, dict[str, str]] = {
     "Look, and prepare": {
@@ -61,8 +65,53 @@ STAGES: dict[str, dict[str, str]] = {
 }  # fmt: skip
 
 
+# by module, the commands that it registers: only the module of the command that is run is imported
+MODULES: dict[str, tuple[str, ...]] = {
+    "survey": ("survey",),
+    "bake": ("bake",),
+    "relink": ("relink", "override"),
+    "check": ("check", "waive"),
+    "collect": ("collect", "prove"),
+    "trust": ("trust",),
+    "estimate": ("probe", "estimate"),
+    "farm": ("farm",),
+    "send": ("send", "handover"),
+    "jobs": ("track", "jobs", "log", "pause", "resume", "priority", "cancel", "release"),
+    "frames": ("retrieve", "review", "accept", "reject", "rerender"),
+    "results": ("look", "stitch", "deliver", "report"),
+    "pair": ("pair",),
+    "demo": ("demo",),
+    "practice": ("practice",),
+    "ready": ("ready",),
+    "sheet": ("sheet",),
+}
+_MODULE_OF = {name: module for module, names in MODULES.items() for name in names}
+
+
 class Stages(TyperGroup):
-    """Shows the commands by stage and not as one list."""
+    """Shows the commands by stage and not as one list, and imports what is run."""
+
+    def list_commands(self, ctx: Context) -> list[str]:
+        """Return the names of all commands, in the order of the work."""
+        return [name for commands in STAGES.values() for name in commands]
+
+    def get_command(self, ctx: Context, cmd_name: str) -> Command | None:
+        """Return a command, None for a name that there is not."""
+        module = _MODULE_OF.get(cmd_name)
+        if module is None:
+            return None
+        part = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False)
+        # a group even where the module has one command only
+        part.callback()(_nothing)
+        import_module(f"tidy_crate.cli.{module}").register(part)
+        return get_group(part).commands[cmd_name]
+
+    def resolve_command(self, ctx: Context, args: list[str]) -> tuple[str | None, Command | None, list[str]]:
+        """Find the command of a line. For a name that there is not, the error names the nearest."""
+        if args and args[0] not in _MODULE_OF and not args[0].startswith("-") and not ctx.resilient_parsing:
+            near = get_close_matches(args[0], _MODULE_OF, 1)
+            ctx.fail(f"No such command '{args[0]}'." + (f" Did you mean '{near[0]}'?" if near else ""))
+        return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: Context, formatter: HelpFormatter) -> None:
         """Write a section for each stage."""
@@ -70,3 +119,7 @@ class Stages(TyperGroup):
         for title, commands in STAGES.items():
             with formatter.section(title):
                 formatter.write_dl([(name.ljust(width), text) for name, text in commands.items()])
+
+
+def _nothing() -> None:
+    """Be the callback that makes a group."""
