@@ -86,6 +86,10 @@ USUAL_BATCH = 4
 SCORE_HERE = 100.0
 
 
+# seconds after which a job that is followed is shown, though not all of its changes were read
+AT_ONCE = 0.5
+
+
 @dataclass(frozen=True)
 class User:
     """Paths of a user's ledger, farm cards and notes."""
@@ -833,9 +837,11 @@ def track(
     pause: float = 0.5,
     tell: Callable[[str], None] | None = None,
     user: User | None = None,
+    progress: Progress = silent,
 ) -> JobView:
     """Ask the farms how a job stands. follow: is shown every state until the job has ended, `pause` seconds apart.
 
+    Following shows the first state at once, however much there is to catch up with: see `JobView.behind`.
     tell: is told of outages of a farm, which following outlives.
     """
     from tidy_crate.core.errors import FarmBusy
@@ -851,13 +857,17 @@ def track(
         notifier = Notifier(owner.notify, owner.keys.secret, tell or say_nothing)
         while True:
             try:
-                view = core(book, job, links, frames=frames)
+                limit = None if follow is None else AT_ONCE
+                view = core(book, job, links, frames=frames, seconds=limit, progress=progress)
             except FarmBusy as error:
                 if follow is None:
                     raise
                 outage.wait(error)
                 continue
             outage.over()
+            if view.behind and follow is not None:
+                follow(view)
+                continue
             notifier.look(book, view)
             if follow is None or (view.state in list(JobState) and JobState(view.state).ended):
                 return view

@@ -56,7 +56,11 @@ def register(app: typer.Typer) -> None:
             return
         # listing every frame of a large job costs more than all else
         listed = frames or talk.verbose or talk.as_json
-        view = _follow(talk, job, page, listed) if follow else api.track(job, frames=listed)
+        if follow:
+            view = _follow(talk, job, page, listed)
+        else:
+            with talk.progress("catching up") as progress:
+                view = api.track(job, frames=listed, progress=progress)
         if page is not None and not follow:
             _write_page(page, view)
         talk.result(view, lambda console: _show(console, view, frames or talk.verbose))
@@ -211,8 +215,7 @@ def _follow(talk: Talk, job: str, page: Path | None, listed: bool) -> JobView:
     """Draw the job until it has ended; without a terminal say a line whenever something has changed."""
     from rich.live import Live
 
-    large = api.track(job, frames=False).total > LARGE
-    pause = REFRESH_LARGE if large else REFRESH
+    pause = REFRESH_LARGE if api.frame_grid(job, 1).frames > LARGE else REFRESH
 
     def also_page(view: JobView) -> None:
         if page is not None:

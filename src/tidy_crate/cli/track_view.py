@@ -138,6 +138,8 @@ def _time(view: JobView) -> str:
     so_far = f"{duration(view.clock)} of farm time so far"
     if view.state in HEADINGS:
         return f"{so_far}; {HEADINGS[view.state]}"
+    if view.behind:
+        return f"{so_far}; catching up with the farm: frames and nodes below are as of earlier"
     left, rate = view.forecast, f"{view.rate:.0f} frames an hour" if view.rate else ""
     if left.seconds is None or left.seconds_left is None:
         return f"{so_far}; the time left is unknown before the first frame"

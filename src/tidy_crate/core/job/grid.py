@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
-from sqlalchemy import case, func, select
+from sqlalchemy import ColumnElement, String, and_, case, cast, func, select
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.asset.frames import parse_frames
@@ -53,22 +55,27 @@ def frame_grid(ledger: Ledger, name: str, most: int) -> Grid:
     """Return the frames of a job in at most `most` cells, from the ledger alone."""
     job, submissions = submissions_of(ledger, name)
     requests = job.packing_list().requests
-    with ledger.reading() as session:
-        states = _states(session, submissions)
     rows = list(_rows(submissions, requests))
     total = sum(len(frames) for _, _, frames in rows)
     each = max(1, -(-total // max(1, most)))
     # a view begins a new cell, which costs some
     while each < total and sum(-(-len(frames) // each) for _, _, frames in rows) > max(most, len(rows)):
         each += 1
+    with ledger.reading() as session:
+        found = _by_state(session, submissions)
     cells = []
     for request, view, frames in rows:
+        own = {state: found.get((request, view, state), []) for state in PRECEDENCE}
         for at in range(0, len(frames), each):
             part = frames[at : at + each]
-            counts: dict[str, int] = {}
-            for frame in part:
-                state = states.get((request, view, frame), "waiting")
-                counts[state] = counts.get(state, 0) + 1
+            # frames of a state are sorted: how many are in a stretch is found without looking at each
+            counts = {
+                state: count
+                for state, numbers in own.items()
+                if (count := bisect_right(numbers, part[-1]) - bisect_left(numbers, part[0]))
+            }
+            if waiting := len(part) - sum(counts.values()):
+                counts["waiting"] = counts.get("waiting", 0) + waiting
             cells.append(Cell(request, view, part[0], part[-1], len(part), _shown(counts), counts))
     return Grid(tuple(cells), each, total)
 
@@ -92,32 +99,51 @@ def _rows(
         yield request, view, sorted(frames)
 
 
-def _states(session: Session, submissions: Iterable[SubmissionRow]) -> dict[tuple[str, str, int], str]:
-    """The state of every frame that anything happened to."""
-    found: dict[tuple[str, str, int], int] = {}
-    for row in submissions:
-        ended = row.given_up
-        rank = case(*((AttemptRow.state == state.value, _RANK[state.value]) for state in TaskState), else_=0)
-        of_this = (AttemptRow.submission_id == row.id, AttemptRow.latest)
-        key = (AttemptRow.request, AttemptRow.view, AttemptRow.frame)
-        own = {
-            (request, view, frame): int(worst)
-            for request, view, frame, worst in session.execute(
-                select(*key, func.min(rank)).where(*of_this).group_by(*key)
-            )
-        }
+def _by_state(session: Session, submissions: Iterable[SubmissionRow]) -> dict[tuple[str, str, str], list[int]]:
+    """Return the frames that anything happened to, sorted, by request, view and state."""
+    parts = [(row.given_up, _ranked(session, row)) for row in submissions]
+    if len(parts) == 1:
+        ranked = parts[0][1]
+    else:
+        merged: dict[tuple[str, str, int], int] = {}
+        for given_up, own in parts:
+            for (request, view, rank), frames in own.items():
+                for frame in frames:
+                    at, other = (request, view, frame), merged.get((request, view, frame))
+                    # what another farm has done counts before what a given-up one has not
+                    if other is None or (rank > other if given_up else rank < other):
+                        merged[at] = rank
+        ranked = {}
+        for (request, view, frame), rank in sorted(merged.items()):
+            ranked.setdefault((request, view, rank), []).append(frame)
+    return {(request, view, PRECEDENCE[rank]): sorted(frames) for (request, view, rank), frames in ranked.items()}
+
+
+def _ranked(session: Session, row: SubmissionRow) -> dict[tuple[str, str, int], list[int]]:
+    """Return the frames of one submission by request, view and rank of their state.
+
+    The database puts frames of one state together: a hundred thousand rows would take longer to hand over.
+    """
+    of_this = (AttemptRow.submission_id == row.id, AttemptRow.latest)
+    key = (AttemptRow.request, AttemptRow.view, AttemptRow.frame)
+    rank = case(*((AttemptRow.state == state.value, _RANK[state.value]) for state in TaskState), else_=0)
+    attempts = select(*key, func.min(rank).label("rank")).where(*of_this).group_by(*key).subquery()
+    found: ColumnElement[Any] = attempts.c.rank
+    source = select(attempts.c.request, attempts.c.view)
+    home = select(ProductRow.id).join(AttemptRow).where(*of_this, ProductRow.home).limit(1)
+    if session.scalar(home) is not None:
         judged = case(
             *((ProductRow.verdict == verdict.value, _RANK[verdict.value]) for verdict in Verdict),
             (ProductRow.home, _RANK[RETRIEVED]),
             else_=_RANK[TaskState.DONE.value],
         )
-        for request, view, frame, worst in session.execute(
-            select(*key, func.min(judged)).join(ProductRow).where(*of_this).group_by(*key)
-        ):
-            if own[request, view, frame] == _RANK[TaskState.DONE.value]:
-                own[request, view, frame] = int(worst)
-        for at, worst in own.items():
-            # what another farm has done counts before what a given-up one has not
-            if at not in found or (not ended and worst < found[at]) or (ended and worst > found[at]):
-                found[at] = worst
-    return {at: PRECEDENCE[rank] for at, rank in found.items()}
+        own = select(*key, func.min(judged).label("rank")).join(ProductRow).where(*of_this).group_by(*key).subquery()
+        same = and_(*(attempts.c[name] == own.c[name] for name in ("request", "view", "frame")))
+        done = _RANK[TaskState.DONE.value]
+        found = case((attempts.c.rank == done, func.coalesce(own.c.rank, done)), else_=attempts.c.rank)
+        source = source.select_from(attempts.outerjoin(own, same))
+    listed = source.add_columns(found, func.aggregate_strings(cast(attempts.c.frame, String), ","))
+    result: dict[tuple[str, str, int], list[int]] = {}
+    for request, view, worst, frames in session.execute(listed.group_by(attempts.c.request, attempts.c.view, found)):
+        result[request, view, int(worst)] = list(map(int, frames.split(",")))
+    return result

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from itertools import islice
 
-from sqlalchemy import select
+from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.asset.frames import parse_frames
@@ -15,7 +16,8 @@ from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.links.interface import FarmLink, needed
 from tidy_crate.core.farm.protocol import Capability, Changes, JobOrder, JobState, JobSummary, NodeChange, TaskChange
 from tidy_crate.core.job.ledger import Ledger, in_pages, submissions_of
-from tidy_crate.core.job.tables import AttemptRow, NodeRow, ProductRow, SubmissionRow, to_text
+from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, NodeRow, ProductRow, SubmissionRow, to_text
+from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskKey, TaskRange, tasks_of, whole
@@ -105,10 +107,19 @@ def confirm(ledger: Ledger, row: SubmissionRow, link: FarmLink) -> str:
     return row.farm_job
 
 
-def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, ...], link: FarmLink) -> JobSummary:
+def catch_up(
+    ledger: Ledger,
+    row: SubmissionRow,
+    requests: tuple[RenderRequest, ...],
+    link: FarmLink,
+    *,
+    seconds: float | None = None,
+    progress: Progress = silent,
+) -> JobSummary:
     """Bring the ledger up to date with one farm, page by page. Costs what has changed.
 
-    requests: of the job. Raises FarmError when the farm reports what was never ordered, or bills in another currency.
+    requests: of the job. seconds: after which no further page is read; the cursor of `row` is then not that of the
+    result. Raises FarmError when the farm reports what was never ordered, or bills in another currency.
     """
     telling = needed(link.changes, link, Capability.CHANGES)
     farm_job = confirm(ledger, row, link)
@@ -119,8 +130,9 @@ def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, 
     ordered: Callable[[Task], bool] | None = None
     own_number: dict[str, list[int]] | None = None
     outputs: dict[str, tuple[str, ...]] = {}
-    for _ in range(MOST_PAGES):
-        if row.cursor == summary.cursor:
+    read, began = 0, time.monotonic()
+    for number in range(MOST_PAGES):
+        if row.cursor == summary.cursor or (number and seconds is not None and time.monotonic() - began > seconds):
             break
         page = telling.changes(farm_job, row.cursor)
         if ordered is None:
@@ -137,7 +149,13 @@ def catch_up(ledger: Ledger, row: SubmissionRow, requests: tuple[RenderRequest, 
             _note_nodes(session, row.id, page.nodes)
             session.get_one(SubmissionRow, row.id).cursor = page.cursor
         row.cursor = page.cursor
-        if not page.more:
+        read += len(page.tasks)
+        if page.more:
+            progress(Step("track", read, 0, "changes", row.farm))
+        else:
+            if number > 0:
+                # the job went on while many pages were read: what is counted must be of the same moment
+                summary = telling.summary(farm_job)
             break
     offer = summary.offer.model_dump_json() if summary.offer is not None else None
     # a reason of our own for a pause stays until it goes on
@@ -179,59 +197,97 @@ def _check(
             )
 
 
+# what tells attempts of one submission apart
+_Key = tuple[str, str, int, int, int, int]
+
+
 def _note_tasks(session: Session, submission: int, changes: Iterable[TaskChange]) -> None:
+    """Write a page of changes, in a few statements for all of it: a job may have a hundred thousand frames."""
     # of several changes of one attempt in a page the last one counts
-    fresh = {(*change.task.key, change.attempt.number): change for change in changes}
+    fresh: dict[_Key, TaskChange] = {(*change.task.key, change.attempt.number): change for change in changes}
     if not fresh:
         return
-    known: dict[TaskKey, list[AttemptRow]] = {}
-    for frames in in_pages(sorted({key[2] for key in fresh})):
-        query = select(AttemptRow).where(AttemptRow.submission_id == submission, AttemptRow.frame.in_(frames))
-        for attempt in session.scalars(query):
-            known.setdefault(attempt.task().key, []).append(attempt)
-    rows: dict[AttemptRow, TaskChange] = {}
-    for key, change in sorted(fresh.items()):
-        earlier = known.setdefault(key[:5], [])
-        found = next((one for one in earlier if one.number == change.attempt.number), None)
-        if found is None:
-            request, view, frame, tile, share, number = key
-            found = AttemptRow(
-                submission_id=submission, request=request, view=view, frame=frame, tile=tile, share=share,
-                number=number, latest=True,
+    known = _attempts(session, submission, fresh)
+    numbers: dict[TaskKey, list[int]] = {}
+    for key in {**known, **fresh}:
+        numbers.setdefault(key[:5], []).append(key[5])
+    newest = {task: max(own) for task, own in numbers.items()}
+    added = [key for key in fresh if key not in known]
+    again = {key[:5] for key in added if len(numbers[key[:5]]) > 1}
+    if earlier := [number for key, number in known.items() if key[:5] in again and key[5] != newest[key[:5]]]:
+        for ids in in_pages(earlier):
+            session.execute(update(AttemptRow).where(AttemptRow.id.in_(ids)).values(latest=False))
+    if added:
+        session.execute(
+            insert(AttemptRow),
+            [
+                dict(zip(_NAMES, key, strict=True)) | _of_attempt(fresh[key])
+                | {"submission_id": submission, "latest": key[5] == newest[key[:5]]}
+                for key in added
+            ],
+        )  # fmt: skip
+    if changed := [{"id": known[key]} | _of_attempt(change) for key, change in fresh.items() if key in known]:
+        session.execute(update(AttemptRow), changed)
+    if any(change.products for change in fresh.values()):
+        by_key = _attempts(session, submission, fresh) if added else known
+        _note_products(session, {by_key[key]: change for key, change in fresh.items() if change.products})
+
+
+_NAMES = ("request", "view", "frame", "tile", "share", "number")
+
+
+def _attempts(session: Session, submission: int, keys: Iterable[_Key]) -> dict[_Key, int]:
+    """Return the ids of all known attempts at the frames of some keys."""
+    found: dict[_Key, int] = {}
+    # by request and view, as the index has them: else all attempts of the submission would be looked through
+    wanted: dict[tuple[str, str], set[int]] = {}
+    for key in keys:
+        wanted.setdefault(key[:2], set()).add(key[2])
+    for (request, view), numbers in wanted.items():
+        for frames in in_pages(sorted(numbers)):
+            query = select(AttemptRow.id, *TASK_KEY, AttemptRow.number).where(
+                AttemptRow.submission_id == submission, AttemptRow.request == request, AttemptRow.view == view,
+                AttemptRow.frame.in_(frames),
             )  # fmt: skip
-            session.add(found)
-            earlier.append(found)
-            newest = max(one.number for one in earlier)
-            for one in earlier:
-                one.latest = one.number == newest
-        _set_attempt(found, change)
-        rows[found] = change
-    session.flush()
-    _note_products(session, rows)
+            for number, *own in session.execute(query):
+                found[tuple(own)] = number  # type: ignore[index]
+    return found
 
 
-def _set_attempt(row: AttemptRow, change: TaskChange) -> None:
+def _of_attempt(change: TaskChange) -> dict[str, object]:
     attempt = change.attempt
-    row.state, row.node, row.billed, row.cost = attempt.state.value, attempt.node, attempt.billed, attempt.cost
-    row.began, row.ended = to_text(attempt.began), to_text(attempt.ended)
-    row.error, row.log = attempt.error, attempt.log
+    return {
+        "state": attempt.state.value, "node": attempt.node, "billed": attempt.billed, "cost": attempt.cost,
+        "began": to_text(attempt.began), "ended": to_text(attempt.ended), "error": attempt.error, "log": attempt.log,
+    }  # fmt: skip
 
 
-def _note_products(session: Session, rows: dict[AttemptRow, TaskChange]) -> None:
-    known: dict[tuple[int, str], ProductRow] = {}
-    for ids in in_pages(row.id for row in rows):
-        for product in session.scalars(select(ProductRow).where(ProductRow.attempt_id.in_(ids))):
-            known[product.attempt_id, product.output] = product
-    for row, change in rows.items():
+def _note_products(session: Session, changes: Mapping[int, TaskChange]) -> None:
+    """Write the products of attempts, which are given by their ids."""
+    columns = (ProductRow.id, ProductRow.attempt_id, ProductRow.output, ProductRow.blake3, ProductRow.bytes)
+    known: dict[tuple[int, str], tuple[int, str, int]] = {}
+    for ids in in_pages(changes):
+        for number, attempt, output, digest, size in session.execute(
+            select(*columns).where(ProductRow.attempt_id.in_(ids))
+        ):
+            known[attempt, output] = (number, digest, size)
+    added, kept_ones, others = [], [], []
+    for attempt, change in changes.items():
         for one in change.products:
-            found = known.get((row.id, one.output))
+            found = known.get((attempt, one.output))
             if found is None:
-                session.add(ProductRow(attempt_id=row.id, output=one.output, **_facts(one)))
-            elif found.blake3 != (one.blake3 or "") or (not one.blake3 and found.bytes != one.bytes):
+                added.append({"attempt_id": attempt, "output": one.output} | _facts(one))
+            elif found[1] != (one.blake3 or "") or (not one.blake3 and found[2] != one.bytes):
                 # the farm has other bytes now than those that came home
-                found.key, found.bytes, found.blake3, found.home = one.key, one.bytes, one.blake3 or "", False
+                fresh = {"key": one.key, "bytes": one.bytes, "blake3": one.blake3 or "", "home": False}
+                others.append({"id": found[0]} | fresh)
             else:
-                found.key = one.key
+                kept_ones.append({"id": found[0], "key": one.key})
+    if added:
+        session.execute(insert(ProductRow), added)
+    for rows in (kept_ones, others):
+        if rows:
+            session.execute(update(ProductRow), rows)
 
 
 def _facts(product: Product) -> dict[str, object]:

@@ -37,6 +37,7 @@ from tidy_crate.core.job.tables import (
 )
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount, Cost, by_currency
+from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
 
 
@@ -119,6 +120,8 @@ class JobView(Model):
     products: int = 0
     into: Path | None = None
     """Where they are."""
+    behind: bool = False
+    """Whether the farm has changes that were not read yet: frames and nodes are as of earlier."""
     finish: datetime | None = None
     """When it is likely done, by the farm's clock; None where that cannot be told."""
     rate: float | None = None
@@ -186,38 +189,63 @@ def _line(session: Session, job: JobRow) -> JobLine:
     )
 
 
-def track(ledger: Ledger, name: str, links: Links, *, frames: bool = True) -> JobView:
+def track(
+    ledger: Ledger,
+    name: str,
+    links: Links,
+    *,
+    frames: bool = True,
+    seconds: float | None = None,
+    progress: Progress = silent,
+) -> JobView:
     """Ask the farms and bring the ledger up to date. What it costs goes with what has changed.
 
-    frames: whether every frame is listed, which costs as much as the job is large.
+    frames: whether every frame is listed, which costs as much as the job is large. seconds: for which changes are
+    read at most from each farm; the view then says that it is behind.
     Raises FarmError when a farm cannot be reached.
     """
     job, submissions = submissions_of(ledger, name)
     content = job.packing_list()
-    counts, trouble = [], {}
+    counts, trouble, behind = [], {}, False
     for row in submissions:
         try:
-            counts.append(_counts(ledger, row, content, links))
+            found, is_behind = _counts(ledger, row, content, links, seconds, progress)
+            counts.append(found)
+            behind = behind or is_behind
         except FarmError as error:
             if not row.given_up:
                 raise
             # its tasks are with other farms: what it has done counts, and no more is waited for
             trouble[row.id] = error.what
             counts.append(_kept_counts(ledger, row))
-    for row in submissions:
+    for row in submissions if not behind else ():
         if stop_loss(ledger, row, links):
             counts[submissions.index(row)] = catch_up(ledger, row, content.requests, links(row)).counts
     with ledger.reading() as session:
-        return _view(session, job, submissions, content, counts, trouble, frames)
+        view = _view(session, job, submissions, content, counts, trouble, frames)
+    if not behind:
+        return view
+    # what has rendered is not all known yet: nothing can be forecast from it
+    unknown = Forecast(seconds_left=None, cost=None)
+    return view.model_copy(update={"behind": True, "forecast": unknown, "finish": None, "rate": None})
 
 
-def _counts(ledger: Ledger, row: SubmissionRow, content: PackingList, links: Links) -> Counts:
-    found = catch_up(ledger, row, content.requests, links(row))
+def _counts(
+    ledger: Ledger,
+    row: SubmissionRow,
+    content: PackingList,
+    links: Links,
+    seconds: float | None,
+    progress: Progress,
+) -> tuple[Counts, bool]:
+    """Return the counts of a submission, and whether there are changes that were not read."""
+    found = catch_up(ledger, row, content.requests, links(row), seconds=seconds, progress=progress)
+    behind = row.cursor != found.cursor
     if row.given_up:
         if not found.state.ended:
             call_off(ledger, row, links)
-        return Counts(done=found.counts.done)
-    return found.counts
+        return Counts(done=found.counts.done), behind
+    return found.counts, behind
 
 
 def _kept_counts(ledger: Ledger, row: SubmissionRow) -> Counts:
