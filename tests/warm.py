@@ -12,7 +12,6 @@ import importlib
 import json
 import os
 import sys
-import traceback
 
 MODULES = (
     "tidy_crate.cli.app", "tidy_crate.api", "tidy_crate.sending", "tidy_crate.estimating", "rich.table",
@@ -42,38 +41,24 @@ def serve() -> None:
 
 def work(order: dict) -> None:  # type: ignore[type-arg]
     """Become the program."""
-    code: object = 70
-    try:
+    from tidy_crate.cli.apart import be_program
+
+    def arrange() -> None:
         os.chdir(order["cwd"])
         for number, path, flags in (
-            (0, os.devnull, os.O_RDONLY),
-            (1, order["out"], os.O_WRONLY),
-            (2, order["err"], os.O_WRONLY),
-        ):
+            (0, os.devnull, os.O_RDONLY), (1, order["out"], os.O_WRONLY), (2, order["err"], os.O_WRONLY),
+        ):  # fmt: skip
             file = os.open(path, flags)
             os.dup2(file, number)
             os.close(file)
         os.environ.clear()
         os.environ.update(order["env"])
-        sys.argv = ["tidy-crate", *order["words"]]
+        coded = {"closefd": False, "encoding": order["encoding"]}
         sys.stdin = open(0, closefd=False)  # noqa: SIM115
-        sys.stdout = open(1, "w", closefd=False, encoding=order["encoding"], errors="strict")  # noqa: SIM115
-        sys.stderr = open(2, "w", closefd=False, encoding=order["encoding"], errors="backslashreplace")  # noqa: SIM115
-        from tidy_crate.cli.app import main
+        sys.stdout = open(1, "w", errors="strict", **coded)  # noqa: SIM115
+        sys.stderr = open(2, "w", errors="backslashreplace", **coded)  # noqa: SIM115
 
-        main()
-        code = 0
-    except SystemExit as end:
-        code = end.code
-    except BaseException:  # noqa: BLE001 - as an interpreter does at its end
-        traceback.print_exc()
-        code = 1
-    for stream in (sys.stdout, sys.stderr):
-        try:
-            stream.flush()
-        except (OSError, ValueError):
-            continue
-    os._exit(code if isinstance(code, int) else int(code is not None))
+    be_program(order["words"], arrange)
 
 
 if __name__ == "__main__":

@@ -6,7 +6,7 @@ import os
 import subprocess
 import sys
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import NoReturn
 
@@ -33,14 +33,23 @@ def run_apart(words: Sequence[str], folder: Path, *, silent: bool) -> tuple[int,
 
 def _become(words: Sequence[str], folder: Path, messages: int | None) -> NoReturn:
     """Be that command, and end with it. messages: where messages go in place of the terminal; its output is dropped."""
-    code: object = 1
-    try:
+
+    def arrange() -> None:
         os.chdir(folder)
         nothing = os.open(os.devnull, os.O_RDWR)
         os.dup2(nothing, 0)
         if messages is not None:
             os.dup2(nothing, 1)
             os.dup2(messages, 2)
+
+    be_program(words, arrange)
+
+
+def be_program(words: Sequence[str], arrange: Callable[[], None]) -> NoReturn:
+    """Run `tidy-crate WORDS` in this process, which a fork just made, and end it. arrange: is done first."""
+    code: object = 1
+    try:
+        arrange()
         sys.argv = ["tidy-crate", *words]
         from tidy_crate.cli.app import main
 
