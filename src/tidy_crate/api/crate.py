@@ -1,0 +1,84 @@
+"""Crates: collect, archive, prove."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tidy_crate.api.scene import open_scene, own_commands
+from tidy_crate.api.user import User
+from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.progress import Progress, silent
+
+if TYPE_CHECKING:
+    from tidy_crate.core.crate.collect import CollectResult
+    from tidy_crate.core.crate.proving import Proof
+
+
+def collect(
+    scene: Path,
+    crate: Path | None = None,
+    *,
+    frames: str | None = None,
+    using: str = "copy",
+    needed_frames_only: bool = False,
+    on_share: Sequence[str] = (),
+    from_outside: Sequence[Path] = (),
+    let_through: Sequence[Path] = (),
+    tidy_dir: Path | None = None,
+    user: User | None = None,
+    progress: Progress = silent,
+) -> CollectResult:
+    """Copy the staged scene and every file it names into one folder. Originals are only read.
+
+    frames: a frame list, the scene's own range when None. using: `copy`, `reflink` or `hard-link`.
+    on_share: `LOCAL=NODE` each, for shared storage. from_outside: folders outside the project that its files may come
+    from, from now on. let_through: files that would be held back as private or of another kind. Raises HeldBack.
+    """
+    from tidy_crate.core.context.outside import file_claim, folder_claim
+    from tidy_crate.core.crate import collect as core
+    from tidy_crate.core.crate.copying import Way
+    from tidy_crate.core.crate.shared import read_share
+    from tidy_crate.core.scene.request import request_for
+
+    if using not in list(Way):
+        raise WrongUsage("unknown way to copy files", using, f"use one of {', '.join(Way)}")
+    user = user or User.here()
+    context = open_scene(scene, tidy_dir=tidy_dir, user=user)
+    if from_outside or let_through:
+        user.trust.add(context.root, [*map(folder_claim, from_outside), *map(file_claim, let_through)])
+    requests = () if frames is None else (request_for(context.survey(), frames=frames),)
+    target = crate or core.default_crate(context.scene)
+    return core.collect(
+        context,
+        target,
+        requests,
+        progress,
+        way=Way(using),
+        needed_frames_only=needed_frames_only,
+        shares=[read_share(text) for text in on_share],
+        origin=user.origin_of(target),
+    )
+
+
+def archive(crate: Path, file: Path, progress: Progress = silent) -> int:
+    """Write a crate as one file, `.zip` or `.tar.zst`, and return its bytes."""
+    from tidy_crate.core.crate.archive import write_archive
+
+    return write_archive(crate, file.absolute(), progress)
+
+
+def prove(crate: Path, *, frame: int | None = None, test: bool = True, user: User | None = None) -> Proof:
+    """Show that a crate, or an archive of one, is complete with no way back to the originals.
+
+    frame: the test frame, the middle one when None. test: whether to render one.
+    """
+    from tidy_crate.core.crate.archive import unpacked
+    from tidy_crate.core.crate.prove import prove as core
+
+    user = user or User.here()
+    commands = own_commands(crate, user)
+    with unpacked(crate.absolute()) as folder:
+        # what an archive was unpacked to is gone in a moment
+        return core(folder, user.environment, commands, frame, test=test, keep=folder == crate.absolute())
