@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from tidy_crate.cli.check_view import GROUPS, TITLES, notes
+from tidy_crate.cli.check_view import GROUPS, TITLES, asides
 from tidy_crate.core.check.catalogue import catalogue, in_groups
 
 HEAD = """\
@@ -24,7 +24,7 @@ def page() -> str:
             "|---|---|---|---|---|",
         ]
         parts += [
-            f"| `{one.code}` | {one.severity.value} | {one.why} | {TITLES[one.next]} | {notes(one).strip(' ()')} |"
+            f"| `{one.code}` | {one.severity.value} | {one.why} | {TITLES[one.next]} | {asides(one)} |"
             for one in checks
         ]
     return "\n".join(parts) + "\n"

@@ -272,9 +272,13 @@ def show_checks(console: Console, checks: Sequence[Check]) -> None:
 
 
 def notes(one: Check) -> str:
-    """Return what a check asks for besides the scene, and whether it needs a person, in brackets; empty where
-    nothing.
-    """
+    """Return the asides of a check in brackets; empty where there are none."""
+    found = asides(one)
+    return f" ({found})" if found else ""
+
+
+def asides(one: Check) -> str:
+    """Return what a check asks for besides the scene, and whether it needs a person; empty where nothing."""
     found = []
     if one.of_farm is not None:
         found.append("with --farm")
@@ -282,4 +286,4 @@ def notes(one: Check) -> str:
         found.append("with a brief")
     if one.code in mendable():
         found.append("--mend fixes it where no decision is needed")
-    return f" ({', '.join(found)})" if found else ""
+    return ", ".join(found)

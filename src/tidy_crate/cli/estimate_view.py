@@ -25,7 +25,7 @@ def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
     """Show the test frames, and what they say of the whole."""
     if result.source:
         console.print(f"{counted(len(result.frames), 'timing')} from elsewhere: {result.source}. Nothing was rendered.")
-        console.print(f"\nNext: tidy-crate estimate {crate} --farm CARD", style="dim", markup=False)
+        next_command(console, "estimate", crate, "--farm", "CARD")
         return
     rows = table(
         "request", "frame", "seconds", "memory", "size", "chosen because", right=("frame", "seconds", "memory")
@@ -57,7 +57,7 @@ def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
     )
     if result.basis == "practice":
         console.print(PRACTICE_NOTE, style="dim")
-    console.print(f"\nNext: tidy-crate estimate {crate} --farm CARD", style="dim", markup=False)
+    next_command(console, "estimate", crate, "--farm", "CARD")
 
 
 def _start_and_load(result: ProbeResult) -> str:

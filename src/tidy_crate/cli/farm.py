@@ -81,6 +81,7 @@ def register(app: typer.Typer) -> None:
         target = (output or Path(f"{name}{SUFFIX}")).absolute()
         if target.exists():
             raise WrongUsage("there is a file of this name already", target, "name another one with --output")
+        # an impossible name is told before anything is asked
         new_card(name, date.today())
         text = new_card(name, date.today(), _asked(name) if talk.can_ask and not template else Basics())
         write_bytes(target, text.encode())

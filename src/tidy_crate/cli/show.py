@@ -82,9 +82,8 @@ def next_command(console: Console, *words: object) -> None:
     """Show the next sensible command, as a line to copy."""
     import shlex
 
-    line = " ".join(shlex.quote(str(word)) if not str(word).isupper() else str(word) for word in words)
     console.print()
-    console.print(Text(f"Next: tidy-crate {clean(line)}", style="dim"), soft_wrap=True)
+    console.print(Text(f"Next: tidy-crate {clean(shlex.join(map(str, words)))}", style="dim"), soft_wrap=True)
 
 
 def facts(console: Console, rows: Iterable[tuple[str, object]]) -> None:

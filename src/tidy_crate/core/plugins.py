@@ -3,22 +3,36 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib.metadata import EntryPoint, entry_points
+from importlib.metadata import EntryPoint, EntryPoints, entry_points
 from typing import Any
 
 from tidy_crate.core.errors import UnreadableInput
 
 
 @cache
+def _every() -> Any:
+    """Return the entry points of all installed packages: looking through them takes a while, and is done once.
+
+    Their type differs between versions of Python; all have `select`, which gives `EntryPoints`.
+    """
+    return entry_points()
+
+
+def _of(group: str, **more: str) -> EntryPoints:
+    found: EntryPoints = _every().select(group=group, **more)
+    return found
+
+
+@cache
 def names(group: str) -> tuple[str, ...]:
     """The names of a group's entry points, in order."""
-    return tuple(sorted({entry.name for entry in entry_points(group=group)}))
+    return tuple(sorted({entry.name for entry in _of(group)}))
 
 
 @cache
 def plugin(group: str, name: str) -> Any:
     """Load one entry point, None where nothing has that name. Raises UnreadableInput when it cannot be loaded."""
-    found = entry_points(group=group, name=name)
+    found = _of(group, name=name)
     if not found:
         return None
     packages = sorted({_package(entry) for entry in found})
@@ -45,7 +59,7 @@ def installed(*groups: str) -> str:
     found = {
         (group, entry.name, entry.value, entry.dist.version if entry.dist is not None else "")
         for group in groups
-        for entry in entry_points(group=group)
+        for entry in _of(group)
     }
     return repr(sorted(found))
 

@@ -15,7 +15,7 @@ from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames, probe_folder, taken_over
-from tidy_crate.core.errors import CommandFailed, TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.errors import CommandFailed, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames, with_earlier
 from tidy_crate.core.estimate.machine import this_machine
 from tidy_crate.core.estimate.probe_result import TIMINGS, Expected, ProbeFrame, ProbeResult
@@ -24,7 +24,7 @@ from tidy_crate.core.estimate.timings import PRACTICE, Timings
 from tidy_crate.core.files import inside, write_json
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.formats.registry import format_of
-from tidy_crate.core.scene.rendering import RenderRun, products, run
+from tidy_crate.core.scene.rendering import RenderRun, all_products, run
 from tidy_crate.core.scene.settings import load_maps
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
@@ -346,14 +346,7 @@ class _Runs:
 
     def _files(self, request: RenderRequest, into: Path, task: Task) -> dict[str, Path]:
         outputs = tuple(self.content.output(name) for name in request.outputs)
-        found = products(into, outputs, task, self.content.tokens)
-        lost = [name for name, path in found.items() if path is None]
-        if lost:
-            raise TidyCrateError(
-                f"the render command wrote nothing for {', '.join(lost)} at frame {task.frame}", into,
-                f"see {into / 'render.log'} for what it said",
-            )  # fmt: skip
-        return {name: path for name, path in found.items() if path is not None}
+        return all_products(into, outputs, task, self.content.tokens)
 
     def _frame(
         self,

@@ -133,14 +133,14 @@ def _with_folders(ledger: Ledger, job: JobRow, folders: FolderPattern | None) ->
     Raises WrongUsage for others than those in which frames are already.
     """
     content = job.packing_list()
-    if folders is None or folders == content.rules.home_folders:
+    before = content.rules.home_folders
+    if folders is None or folders == before:
         return content
     content = content.with_home_folders(folders)
     content.need_paths_apart()
     with ledger.writing() as session:
         if session.scalar(products_of(job.id, ProductRow.id).where(ProductRow.home).limit(1)) is not None:
-            old = job.packing_list().rules.home_folders or "the usual ones"
-            what = f"frames of this job are home already, in other folders: {old}"
+            what = f"frames of this job are home already, in other folders: {before or 'the usual ones'}"
             raise WrongUsage(what, job.id, "leave --folders out; deliver can name the frames as the brief says")
         session.get_one(JobRow, job.id).home_folders = folders
     return content

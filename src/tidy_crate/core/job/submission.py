@@ -264,28 +264,36 @@ def _of_attempt(change: TaskChange) -> dict[str, object]:
 
 def _note_products(session: Session, changes: Mapping[int, TaskChange]) -> None:
     """Write the products of attempts, which are given by their ids."""
-    columns = (ProductRow.id, ProductRow.attempt_id, ProductRow.output, ProductRow.blake3, ProductRow.bytes)
-    known: dict[tuple[int, str], tuple[int, str, int]] = {}
+    columns = (
+        ProductRow.attempt_id,
+        ProductRow.output,
+        ProductRow.id,
+        ProductRow.key,
+        ProductRow.blake3,
+        ProductRow.bytes,
+    )
+    known: dict[tuple[int, str], tuple[int, str, str, int]] = {}
     for ids in in_pages(changes):
-        for number, attempt, output, digest, size in session.execute(
-            select(*columns).where(ProductRow.attempt_id.in_(ids))
-        ):
-            known[attempt, output] = (number, digest, size)
-    added, kept_ones, others = [], [], []
+        query = select(*columns).where(ProductRow.attempt_id.in_(ids))
+        for attempt, output, number, key, digest, size in session.execute(query):
+            known[attempt, output] = (number, key, digest, size)
+    added, renamed, replaced = [], [], []
     for attempt, change in changes.items():
         for one in change.products:
             found = known.get((attempt, one.output))
             if found is None:
                 added.append({"attempt_id": attempt, "output": one.output} | _facts(one))
-            elif found[1] != (one.blake3 or "") or (not one.blake3 and found[2] != one.bytes):
+                continue
+            number, key, digest, size = found
+            if digest != (one.blake3 or "") or (not one.blake3 and size != one.bytes):
                 # the farm has other bytes now than those that came home
                 fresh = {"key": one.key, "bytes": one.bytes, "blake3": one.blake3 or "", "home": False}
-                others.append({"id": found[0]} | fresh)
-            else:
-                kept_ones.append({"id": found[0], "key": one.key})
+                replaced.append({"id": number} | fresh)
+            elif key != one.key:
+                renamed.append({"id": number, "key": one.key})
     if added:
         session.execute(insert(ProductRow), added)
-    for rows in (kept_ones, others):
+    for rows in (renamed, replaced):
         if rows:
             session.execute(update(ProductRow), rows)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
@@ -21,6 +20,7 @@ from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.at_home import AtHome, at_home
 from tidy_crate.core.review.stitch import whole_tasks
 from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.core.work.folders import first_twice
 from tidy_crate.core.work.product import below
 from tidy_crate.core.work.task import Task, TaskKey, TaskOutput
 
@@ -94,9 +94,9 @@ def deliver(ledger: Ledger, name: str, target: Path, progress: Progress = silent
                         sources[(task.key, output)] = found
     # another submission may have what one lacks
     missing = [one for one in missing if (one.task().key, one.output) not in sources]
-    twice = _collision(sources.values())
-    if twice:
-        raise WrongUsage("the brief's naming gives two frames one name", twice, "put {output} or the view into it")
+    twice = first_twice(one.name for one in sources.values())
+    if twice is not None:
+        raise WrongUsage("the brief's naming gives two frames one name", str(twice), "put {output} or the view into it")
     if missing:
         return Delivered(job=name, to=target, delivered=(), missing=tuple(missing))
     done = _write(target, list(sources.values()), progress)
@@ -142,16 +142,6 @@ def _name(content: PackingList, task: Task, output: str, own: PurePosixPath) -> 
     return PurePosixPath(
         *folders, *([task.view] if task.view else []), *(p for p in named.parts if p not in ("..", "/"))
     )
-
-
-def _collision(sources: Iterable[_Source]) -> str | None:
-    seen: set[str] = set()
-    for one in sources:
-        key = str(one.name).casefold()
-        if key in seen:
-            return str(one.name)
-        seen.add(key)
-    return None
 
 
 def _write(target: Path, sources: list[_Source], progress: Progress) -> list[DeliveredFrame]:

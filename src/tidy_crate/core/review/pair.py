@@ -22,7 +22,7 @@ from tidy_crate.core.picture.readers import FrameReaders, Looked
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.review.here import Apart, compare
 from tidy_crate.core.scene.model import Setting, Survey
-from tidy_crate.core.scene.rendering import products, run
+from tidy_crate.core.scene.rendering import all_products, run
 from tidy_crate.core.scene.settings import load_maps
 from tidy_crate.core.scene.staging import ChooseVariant, SetSetting, StagingPlan
 from tidy_crate.core.work.request import RenderRequest
@@ -100,16 +100,16 @@ def render_pair(
     shutil.rmtree(folder, ignore_errors=True)
     other = folder / "switched.crate"
     scene = inside(crate, content.scene)
-    scenes = {"as-it-is": (scene, request), "switched": (scene, request)}
     if found.samples and any("{samples}" in word for word in command.command):
         # what is asked of the renderer holds over the scene
-        scenes["switched"] = (scene, request.model_copy(update={"samples": max(1, int(found.now))}))
+        switched = (scene, request.model_copy(update={"samples": max(1, int(found.now))}))
     else:
-        scenes["switched"] = (_switched(context, found, other, request), request)
+        switched = (_switched(context, found, other, request), request)
+    runs = {"as-it-is": (scene, request), "switched": switched}
     files: dict[str, dict[str, Path]] = {}
-    for number, (name, (scene, own)) in enumerate(scenes.items()):
-        progress(Step("pair", number, len(scenes), "frames", name))
-        run(command, scene, own, (frame,), folder / name, MOST_SECONDS, commands, view=own.view_names[0])
+    for number, (name, (opened, own)) in enumerate(runs.items()):
+        progress(Step("pair", number, len(runs), "frames", name))
+        run(command, opened, own, (frame,), folder / name, MOST_SECONDS, commands, view=own.view_names[0])
         files[name] = _files(content, own, folder / name, frame)
     for left in (other, folder / "state"):
         shutil.rmtree(left, ignore_errors=True)
@@ -138,8 +138,7 @@ class _Switch:
     """In the scene's words."""
     was: Any
     now: Any
-    edit: SetSetting | ChooseVariant | None
-    """None where only the render request has it."""
+    edit: SetSetting | ChooseVariant
     samples: bool = False
     """Whether it is the number of samples."""
 
@@ -177,10 +176,10 @@ def _switch(survey: Survey, text: str) -> _Switch:
 
 def _switched(context: SceneContext, found: _Switch, crate: Path, request: RenderRequest) -> Path:
     """Write a crate in which the setting is switched. Return its scene. Raises WrongUsage where nothing changed."""
-    edits = (*context.plan.edits, *([found.edit] if found.edit is not None else []))
-    collect(replace(context, plan=StagingPlan(edits=edits)), crate, (request,), way=Way.HARD_LINK)
+    plan = StagingPlan(edits=(*context.plan.edits, found.edit))
+    collect(replace(context, plan=plan), crate, (request,), way=Way.HARD_LINK)
     scene = inside(crate, read_packing_list(crate).scene)
-    if found.edit is None or not _has(open_scene(scene).survey(), found.edit):
+    if not _has(open_scene(scene).survey(), found.edit):
         what = f"scenes of the format {context.format.name} cannot have this switched here"
         raise WrongUsage(
             what, found.named, "switch it in the host application, and collect that scene as a crate of its own"
@@ -216,12 +215,7 @@ def _has(survey: Survey, edit: SetSetting | ChooseVariant) -> bool:
 
 def _files(content: PackingList, request: RenderRequest, folder: Path, frame: int) -> dict[str, Path]:
     outputs = tuple(content.output(name) for name in request.outputs)
-    found = products(folder, outputs, Task(request.name, frame, request.view_names[0]), content.tokens)
-    there = {name: path for name, path in found.items() if path is not None}
-    if lost := [name for name in request.outputs if name not in there]:
-        what = f"the render command wrote nothing for {', '.join(lost)} at frame {frame}"
-        raise TidyCrateError(what, folder, f"see {folder / 'render.log'} for what it said")
-    return there
+    return all_products(folder, outputs, Task(request.name, frame, request.view_names[0]), content.tokens)
 
 
 def _compared(readers: FrameReaders, output: str, plain: Path, switched: Path, farm: Path | None) -> PairOutput:

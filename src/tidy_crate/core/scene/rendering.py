@@ -10,7 +10,7 @@ from pathlib import Path
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
-from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.patterns import pattern
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Output
@@ -120,3 +120,15 @@ def products(
         inside = [hit for hit in hits if output_folder(output.name) in hit.relative_to(folder).parts]
         found[output.name] = next(iter(inside or hits), None)
     return found
+
+
+def all_products(
+    folder: Path, outputs: tuple[Output, ...], task: Task, tokens: FrameTokens = STANDARD
+) -> dict[str, Path]:
+    """Return the files that a run left for a task, by output name. Raises TidyCrateError where it left out any."""
+    found = products(folder, outputs, task, tokens)
+    there = {name: path for name, path in found.items() if path is not None}
+    if lost := [name for name in found if name not in there]:
+        what = f"the render command wrote nothing for {', '.join(lost)} at frame {task.frame}"
+        raise TidyCrateError(what, folder, f"see {folder / LOG} for what it said")
+    return there

@@ -70,10 +70,10 @@ def folder_by(pattern: str, request: RenderRequest, view: str, output: str, came
     return PurePosixPath(*(part for part in parts if part.strip("._- ")))
 
 
-def first_twice(paths_at_home: Iterable[PurePosixPath]) -> PurePosixPath | None:
+def first_twice(places: Iterable[PurePosixPath]) -> PurePosixPath | None:
     """Return the first path that comes up twice, where capitals do not count; None for none."""
     seen: set[str] = set()
-    for path in paths_at_home:
+    for path in places:
         key = str(path).casefold()
         if key in seen:
             return path
