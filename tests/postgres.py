@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import shutil
-import socket
 import subprocess
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+
+from ports import free_port
 
 
 def programs() -> Path | None:
@@ -93,10 +94,7 @@ def server(folder: Path) -> Iterator[Server]:
     data = folder / "data"
     line = [str(bin_folder / "initdb"), "-D", str(data), "-U", "postgres", "--auth=trust", "-E", "UTF8", "--no-sync"]
     subprocess.run([*_as_user(), *line], check=True, stdout=subprocess.DEVNULL, cwd=folder)
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    found = Server(data, bin_folder, port)
+    found = Server(data, bin_folder, free_port())
     found.start()
     try:
         yield found

@@ -6,7 +6,6 @@ import contextlib
 import os
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import time
@@ -18,6 +17,7 @@ import pytest
 from test_neighbours import write
 
 from farms import TODAY, prepared
+from ports import free_port, wait_for
 from tidy_crate import __version__
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
@@ -37,7 +37,7 @@ from tidy_crate.core.review.spread import judge_on_workers
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 
-pytest.importorskip("distributed")
+Client = pytest.importorskip("distributed").Client
 RENDER = (
     "{python}", "-m", "tidy_crate.practice.render", "{scene}", "--frames", "{frames}", "--into", "{output_folder}",
     "--width", "{width}", "--height", "{height}", "--samples", "{samples}",
@@ -74,15 +74,18 @@ class Cluster:
 
 @pytest.fixture(scope="module")
 def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Cluster]:
-    with socket.socket() as listening:
-        listening.bind(("127.0.0.1", 0))
-        port = int(listening.getsockname()[1])
+    port = free_port()
     found = Cluster(port, tmp_path_factory.mktemp("cluster"))
-    found.start("dask_scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard", "--no-show")
-    found.worker()
-    found.worker()
-    yield found
-    found.stop()
+    try:
+        words = ("--host", "127.0.0.1", "--port", str(port), "--no-dashboard", "--no-show")
+        wait_for(port, found.start("dask_scheduler", *words))
+        found.worker()
+        found.worker()
+        with Client(f"tcp://127.0.0.1:{port}", set_as_default=False) as client:
+            client.wait_for_workers(2, timeout=60)
+        yield found
+    finally:
+        found.stop()
 
 
 def card_for(port: int, shared: Path, **program: object) -> FarmCard:

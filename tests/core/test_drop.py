@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import os
 import shutil
-import socket
 import subprocess
 import sys
-import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +14,7 @@ import pytest
 from blake3 import blake3
 
 from farms import TODAY, prepared
+from ports import free_port, wait_for
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.archive import unpack_archive
 from tidy_crate.core.crate.packing import read_packing_list
@@ -60,22 +59,6 @@ class Somewhere:
         return open_place(self.card, self.token)
 
 
-def _free_port() -> int:
-    with socket.socket() as listening:
-        listening.bind(("127.0.0.1", 0))
-        return int(listening.getsockname()[1])
-
-
-def _wait_for(port: int) -> None:
-    deadline = time.monotonic() + 30
-    while time.monotonic() < deadline:
-        with socket.socket() as probing:
-            if probing.connect_ex(("127.0.0.1", port)) == 0:
-                return
-        time.sleep(0.05)
-    raise AssertionError("the server does not answer")
-
-
 @pytest.fixture(scope="session")
 def ssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[int, Path]]:
     """A real OpenSSH server on loopback, with its own keys and configuration."""
@@ -85,7 +68,7 @@ def ssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[int, Path]]:
     for name in ("host", "user", "other"):
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True)
     (folder / "authorized").write_text((folder / "user.pub").read_text())
-    port = _free_port()
+    port = free_port()
     host = (folder / "host.pub").read_text().split()
     (folder / "known_hosts").write_text(f"[127.0.0.1]:{port} {host[0]} {host[1]}\n")
     other = (folder / "other.pub").read_text().split()
@@ -97,7 +80,7 @@ def ssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[int, Path]]:
     if os.getuid() == 0:
         Path("/run/sshd").mkdir(exist_ok=True)
     process = subprocess.Popen([SSHD, "-D", "-e", "-f", str(folder / "config")], stderr=subprocess.DEVNULL)
-    _wait_for(port)
+    wait_for(port, process)
     yield port, folder
     process.terminate()
     process.wait()
@@ -107,10 +90,10 @@ def ssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[int, Path]]:
 def s3() -> Iterator[str]:
     """An S3 service on loopback."""
     pytest.importorskip("moto")
-    port = _free_port()
+    port = free_port()
     line = [sys.executable, "-c", f"from moto.server import main; main(['-H', '127.0.0.1', '-p', '{port}'])"]
     process = subprocess.Popen(line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    _wait_for(port)
+    wait_for(port, process)
     yield f"http://127.0.0.1:{port}"
     process.terminate()
     process.wait()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import socket
 import threading
 import time
 from collections.abc import Iterator
@@ -13,6 +12,7 @@ from typing import Any
 import pytest
 
 from farms import MemoryFarm, prepared
+from ports import free_port
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.context.user import MailSettings, NotifySettings
 from tidy_crate.core.errors import FarmError, WrongUsage
@@ -98,9 +98,7 @@ def test_t7_a_hook_is_signed_fresh_and_cannot_be_replayed(receiver: Receiver) ->
 
 def test_t7_mail_arrives_with_what_there_is_to_tell() -> None:
     controller = pytest.importorskip("aiosmtpd.controller")
-    with socket.socket() as listening:
-        listening.bind(("127.0.0.1", 0))
-        port = int(listening.getsockname()[1])
+    port = free_port()
 
     class Keeper:
         def __init__(self) -> None:
