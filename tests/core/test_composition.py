@@ -13,12 +13,14 @@ from pxr import Sdf, Usd, UsdGeom
 
 from conftest import ANY, is_whole, open_trusted, usda
 from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.composed import composition_in_crate, composition_of_source
+from tidy_crate.core.crate.layout import lay_out
 from tidy_crate.core.crate.packing import FILE_NAME, read_packing_list
 from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.crate.proving import prove_here
 from tidy_crate.core.files import hash_file
 from tidy_crate.core.scene import composition
-from tidy_crate.core.scene.composition import COMPOSES, Composition
+from tidy_crate.core.scene.composition import BY_LAYER, COMPOSES, Composition
 from tidy_crate.core.scene.formats.usd.apply import staged_stage
 from tidy_crate.core.scene.model import Status
 
@@ -204,11 +206,8 @@ def rich(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return crate_of(scene, folder)
 
 
-@pytest.mark.parametrize("change", CHANGES)
-def test_r10_a_crate_that_composes_to_something_else_is_not_complete(change: str, rich: Path, tmp_path: Path) -> None:
-    import shutil
-
-    crate = tmp_path / "c.crate"
+def changed(rich: Path, crate: Path, change: str) -> None:
+    """Copy a crate with a change, as if it had been collected so: every hash agrees."""
     shutil.copytree(rich, crate)
     content = read_packing_list(crate)
     layers = {name: next(crate.rglob(name)) for name in ("s.usda", "part.usda")}
@@ -220,18 +219,80 @@ def test_r10_a_crate_that_composes_to_something_else_is_not_complete(change: str
     if change == "rate":
         root = crate / content.scene
         root.write_text(root.read_text().replace("timeCodesPerSecond = 24", "timeCodesPerSecond = 25"))
-    # as if it had been collected so: every hash agrees, and the survey too, as far as it looks
     document = json.loads((crate / FILE_NAME).read_text())
     for file in document["files"]:
         path = crate / file["path"]
         file["bytes"], file["blake3"] = path.stat().st_size, hash_file(path)
     (crate / FILE_NAME).write_text(json.dumps(document))
+
+
+@pytest.mark.parametrize("change", CHANGES)
+def test_r10_a_crate_that_composes_to_something_else_is_not_complete(change: str, rich: Path, tmp_path: Path) -> None:
+    crate = tmp_path / "c.crate"
+    changed(rich, crate, change)
     proof = prove_here(crate, read_packing_list(crate), tmp_path, None, None)
     assert not proof.whole and proof.changed == ()
     found = [one for one in proof.differs if one.startswith(COMPOSES)]
     assert len(found) == 1
     named = {"inside an instance": "/Set/C", "rate": "/", "new": "/Extra", "type": "/Ball", "schema": "/Ball"}
     assert named.get(change, "/Sail") in found[0]
+
+
+def by_layers(scene: Path, crate: Path) -> Composition | None:
+    """Digest a source by its layers."""
+    context = open_trusted(scene)
+    survey = context.survey()
+    places = lay_out(survey, context.plan, context.project).places
+    return composition_of_source(context, survey, places, read_packing_list(crate), crate, BY_LAYER)
+
+
+@pytest.mark.parametrize("change", CHANGES)
+def test_r10_of_very_many_prims_the_layers_are_compared(change: str, rich: Path, tmp_path: Path) -> None:
+    source = by_layers(rich.parents[1] / "show" / "s.usda", rich)
+    assert source is not None and source.layers == 2 and source.prims == 5
+    crate = tmp_path / "c.crate"
+    changed(rich, crate, change)
+    document = json.loads((crate / FILE_NAME).read_text())
+    document["composition"] = source.model_dump(mode="json")
+    (crate / FILE_NAME).write_text(json.dumps(document))
+    proof = prove_here(crate, read_packing_list(crate), tmp_path, None, None)
+    found = [one for one in proof.differs if one.startswith(COMPOSES)]
+    assert len(found) == 1 and not proof.whole
+    named = {"inside an instance": "part.usda (other contents)", "rate": "/ (other contents)"}
+    assert named.get(change, "s.usda (other contents)") in found[0]
+
+
+@pytest.mark.parametrize("authored", ["@./tex/a.png@", "@../lib/tex.png@", "@/abs/tex.png@", "@tex/a.png@"])
+def test_r10_layers_are_the_same_in_the_crate_however_a_path_is_written(authored: str, tmp_path: Path) -> None:
+    text = f"""def "P" ( references = @/abs/part.usda@ ) {{ asset a = {authored}
+        string note = "none@of these@are paths"
+        asset[] more = [{authored}, @./gone.png@, @@@./tex/a@b.png@@@] }} # @nor@ this"""
+    files = {"show/s.usda": HEAD.format(more="") + text, "lib/part.usda": PART}
+    pictures = {"show/tex/a.png": b"a", "show/tex/b.png": b"b", "lib/tex.png": b"c", "show/tex/a@b.png": b"d"}
+    scene = write(tmp_path, files, pictures)
+    crate = crate_of(scene, tmp_path)
+    source = by_layers(scene, crate)
+    assert source is not None and source.method == BY_LAYER and source.layers == 2
+    pictured = read_packing_list(crate)
+    swapped = {file.path: file.blake3[::-1] if file.path.endswith(".png") else file.blake3 for file in pictured.files}
+    other = pictured.model_copy(
+        update={"files": tuple(file.model_copy(update={"blake3": swapped[file.path]}) for file in pictured.files)}
+    )
+    context = open_trusted(scene)
+    found = composition_in_crate(context.format, crate / other.scene, context.survey(), other, crate, BY_LAYER)
+    assert found is not None and source.differences(found)
+
+
+@pytest.mark.parametrize(
+    "text",
+    ['def "P" { asset a = @`"./${SHOT}/a.png"`@ }',
+     'def "P" ( clips = { dictionary default = { asset[] assetPaths = [@./a.usda@]\nstring primPath = "/P" } } ) {}'],
+)  # fmt: skip
+def test_what_composes_from_more_than_layers_is_compared_by_prims(text: str, tmp_path: Path) -> None:
+    more = 'expressionVariables = { string SHOT = "tex" }' if "SHOT" in text else ""
+    scene = write(tmp_path, {"show/s.usda": HEAD.format(more=more) + text, "show/a.usda": PART})
+    crate = crate_of(scene, tmp_path)
+    assert by_layers(scene, crate) is None
 
 
 def test_the_proof_says_what_was_compared(rich: Path) -> None:
@@ -242,8 +303,6 @@ def test_the_proof_says_what_was_compared(rich: Path) -> None:
 
 
 def test_a_crate_from_before_there_were_digests_is_proven_by_the_rest(rich: Path, tmp_path: Path) -> None:
-    import shutil
-
     crate = tmp_path / "c.crate"
     shutil.copytree(rich, crate)
     document = json.loads((crate / FILE_NAME).read_text())

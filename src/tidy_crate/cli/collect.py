@@ -267,6 +267,9 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         times = ", ".join(f"{time:g}" for time in proof.compared_times) or "their defaults"
         left = f"; sampled: {'; '.join(proof.sampled)}" if proof.sampled else ""
         good = f"{counted(proof.compared_prims, 'prim')}, values at {times}{left}"
+        if proof.compared_layers is not None:
+            layers = counted(proof.compared_layers, "layer")
+            good = f"{layers} and the files that they lead to, which compose to {counted(proof.compared_prims, 'prim')}"
         rows.add_row("composes the same", state("bad" if composes else "good"), cell("; ".join(composes) or good))
     else:
         rows.add_row(

@@ -12,6 +12,7 @@ from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.paths import relative, scene_stem, without_version
 from tidy_crate.core.context.outside import HeldBack, border_of
 from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.crate.composed import composition_of_source
 from tidy_crate.core.crate.copying import Copier, Way
 from tidy_crate.core.crate.layout import Layout, lay_out
 from tidy_crate.core.crate.memory import CollectMemory
@@ -36,7 +37,6 @@ from tidy_crate.core.files import hash_file, legible, only_one, refuse_links, re
 from tidy_crate.core.handles import writable
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, silent
-from tidy_crate.core.scene.composition import Composition
 from tidy_crate.core.scene.following import FIELD
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Asset, Status, Survey
@@ -187,7 +187,7 @@ def _collect(
         if last is not None and memory.composed_by == reader and _differ_in_composition_only(last, content):
             composed = last.composition
         else:
-            composed = _composition(context, survey, layout, content)
+            composed = composition_of_source(context, survey, layout.places, content, crate)
         content = content.model_copy(update={"composition": composed})
         memory.composed_by = reader
     for stale in before - {file.path for file in packed}:
@@ -309,17 +309,6 @@ def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: Collec
             crate,
             "make room or name another disk",
         )
-
-
-def _composition(context: SceneContext, survey: Survey, layout: Layout, content: PackingList) -> Composition | None:
-    """Return what the staged source composes to, with each file named by what it is in the crate."""
-    identities = content.identities()
-
-    def place_of(path: Path) -> str | None:
-        place = layout.places.get(path)
-        return None if place is None else identities.get(str(place), str(place))
-
-    return context.format.composition(context.scene, context.plan, survey, place_of)
 
 
 def _missing(survey: Survey, layout: Layout, left: Mapping[str, int]) -> Iterator[MissingFile]:

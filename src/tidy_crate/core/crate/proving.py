@@ -13,16 +13,15 @@ from pathlib import Path
 
 from pydantic import Field
 
+from tidy_crate.core.crate.composed import composition_in_crate
 from tidy_crate.core.crate.confine import TCP, confine, devices, program_folders, runtime_folders
 from tidy_crate.core.crate.isolate import MEMORY, NETWORK, PROCESSES, isolate
 from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
 from tidy_crate.core.errors import CommandFailed, TidyCrateError
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
-from tidy_crate.core.scene.composition import METHOD, Composition
-from tidy_crate.core.scene.formats.interface import SceneFormat
-from tidy_crate.core.scene.model import Asset, Survey
-from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.scene.composition import BY_LAYER, BY_PRIM, COMPOSES, Composition
+from tidy_crate.core.scene.model import Asset
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.command import RenderCommand, filled_runtime
 from tidy_crate.core.work.running import Commands
@@ -67,6 +66,8 @@ class Proof(Model):
     unexpected: tuple[str, ...]
     compared_prims: int | None = None
     """Prims whose composition was compared with the source's; None where the format or the crate has none."""
+    compared_layers: int | None = None
+    """Layers that were compared in place of prims, with the files that their paths lead to."""
     compared_times: tuple[float, ...] = ()
     """Time codes at which values were compared, beside samples of each attribute."""
     sampled: tuple[str, ...] = ()
@@ -143,10 +144,11 @@ def prove_here(
         places = {m.path: _place(m.path, crate) or m.path.as_posix() for asset in survey.assets for m in asset.members}
         missing = tuple(one.path for one in content.missing)
         differs = _differences(content.essentials, essentials(survey, places, missing))
-        if content.composition is not None and content.composition.method == METHOD and not changed:
-            found = _composition(form, scene, survey, content, crate)
-            differs += content.composition.differences(found) if found is not None else []
-            compared = content.composition
+        source = content.composition
+        if source is not None and source.method in (BY_PRIM, BY_LAYER) and not changed:
+            found = composition_in_crate(form, scene, survey, content, crate, source.method)
+            differs += [COMPOSES] if found is None else source.differences(found)
+            compared = source
     except TidyCrateError as error:
         unresolved.append(str(error))
     test = _test_frame(crate, content, scratch, frame) if frame is not None and not changed else None
@@ -163,24 +165,11 @@ def prove_here(
         differs=tuple(differs),
         unexpected=tuple(unexpected),
         compared_prims=compared.prims if compared is not None else None,
+        compared_layers=compared.layers if compared is not None else None,
         compared_times=compared.times if compared is not None else (),
         sampled=compared.sampled if compared is not None else (),
         test_frame=test,
     )
-
-
-def _composition(
-    form: SceneFormat, scene: Path, survey: Survey, content: PackingList, crate: Path
-) -> Composition | None:
-    """Return what the crate composes to, with each file named by what it is."""
-    identities = content.identities()
-
-    def place_of(path: Path) -> str | None:
-        place = _place(path, crate)
-        # where paths lead that have nothing to lead to
-        return None if place is None or place.startswith("missing/") else identities.get(place, place)
-
-    return form.composition(scene, StagingPlan(), survey, place_of)
 
 
 def _ends(asset: Asset, shared: Mapping[Path, int]) -> Iterator[Path]:

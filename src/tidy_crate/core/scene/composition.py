@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Mapping
+from typing import NamedTuple
 
 from tidy_crate.core.model import Model
 
@@ -13,18 +14,35 @@ MOST_NAMED = 10
 COMPOSES = "composes to something else"
 
 
-# which values are compared, and how: digests of another number cannot be compared with these
-METHOD = 2
+# what is compared, and how: digests of another number cannot be compared with these
+BY_PRIM = 2
+BY_LAYER = 3
+
+
+class Packed(NamedTuple):
+    """A file of the scene as it is in the crate."""
+
+    path: str
+    """In the crate."""
+    identity: str
+    """The digest of its contents, or its path where staging rewrote it. The same at the source and in the crate."""
+
+    @property
+    def rewritten(self) -> bool:
+        """Return whether staging wrote its own version of the file."""
+        return self.path == self.identity
 
 
 class Composition(Model):
     """The digest of a composed scene."""
 
     method: int = 1
-    """See `METHOD`."""
+    """`BY_PRIM` or `BY_LAYER`."""
 
     prims: int
-    """How many prims were compared."""
+    """How many prims were compared, or composed from the layers that were."""
+    layers: int | None = None
+    """How many layers were compared; None where prims were."""
     times: tuple[float, ...]
     """Time codes at which values were compared, beside the first and last samples of each attribute."""
     sampled: tuple[str, ...] = ()
@@ -32,20 +50,27 @@ class Composition(Model):
     digest: str
     """Of everything."""
     parts: dict[str, str]
-    """By path, the digest of a prim, or of all prims below one where the scene has very many."""
+    """By path, the digest of a prim or layer, or of all below a path where there are very many."""
 
     @classmethod
     def of(cls, prims: Mapping[str, str], times: Iterable[float], sampled: Iterable[str]) -> Composition:
         """Join digests by prim path, in the order of the paths."""
         ordered = dict(sorted(prims.items()))
         return cls(
-            method=METHOD,
+            method=BY_PRIM,
             prims=len(ordered),
             times=tuple(times),
             sampled=tuple(sampled),
             digest=_joined(ordered.items()),
             parts=_parts(ordered),
         )
+
+    @classmethod
+    def of_layers(cls, layers: Mapping[str, str], prims: int) -> Composition:
+        """Join digests by the path of a layer in the crate. `/` is what the root says of the whole scene."""
+        ordered = dict(sorted(layers.items()))
+        digest, parts = _joined([*ordered.items(), ("prims", str(prims))]), _parts(ordered)
+        return cls(method=BY_LAYER, prims=prims, layers=len(ordered) - 1, times=(), digest=digest, parts=parts)
 
     def differences(self, other: Composition) -> list[str]:
         """Return what differs in the other one, in words; nothing where the two compose to the same."""

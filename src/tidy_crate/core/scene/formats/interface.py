@@ -12,7 +12,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Protocol
 
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
-from tidy_crate.core.scene.composition import Composition
+from tidy_crate.core.scene.composition import Composition, Packed
 from tidy_crate.core.scene.formats.baking import Baker
 from tidy_crate.core.scene.model import Survey
 from tidy_crate.core.scene.remembered import Questions
@@ -112,12 +112,17 @@ class SceneFormat(Protocol):
         """
 
     def composition(
-        self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        survey: Survey,
+        packed: Callable[[Path], Packed | None],
+        method: int | None = None,
     ) -> Composition | None:
         """Digest what the format's own library composes, None where the format composes nothing.
 
-        survey: of the scene under this plan. place_of: says what a file is, in words that hold at the source and in a
-        crate; None for one that does not travel.
+        survey: of the scene under this plan. packed: returns a file as it is in the crate, None for one that does not
+        travel. method: how to compare, see `Composition.method`; the format chooses where it is None.
         """
 
     def baker(self) -> Baker | None:

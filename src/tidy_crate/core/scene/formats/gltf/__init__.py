@@ -10,6 +10,7 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
+    from tidy_crate.core.scene.composition import Packed
     from tidy_crate.core.scene.model import Survey
     from tidy_crate.core.scene.remembered import Questions
     from tidy_crate.core.scene.settings import SettingsMap
@@ -71,7 +72,12 @@ class Gltf:
         return None
 
     def composition(
-        self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        survey: Survey,
+        packed: Callable[[Path], Packed | None],
+        method: int | None = None,
     ) -> None:
         """See SceneFormat.composition. Nothing is composed in this format."""
         return None

@@ -10,6 +10,7 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
+    from tidy_crate.core.scene.composition import Packed
     from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
     from tidy_crate.core.scene.remembered import Questions
@@ -54,7 +55,12 @@ class SceneSheet:
         return None
 
     def composition(
-        self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        survey: Survey,
+        packed: Callable[[Path], Packed | None],
+        method: int | None = None,
     ) -> None:
         """See SceneFormat.composition. Nothing is composed in this format."""
         return None

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from tidy_crate.core.scene.composition import Composition
+    from tidy_crate.core.scene.composition import Composition, Packed
     from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
     from tidy_crate.core.scene.remembered import Questions
@@ -87,12 +87,17 @@ class OpenUsd:
         return activity(scene, camera, frames)
 
     def composition(
-        self, scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]
-    ) -> Composition:
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        survey: Survey,
+        packed: Callable[[Path], Packed | None],
+        method: int | None = None,
+    ) -> Composition | None:
         """See SceneFormat.composition."""
         from tidy_crate.core.scene.formats.usd.compared import compared
 
-        return compared(scene, plan, survey, place_of)
+        return compared(scene, plan, survey, packed, method)
 
     def apply(
         self,

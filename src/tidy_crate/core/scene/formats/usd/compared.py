@@ -5,21 +5,26 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from pxr import Sdf
+from pxr import Sdf, Usd
 
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.scene.composition import Composition
+from tidy_crate.core.scene.composition import BY_LAYER, Composition, Packed
 from tidy_crate.core.scene.formats.usd.apply import staged_stage
 from tidy_crate.core.scene.formats.usd.composition import composition
+from tidy_crate.core.scene.formats.usd.layer_digests import layer_digests
 from tidy_crate.core.scene.formats.usd.quiet import open_layer, open_stage, usd_messages
 from tidy_crate.core.scene.formats.usd.slots import TEXTS
 from tidy_crate.core.scene.model import Survey
 from tidy_crate.core.scene.staging import StagingPlan
 
 MISSING = "missing"
+# scenes of more prims are compared by their layers, where these say all
+MANY_PRIMS = 5_000
 
 
-def compared(scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[[Path], str | None]) -> Composition:
+def compared(
+    scene: Path, plan: StagingPlan, survey: Survey, packed: Callable[[Path], Packed | None], method: int | None
+) -> Composition | None:
     """Digest what plain USD composes from a scene under a plan. See SceneFormat.composition.
 
     The library resolves files. What it cannot resolve, and what a decision relinks, is taken from the survey.
@@ -50,8 +55,8 @@ def compared(scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[
         elif not resolved and layer is not None and not layer.anonymous:
             resolved = layer.ComputeAbsolutePath(text)
         outer, bracket, inner = resolved.partition("[")
-        place = place_of(Path(outer)) if outer else None
-        return f"{place}{bracket}{inner}" if place is not None else MISSING
+        file_there = packed(Path(outer)) if outer else None
+        return f"{file_there.identity}{bracket}{inner}" if file_there is not None else MISSING
 
     texts = {(asset.layer, asset.authored): asset.resolved for asset in survey.assets if asset.field in TEXTS}
 
@@ -60,14 +65,32 @@ def compared(scene: Path, plan: StagingPlan, survey: Survey, place_of: Callable[
         if file is None or (file, text) not in texts:
             return None
         named = texts[file, text]
-        return (place_of(named) if named is not None else None) or MISSING
+        file_there = packed(named) if named is not None else None
+        return MISSING if file_there is None else file_there.identity
+
+    def packed_layer(layer: Sdf.Layer) -> Packed | None:
+        file = file_of(layer)
+        if file is None:
+            return None
+        outer, bracket, inner = str(file).partition("[")
+        found = packed(Path(outer))
+        return None if found is None else Packed(f"{found.path}{bracket}{inner}", found.identity)
 
     try:
         with usd_messages():
+            if method == BY_LAYER or (method is None and not texts and _many_prims(stage)):
+                found = layer_digests(stage, identity, packed_layer)
+                if found is not None or method == BY_LAYER:
+                    return found
             return composition(stage, identity, text_identity if texts else None)
     except RecursionError as error:
         what = "a prim's metadata is nested so deeply that it cannot be compared"
         raise UnreadableInput(what, scene, "take the custom data out") from error
+
+
+def _many_prims(stage: Usd.Stage) -> bool:
+    walked = Usd.PrimRange(stage.GetPseudoRoot(), Usd.PrimAllPrimsPredicate)
+    return any(number >= MANY_PRIMS for number, _ in enumerate(walked))
 
 
 def _own_file(layer: Sdf.Layer) -> Path | None:

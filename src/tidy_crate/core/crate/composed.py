@@ -1,0 +1,60 @@
+"""Composition of a scene at its source and in its crate, in digests that can be compared."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path, PurePosixPath
+
+from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.crate.packing import PackingList
+from tidy_crate.core.scene.composition import BY_LAYER, BY_PRIM, Composition, Packed
+from tidy_crate.core.scene.formats.interface import SceneFormat
+from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.staging import StagingPlan
+
+
+def composition_of_source(
+    context: SceneContext,
+    survey: Survey,
+    places: Mapping[Path, PurePosixPath],
+    content: PackingList,
+    crate: Path,
+    method: int | None = None,
+) -> Composition | None:
+    """Return what the staged source composes to, None for a format that composes nothing.
+
+    crate: all its files are written. method: see `SceneFormat.composition`. Where the crate's digest by layers is not
+    the same, prims are compared: two layers may be written differently and compose to the same.
+    """
+    identities = content.identities()
+
+    def packed(path: Path) -> Packed | None:
+        place = places.get(path)
+        return None if place is None else Packed(str(place), identities.get(str(place), str(place)))
+
+    form, plan = context.format, context.plan
+    found = form.composition(context.scene, plan, survey, packed, method)
+    if found is None or found.method != BY_LAYER:
+        return found
+    # the crate is composed without its own survey, which would take as long as that of the source
+    nothing_known = survey.model_copy(update={"assets": ()})
+    if composition_in_crate(form, crate / content.scene, nothing_known, content, crate, BY_LAYER) == found:
+        return found
+    return form.composition(context.scene, plan, survey, packed, BY_PRIM)
+
+
+def composition_in_crate(
+    form: SceneFormat, scene: Path, survey: Survey, content: PackingList, crate: Path, method: int
+) -> Composition | None:
+    """Return what a crate composes to. method: of the digest that it is compared with."""
+    identities = content.identities()
+    added = {file.path for file in content.files if file.source == "staging"}
+
+    def packed(path: Path) -> Packed | None:
+        place = path.relative_to(crate).as_posix() if path.is_relative_to(crate) else None
+        # where paths lead that have nothing to lead to, and the root over the scene, which has no source
+        if place is None or place.startswith("missing/") or (place in added and place == content.scene):
+            return None
+        return Packed(place, identities.get(place, place))
+
+    return form.composition(scene, StagingPlan(), survey, packed, method)
