@@ -35,7 +35,7 @@ _DRIVE = re.compile(r"[A-Za-z]:[\\/]|[A-Za-z]:$")
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
 _WEB = re.compile(r"(https?|ftps?|wss?|s3|gs|data):", re.IGNORECASE)
 # $ROOT/a, ${ROOT}/a, %ROOT%/a and ~/a: filled in by a shell or a host, never by a renderer
-_ARGUMENTS = ":SDF_FORMAT_ARGS:"
+ARGUMENTS = ":SDF_FORMAT_ARGS:"
 _VARIABLE = re.compile(r"\$\{[A-Za-z_]\w*\}|\$[A-Za-z_]\w*|%[A-Za-z_]\w*%|^~\w*(?=[\\/])")
 # what some system that a farm may run does not take in a file name
 _FORBIDDEN = re.compile(r'[<>:"|?*\\\x00-\x1f\x7f]')
@@ -46,19 +46,19 @@ VERSION_TOKEN = re.compile(r"[._-]?v\d{1,6}(?=$|[._-])", re.IGNORECASE)
 
 def without_arguments(text: str) -> str:
     """Return a path without the arguments for the reader of its format (`a.usda:SDF_FORMAT_ARGS:x=1`)."""
-    return text.partition(_ARGUMENTS)[0] if _ARGUMENTS in text else text
+    return text.partition(ARGUMENTS)[0] if ARGUMENTS in text else text
 
 
 def arguments(text: str) -> str:
     """Return what `without_arguments` takes away."""
-    _, mark, tail = text.partition(_ARGUMENTS)
+    _, mark, tail = text.partition(ARGUMENTS)
     return mark + tail
 
 
 @lru_cache(1 << 16)  # asked several times about each of very many paths
 def dialect(text: str) -> Dialect:
     """Return which dialect a path is written in."""
-    if _ARGUMENTS in text:
+    if ARGUMENTS in text:
         text = without_arguments(text)
     if not text:
         return Dialect.EMPTY

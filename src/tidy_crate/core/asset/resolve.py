@@ -115,11 +115,11 @@ def locate(text: str, anchor: Path) -> Path | None:
 
     anchor: the folder of the file that names it.
     """
-    found = _located(text, str(anchor))
+    found = located(text, str(anchor))
     return None if found is None else Path(found)
 
 
-def _located(text: str, folder: str) -> str | None:
+def located(text: str, folder: str) -> str | None:
     """The same as text, not Path objects: a large scene names files a hundred thousand times."""
     kind = paths.dialect(text)
     if kind in (Dialect.EMPTY, Dialect.URL, Dialect.IDENTIFIER, Dialect.EXPRESSION, Dialect.PACKAGED):
@@ -136,7 +136,7 @@ def _located(text: str, folder: str) -> str | None:
 
 def resolve(text: str, anchor: Path, disk: Disk) -> Resolution:
     """Find the file, or all files of the sequence or tile set, that a path as written stands for."""
-    where = _located(text, str(anchor))
+    where = located(text, str(anchor))
     if where is None:
         return Resolution(None, trouble=_no_meaning(text))
     location = Path(where)

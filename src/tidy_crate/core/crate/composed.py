@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 
@@ -27,10 +28,11 @@ def composition_of_source(
     the same, prims are compared: two layers may be written differently and compose to the same.
     """
     identities = content.identities()
+    by_text = {str(path): str(place) for path, place in places.items()}
 
-    def packed(path: Path) -> Packed | None:
-        place = places.get(path)
-        return None if place is None else Packed(str(place), identities.get(str(place), str(place)))
+    def packed(path: str) -> Packed | None:
+        place = by_text.get(path)
+        return None if place is None else Packed(place, identities.get(place, place))
 
     form, plan = context.format, context.plan
     found = form.composition(context.scene, plan, survey, packed, method)
@@ -50,8 +52,10 @@ def composition_in_crate(
     identities = content.identities()
     added = {file.path for file in content.files if file.source == "staging"}
 
-    def packed(path: Path) -> Packed | None:
-        place = path.relative_to(crate).as_posix() if path.is_relative_to(crate) else None
+    lead = str(crate) + os.sep
+
+    def packed(path: str) -> Packed | None:
+        place = path[len(lead) :].replace(os.sep, "/") if path.startswith(lead) else None
         # where paths lead that have nothing to lead to, and the root over the scene, which has no source
         if place is None or place.startswith("missing/") or (place in added and place == content.scene):
             return None

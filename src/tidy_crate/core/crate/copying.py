@@ -119,8 +119,8 @@ class Copier:
         try:
             known = self.memory.known(source, target)
             if known is not None:
-                self._first_of(known, target)
-                return Copied(source, place, known, source.stat().st_size, False)
+                self._first_of(known.blake3, target)
+                return Copied(source, place, known.blake3, known.bytes, False)
             held = folder / place.name
             digest, size = self._fetch_unchanged(source, held)
             self._store_once(target, held, digest, size)

@@ -9,7 +9,7 @@ from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.context.project import Project
-from tidy_crate.core.files import legible, plain_name
+from tidy_crate.core.files import is_plain, legible, plain_name
 from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.model import Asset, Survey
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
@@ -45,7 +45,8 @@ class Layout:
 
     def claim(self, path: Path, place: PurePosixPath, source: str) -> None:
         """Take a place; one that differs from a taken one in case or Unicode form is the same file on some systems."""
-        place = PurePosixPath(*map(plain_name, place.parts))
+        if not is_plain(str(place)):
+            place = PurePosixPath(*map(plain_name, place.parts))
         free, number = place, 2
         while self._taken.setdefault(paths.folded(str(free)), path) != path:
             free, number = place.parent / f"{place.stem}-{number}{place.suffix}", number + 1

@@ -47,7 +47,8 @@ class CollectMemory:
     system: System = THIS
     _saved: float = field(default_factory=time.monotonic)
     _lock: threading.Lock = field(default_factory=threading.Lock)
-    _read_again: set[str] = field(default_factory=set)
+    _looked_at: dict[str, bool] = field(default_factory=dict)
+    _marks: dict[str, str] = field(default_factory=dict)
     _sources: dict[str, str] | None = None
 
     @classmethod
@@ -65,21 +66,33 @@ class CollectMemory:
             return cls(path, {}, system=system)
         return cls(path, entries, doubtful, str(found.get("composed_by", "")), system)
 
-    def known(self, source: Path, target: Path) -> str | None:
-        """The hash of a file that was copied before, if neither it nor its copy has been touched since."""
-        entry = self.entries.get(text_of(target))
+    def known(self, source: Path, target: Path) -> Content | None:
+        """Return a file that was copied before, if neither it nor its copy has been touched since.
+
+        It is looked at once. What touches it later is found when collecting ends.
+        """
+        name = text_of(target)
+        entry = self.entries.get(name)
         if entry is None or entry.source != text_of(source):
             return None
+        if name not in self._looked_at:
+            self._looked_at[name] = self._is_same(entry, source, target)
+        return Content(int(entry.source_mark.partition(":")[0]), entry.blake3) if self._looked_at[name] else None
+
+    def _is_same(self, entry: _Entry, source: Path, target: Path) -> bool:
         try:
-            if (entry.source_mark, entry.target_mark) != (file_mark(source), file_mark(target)):
-                return None
-            if self.doubtful and text_of(target) not in self._read_again:
-                if hash_file(target) != entry.blake3:
-                    return None
-                self._read_again.add(text_of(target))
+            if entry.source_mark != self._mark(source) or entry.target_mark != file_mark(target):
+                return False
+            return not self.doubtful or hash_file(target) == entry.blake3
         except OSError:
-            return None
-        return entry.blake3
+            return False
+
+    def _mark(self, source: Path) -> str:
+        """Return the mark of a source, which is asked for more than once. Raises OSError."""
+        name = text_of(source)
+        if name not in self._marks:
+            self._marks[name] = file_mark(source)
+        return self._marks[name]
 
     def brought_before(self, source: Path) -> bool:
         """Return whether a file was in this crate before, and has not changed since."""
@@ -87,15 +100,17 @@ class CollectMemory:
             self._sources = {entry.source: entry.source_mark for entry in self.entries.values()}
         mark = self._sources.get(text_of(source))
         try:
-            return mark is not None and mark == file_mark(source)
+            return mark is not None and mark == self._mark(source)
         except OSError:
             return False
 
     def remember(self, source: Path, target: Path, digest: str) -> None:
         """Note a copy that was just made."""
         entry = _Entry(text_of(source), file_mark(source), file_mark(target), digest)
+        name = text_of(target)
         with self._lock:
-            self.entries[text_of(target)] = entry
+            self.entries[name] = entry
+            self._looked_at[name] = True
 
     def save_now_and_then(self) -> None:
         """Save what is known so far, not more often than every few seconds."""

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping
 from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.paths import Dialect
-from tidy_crate.core.asset.resolve import locate
+from tidy_crate.core.asset.resolve import located
 from tidy_crate.core.scene.model import Asset
 
 
@@ -44,14 +45,32 @@ def holds(asset: Asset, place: PurePosixPath, target: PurePosixPath) -> bool:
         return True  # on shared storage: the very path by which nodes see it
     if paths.dialect(asset.authored) is Dialect.EXPRESSION and not asset.relinked:
         # it has the same value in the crate, whose layers state the same variables
-        return not paths.is_absolute(asset.value) and locate(asset.value, Path("/", place.parent)) == Path("/", target)
+        return not paths.is_absolute(asset.value) and _leads(asset.value, place, target)
     if asset.relinked or asset.value != asset.authored or paths.is_absolute(asset.authored) or "\\" in asset.authored:
         return False
     outer = asset.authored.removesuffix(_inner(asset.authored))
-    return locate(outer, Path("/", place.parent)) == Path("/", target)
+    return _leads(outer, place, target)
+
+
+def _leads(text: str, place: PurePosixPath, target: PurePosixPath) -> bool:
+    """Return whether a path, read from the folder of a file of the crate, leads to a place in it."""
+    # by text: asked of every path of a scene
+    found = located(text, _from_root(str(place.parent)))
+    if found is not None and os.sep != "/":
+        found = found.replace(os.sep, "/")
+    return found == _from_root(str(target))
+
+
+def _from_root(place: str) -> str:
+    """Return a place of the crate as if the crate were the root of a disk; one on a share is from a root already."""
+    if place.startswith("/"):
+        return place
+    return "/" if place == "." else f"/{place}"
 
 
 def _inner(text: str) -> str:
     """The part of a path that leads on inside a package (`[file]`), and arguments for its reader."""
+    if not text.endswith("]") and paths.ARGUMENTS not in text:
+        return ""  # nearly all of very many
     bare, rest = paths.without_arguments(text), paths.arguments(text)
     return (bare[bare.index("[") :] if paths.dialect(bare) is Dialect.PACKAGED else "") + rest

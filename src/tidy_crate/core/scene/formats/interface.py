@@ -116,13 +116,14 @@ class SceneFormat(Protocol):
         scene: Path,
         plan: StagingPlan,
         survey: Survey,
-        packed: Callable[[Path], Packed | None],
+        packed: Callable[[str], Packed | None],
         method: int | None = None,
     ) -> Composition | None:
         """Digest what the format's own library composes, None where the format composes nothing.
 
-        survey: of the scene under this plan. packed: returns a file as it is in the crate, None for one that does not
-        travel. method: how to compare, see `Composition.method`; the format chooses where it is None.
+        survey: of the scene under this plan. packed: returns a file, named by its absolute path, as it is in the
+        crate; None for one that does not travel. method: how to compare, see `Composition.method`; the format chooses
+        where it is None.
         """
 
     def baker(self) -> Baker | None:

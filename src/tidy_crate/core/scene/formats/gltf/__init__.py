@@ -76,7 +76,7 @@ class Gltf:
         scene: Path,
         plan: StagingPlan,
         survey: Survey,
-        packed: Callable[[Path], Packed | None],
+        packed: Callable[[str], Packed | None],
         method: int | None = None,
     ) -> None:
         """See SceneFormat.composition. Nothing is composed in this format."""

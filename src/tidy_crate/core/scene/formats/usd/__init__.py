@@ -91,7 +91,7 @@ class OpenUsd:
         scene: Path,
         plan: StagingPlan,
         survey: Survey,
-        packed: Callable[[Path], Packed | None],
+        packed: Callable[[str], Packed | None],
         method: int | None = None,
     ) -> Composition | None:
         """See SceneFormat.composition."""

@@ -8,6 +8,7 @@ from pathlib import Path
 from pxr import Sdf, Usd
 
 from tidy_crate.core.errors import UnreadableInput
+from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.composition import BY_LAYER, Composition, Packed
 from tidy_crate.core.scene.formats.usd.apply import staged_stage
 from tidy_crate.core.scene.formats.usd.composition import composition
@@ -23,7 +24,7 @@ MANY_PRIMS = 5_000
 
 
 def compared(
-    scene: Path, plan: StagingPlan, survey: Survey, packed: Callable[[Path], Packed | None], method: int | None
+    scene: Path, plan: StagingPlan, survey: Survey, packed: Callable[[str], Packed | None], method: int | None
 ) -> Composition | None:
     """Digest what plain USD composes from a scene under a plan. See SceneFormat.composition.
 
@@ -31,16 +32,25 @@ def compared(
     """
     if plan.edits:
         composed = staged_stage(scene, plan, survey)
-        stage, file_of = composed.stage, composed.file_of
+        stage, named_by = composed.stage, composed.file_of
     else:
         stage = open_stage(open_layer(scene), scene)
-        file_of = _own_file
+        named_by = _own_file
+    of_layer: dict[str, Path | None] = {}
+
+    def file_of(layer: Sdf.Layer) -> Path | None:
+        # the same few layers are asked about for each of very many paths
+        name = layer.identifier
+        if name not in of_layer:
+            of_layer[name] = named_by(layer)
+        return of_layer[name]
+
     known: dict[tuple[Path, str], Path | None] = {}
     decided: set[tuple[Path, str]] = set()
     for asset in survey.assets:
         # the library gives an expression as its value; a layer in memory has its relative paths written in full
         written = asset.evaluated or asset.authored
-        for text in (written, str(asset.layer.parent / written)):
+        for text in (written, str(asset.layer.parent / written)) if plan.edits else (written,):
             known[asset.layer, text] = asset.resolved if asset.members else None
             if asset.relinked:
                 decided.add((asset.layer, text))
@@ -55,7 +65,7 @@ def compared(
         elif not resolved and layer is not None and not layer.anonymous:
             resolved = layer.ComputeAbsolutePath(text)
         outer, bracket, inner = resolved.partition("[")
-        file_there = packed(Path(outer)) if outer else None
+        file_there = packed(outer) if outer else None
         return f"{file_there.identity}{bracket}{inner}" if file_there is not None else MISSING
 
     texts = {(asset.layer, asset.authored): asset.resolved for asset in survey.assets if asset.field in TEXTS}
@@ -65,7 +75,7 @@ def compared(
         if file is None or (file, text) not in texts:
             return None
         named = texts[file, text]
-        file_there = packed(named) if named is not None else None
+        file_there = packed(str(named)) if named is not None else None
         return MISSING if file_there is None else file_there.identity
 
     def packed_layer(layer: Sdf.Layer) -> Packed | None:
@@ -73,11 +83,11 @@ def compared(
         if file is None:
             return None
         outer, bracket, inner = str(file).partition("[")
-        found = packed(Path(outer))
+        found = packed(outer)
         return None if found is None else Packed(f"{found.path}{bracket}{inner}", found.identity)
 
     try:
-        with usd_messages():
+        with usd_messages(), no_garbage_collection():
             if method == BY_LAYER or (method is None and not texts and _many_prims(stage)):
                 found = layer_digests(stage, identity, packed_layer)
                 if found is not None or method == BY_LAYER:
