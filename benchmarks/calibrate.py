@@ -1,4 +1,4 @@
-"""Whether the ranges of estimates hold: `python benchmarks/calibrate.py [JOBS] [--seed N]`.
+"""Measure whether the ranges of estimates hold: `python benchmarks/calibrate.py [JOBS] [--seed N]`.
 
 Synthetic jobs run on the practice farm's own scheduler, which shares no code with the estimate, under laws that the
 estimate does not assume. Each is probed with the tool's own choice of frames, estimated, and then rendered. The ranges

@@ -1,4 +1,4 @@
-"""Whether the range of a probe holds on a renderer that nobody here wrote: `python benchmarks/calibrate_ray_tracer.py`.
+"""Measure whether the range of a probe holds on a renderer of others: `python benchmarks/calibrate_ray_tracer.py`.
 
 The example animations of POV-Ray (Debian: `apt install povray povray-examples`), each through a scene sheet as a user
 would bring it: exported, trusted, collected and probed with a tenth of its frames. Then every frame is rendered, and

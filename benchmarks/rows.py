@@ -1,4 +1,4 @@
-"""What is measured: whole commands in fresh processes, each beside its reference."""
+"""Rows of the table: whole commands in fresh processes, each beside its reference."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What all tests share: the demo scene in a temporary folder, and the built program run as a user runs it."""
+"""Shared by all tests: the demo scene in a temporary folder, and the built program run as a user runs it."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ MATTE = "renders/matte/lantern_quay_matte.####.exr"
 
 @dataclass(frozen=True)
 class Outcome:
-    """What a command came to."""
+    """Outcome of a command."""
 
     code: int
     out: str
@@ -149,9 +149,9 @@ def context(demo: DemoScene) -> SceneContext:
     return open_scene(demo.scene)
 
 
-def open_trusted(scene: Path, tidy_dir: Path | None = None, memory: Path | None = None) -> SceneContext:
+def open_trusted(scene: Path, tidy_dir: Path | None = None, survey_cache: Path | None = None) -> SceneContext:
     """Open a scene whose commands, and folders outside of it, the user has agreed to."""
-    return open_scene(scene, tidy_dir, memory, trust=ANY.trust, environment=ANY.environment)
+    return open_scene(scene, tidy_dir, survey_cache, trust=ANY.trust, environment=ANY.environment)
 
 
 def make_ready(demo: DemoScene) -> SceneContext:
@@ -185,7 +185,7 @@ def crate(packed: tuple[SceneContext, Path], tmp_path: Path) -> Iterator[Path]:
 
 
 def is_whole(crate: Path) -> bool:
-    """Whether a crate is proven whole, in this process: without walls, which have tests of their own."""
+    """Return whether a crate is proven complete, in this process. The sandbox has tests of its own."""
     with tempfile.TemporaryDirectory() as scratch:
         return prove_here(crate, read_packing_list(crate), Path(scratch), None, "not asked for").whole
 

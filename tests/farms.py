@@ -85,17 +85,17 @@ class MemoryFarm:
         self.pages = 0
         # troubles
         self.breaks = 0
-        """How many downloads break off."""
+        """Number of downloads that break off."""
         self.damages = 0
-        """How many downloads arrive damaged."""
+        """Number of downloads that arrive damaged."""
         self.forgets = False
-        """Whether the answer to a submission is lost."""
+        """True if the answer to a submission is lost."""
         self.lost: set[str] = set()
         """Keys of products that cannot be given out."""
         self.fails: set[int] = set()
         """Frames that fail to render."""
         self.reading: dict[str, object] = {}
-        """What it understands otherwise."""
+        """Fields that it understands otherwise."""
 
     def link(self) -> FarmLink:
         return FarmLink(self.name, self, self, self, self, self, self, self)

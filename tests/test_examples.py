@@ -1,4 +1,4 @@
-"""The worked example of a host application that nobody here wrote: POV-Ray, by way of a scene sheet."""
+"""The worked example of a host application of others: POV-Ray, by way of a scene sheet."""
 
 from __future__ import annotations
 

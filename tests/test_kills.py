@@ -195,6 +195,6 @@ def test_rerender(sent: tuple[Path, Path, str], run: Run, tmp_path: Path) -> Non
 
 
 def attempts_at(farm: Path) -> set[int]:
-    """How often the farm has rendered each of its tasks."""
+    """Return the number of times that the farm has rendered each of its tasks."""
     with sqlite3.connect(next(farm.glob("*.sqlite"))) as found:
         return {int(row[0]) for row in found.execute("SELECT attempts FROM task")}

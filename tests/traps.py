@@ -189,7 +189,7 @@ def png(width: int = 1, height: int = 1) -> bytes:
 
 @dataclass
 class Shot:
-    """What a trap changes. sheet: used in place of the USD scene once a trap has touched it."""
+    """The change that a trap makes. sheet: used in place of the USD scene once a trap has touched it."""
 
     folder: Path
     scene: str = CLEAN

@@ -63,7 +63,7 @@ class Place:
 
 @dataclass
 class Found:
-    """What a scene and everything that it includes say. places: by file, in the order of the scene."""
+    """Statements of a scene and everything that it includes. places: by file, in the order of the scene."""
 
     places: list[tuple[Path, Place]] = field(default_factory=list)
     clock: bool = False
@@ -74,7 +74,7 @@ class Found:
 
 @dataclass(frozen=True)
 class Settings:
-    """What the settings file of a scene says of its rendering."""
+    """Statements of a scene's settings file on its rendering."""
 
     first: int = 1
     last: int = 1
@@ -193,7 +193,7 @@ def read_scene(path: Path, libraries: tuple[Path, ...]) -> Found:
 
 
 def where_is(place: Place, folder: Path, libraries: tuple[Path, ...]) -> Path | None:
-    """Where the program finds a file: in the scene's folder, then along the libraries, then among its own.
+    """Return where the program finds a file: in the scene's folder, then along the libraries, then among its own.
 
     It adds the usual ending to a name that has none.
     """
@@ -213,7 +213,7 @@ def own_folders() -> list[Path]:
 
 
 def is_the_programs(path: Path) -> bool:
-    """Whether a file comes with the program, so that every machine that has it has the file."""
+    """Return whether a file comes with the program, so that every machine that has it has the file."""
     return any(path.is_relative_to(folder) for folder in own_folders())
 
 

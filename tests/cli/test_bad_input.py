@@ -1,4 +1,4 @@
-"""What a user can get wrong: one clear message and the right exit code each, and never a traceback."""
+"""Mistakes of users: one clear message and the right exit code each, and never a traceback."""
 
 from __future__ import annotations
 

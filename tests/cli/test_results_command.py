@@ -158,7 +158,7 @@ def test_f5_what_a_person_accepts_is_not_suspect_again(
     assert run("retrieve", job, "--into", tmp_path / "one", "--follow", env=home).code == 0
     parts = run("report", job, "-o", tmp_path / "r.html", "--json", env=home).json["submissions"]
     assert [one["tasks"] for one in parts] == [12, 1]
-    # a later job of the same crate has the same frame black, and nobody asks again
+    # a later job of the same crate has the same frame black, and no one asks again
     later = sent(run, packed[1], farm, home, *words, "--again")
     run("retrieve", later, "--into", tmp_path / "two", "--follow", env=home)
     found = {
@@ -196,7 +196,7 @@ def test_f6_a_large_still_comes_home_from_tiles_and_one_from_sample_shares(
     for name in ("tiles", "shares"):
         assert channels[name].keys() == channels["whole"].keys()
         for key, pixels in channels["whole"].items():
-            # the practice renderer draws the same samples, whoever renders them
+            # the practice renderer draws the same samples on every node
             apart = np.abs(channels[name][key] - pixels)
             if name == "tiles" or key in ("R", "G", "B", "A"):
                 assert float(np.median(apart)) <= 2e-3, (name, key)

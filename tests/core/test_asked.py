@@ -1,4 +1,4 @@
-"""What is asked of a crate beyond what it was packed for: wishes, their origins, views, checks, and shares of farms."""
+"""Orders for a crate beyond what it was packed for: wishes, their origins, views, checks, and shares of farms."""
 
 from __future__ import annotations
 

@@ -37,7 +37,12 @@ class ToyBaker:
         return WrittenCache(target, (), (order.simulation.name,), ("half of it",))
 
     def trials(
-        self, scene: Path, plan: StagingPlan, wanted: Mapping[str, CacheRange], memory: Path | None, tokens: FrameTokens
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        wanted: Mapping[str, CacheRange],
+        survey_cache: Path | None,
+        tokens: FrameTokens,
     ) -> dict[str, Trial]:
         return {name: Trial(float(len(cached.times)), 100) for name, cached in wanted.items()}
 
@@ -62,7 +67,7 @@ class ToyFormat(SceneSheet):
     def __init__(self, cycle: bool = False) -> None:
         self._cycle = cycle
 
-    def read(self, scene, plan=None, request=None, maps=(), memory=None, tokens=STANDARD, questions=None):  # type: ignore[no-untyped-def]
+    def read(self, scene, plan=None, request=None, maps=(), survey_cache=None, tokens=STANDARD, questions=None):  # type: ignore[no-untyped-def]
         needs = {"sail": ("wind",), "wind": ("sail",) if self._cycle else ()}
         frames = FrameRange(start=1, end=4, fps=24)
         simulations = tuple(

@@ -242,8 +242,8 @@ def by_layers(scene: Path, crate: Path) -> Composition | None:
     """Digest a source by its layers."""
     context = open_trusted(scene)
     survey = context.survey()
-    places = lay_out(survey, context.plan, context.project).places
-    return composition_of_source(context, survey, places, read_packing_list(crate), crate, BY_LAYER)
+    crate_paths = lay_out(survey, context.plan, context.project).crate_paths
+    return composition_of_source(context, survey, crate_paths, read_packing_list(crate), crate, BY_LAYER)
 
 
 @pytest.mark.parametrize("change", CHANGES)

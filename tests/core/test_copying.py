@@ -1,4 +1,4 @@
-"""How files come into a crate: once, whole, resumable, by links where that is asked for."""
+"""Copying files into a crate: once, complete, resumable, by links where that is asked for."""
 
 from __future__ import annotations
 
@@ -99,10 +99,10 @@ def test_x3_a_killed_collect_goes_on_where_it_stopped(tmp_path: Path) -> None:
     program = (
         "import sys, time\n"
         "from pathlib import Path\n"
-        "from tidy_crate.core.crate import memory\n"
+        "from tidy_crate.core.crate import collect_cache\n"
         "from tidy_crate.core.crate.collect import collect\n"
         "from tidy_crate.core.context.scene import open_scene\n"
-        "memory.SECONDS_BETWEEN_SAVES = 0\n"
+        "collect_cache.SECONDS_BETWEEN_SAVES = 0\n"
         "def slowly(step):\n"
         "    print(step.done, flush=True); time.sleep(0.2)\n"
         "collect(open_scene(Path(sys.argv[1])), Path(sys.argv[2]), (), slowly)\n"

@@ -1,4 +1,4 @@
-"""Writing below a folder: whoever swaps a folder for a link at that moment leads nothing elsewhere."""
+"""Writing below a folder: a folder that is swapped for a link at that moment leads nothing elsewhere."""
 
 from __future__ import annotations
 

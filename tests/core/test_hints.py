@@ -1,4 +1,4 @@
-"""What a layer's text rules out must not change what is found: with hints and without, the facts are the same."""
+"""Hints from a layer's text do not change the facts: they are the same with and without."""
 
 from __future__ import annotations
 

@@ -160,7 +160,7 @@ def test_f1_a_download_that_breaks_off_goes_on_where_it_was(
     result.retrieved[1].path.write_bytes(b"short")
     again = retrieve(ledger, job, tmp_path / "f", links(farm))
     assert {one.path for one in again.retrieved} == {one.path for one in result.retrieved[:2]}
-    # what stood there belongs to nobody we know, and is kept
+    # what was there is not known to be ours, and is kept
     assert [path.read_bytes() for path in (tmp_path / "f" / SET_ASIDE).rglob("*found-there*")] == [b"short"]
 
 

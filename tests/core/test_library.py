@@ -1,4 +1,4 @@
-"""The facts of layers: the same whoever works them out, remembered only as long as the layer stays as it was."""
+"""Facts of layers: the same from any process, cached only as long as the layer stays as it was."""
 
 import json
 import os
@@ -44,14 +44,14 @@ def test_helpers_say_what_is_worked_out_here_and_memory_says_it_again(tmp_path):
             for layer in layers:
                 assert found.facts(layer) == layer_facts(open_layer(layer))
     library.forget()
-    memory = tmp_path / "memory" / "scene.json"
-    first = open_scene(scene, memory=memory).survey()
+    cache = tmp_path / "cache" / "scene.json"
+    first = open_scene(scene, survey_cache=cache).survey()
     (unread,) = first.unread
     assert unread.path.name == "l7.usda" and unread.why is Why.BROKEN and "syntax error" in unread.detail
     library.forget()
-    assert open_scene(scene, memory=memory).survey() == first
+    assert open_scene(scene, survey_cache=cache).survey() == first
     library.forget()
-    memory.unlink()
+    cache.unlink()
     assert open_scene(scene).survey() == first
 
 
@@ -59,27 +59,27 @@ def test_a_changed_layer_is_read_again(tmp_path):
     (tmp_path / "part.usda").write_text(usda('def Sphere "S" { asset f = @./old.png@ }'))
     scene = tmp_path / "scene.usda"
     scene.write_text(usda('def "R" ( references = @./part.usda@</S> ) { }'))
-    memory = tmp_path / "memory.json"
-    assert "./old.png" in {asset.authored for asset in open_scene(scene, memory=memory).survey().assets}
+    cache = tmp_path / "cache.json"
+    assert "./old.png" in {asset.authored for asset in open_scene(scene, survey_cache=cache).survey().assets}
     library.forget()
-    kept = json.loads(memory.read_text())
+    kept = json.loads(cache.read_text())
     (tmp_path / "part.usda").write_text(usda('def Sphere "S" { asset f = @./fresh.png@ }'))
-    assert "./fresh.png" in {asset.authored for asset in open_scene(scene, memory=memory).survey().assets}
-    assert json.loads(memory.read_text()) != kept
+    assert "./fresh.png" in {asset.authored for asset in open_scene(scene, survey_cache=cache).survey().assets}
+    assert json.loads(cache.read_text()) != kept
 
 
 @pytest.mark.parametrize("wreck", ["", "[]", "{", '{"tool": 1, "layers": []}', "other"])
 def test_a_broken_memory_is_no_memory(tmp_path, wreck):
     scene = tmp_path / "scene.usda"
     scene.write_text(usda('def Sphere "S" { asset f = @./a.png@ }'))
-    memory = tmp_path / "memory.json"
-    before = open_scene(scene, memory=memory).survey()
+    cache = tmp_path / "cache.json"
+    before = open_scene(scene, survey_cache=cache).survey()
     library.forget()
-    kept = json.loads(memory.read_text())
+    kept = json.loads(cache.read_text())
     for entry in kept["layers"].values():
         entry[1] = {"slots": [["/S.f", "default"]]}
-    memory.write_text(json.dumps(kept) if wreck == "other" else wreck)
-    assert open_scene(scene, memory=memory).survey() == before
+    cache.write_text(json.dumps(kept) if wreck == "other" else wreck)
+    assert open_scene(scene, survey_cache=cache).survey() == before
 
 
 def test_facts_survive_being_kept(demo):
@@ -90,7 +90,7 @@ def test_facts_survive_being_kept(demo):
 def test_what_cannot_be_kept_or_read_says_so(tmp_path):
     scene = tmp_path / "scene.usda"
     scene.write_text(usda('def Sphere "S" { asset f = @./a.png@ }'))
-    # a file stands where the memory's folder should be
-    assert open_scene(scene, memory=scene / "memory.json").survey().assets
+    # a file stands where the cache's folder should be
+    assert open_scene(scene, survey_cache=scene / "cache.json").survey().assets
     with Library() as found, pytest.raises(UnreadableInput, match="no such layer"):
         found.facts(tmp_path / f"gone{os.sep}x.usda")

@@ -1,4 +1,4 @@
-"""C13: what is put right without a person, in the staged copy only, listed and reversible."""
+"""C13: fixes without a person, in the staged copy only, listed and reversible."""
 
 from __future__ import annotations
 
@@ -134,7 +134,7 @@ def test_mending_twice_changes_nothing_and_what_is_not_there_cannot_be_taken_bac
 
 
 def test_no_mend_is_offered_where_a_person_must_decide(shot: Shot) -> None:
-    # with two cameras nobody but a person knows which of them is meant
+    # with two cameras only a person knows which of them is meant
     all_of(BAKED, scene("rel camera = </Cam>", "", "1: (0, 0, 9)", "1: (0, 0, 9), 10: (0, 0, 8)"))(shot)
     found = [f for f in check_scene(open_scene(shot.write())).findings if f.code == "camera-not-chosen"]
     assert found and all(finding.mend is None for finding in found)

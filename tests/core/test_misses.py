@@ -1,4 +1,4 @@
-"""What cost a render and was passed over, and what was cried out though nothing is wrong: each a shot of its own."""
+"""Troubles that cost a render and were passed over, and false alarms: each a shot of its own."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is needed, where composition makes it hard to say: each trap a small scene of its own."""
+"""Needed files, where composition makes them hard to find: each trap a small scene of its own."""
 
 from __future__ import annotations
 
@@ -165,7 +165,7 @@ def test_what_a_reference_renames_is_asked_under_its_new_name(tmp_path: Path) ->
 
 
 def needs(tmp_path: Path, body: str, head: str = "startTimeCode = 1\n endTimeCode = 9") -> dict[str, bool]:
-    """Which of the missing files that a scene names are needed, by the name of each."""
+    """Return, by name, whether each missing file of a scene is needed."""
     scene = tmp_path / "s.usda"
     scene.write_text(usda(f'(\n {head}\n renderSettingsPrimPath = "/R"\n)\n{body}'))
     assets = open_scene(scene).survey().assets

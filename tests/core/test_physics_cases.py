@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from pxr import Gf, Usd, UsdGeom, UsdPhysics
-from test_rigid import BODY, SCENE, STILL, at_the_end, ground, place, stage_of
+from test_rigid import BODY, SCENE, STILL, at_the_end, ground, position, stage_of
 
 from tidy_crate.core.bake.plan import plan_bake
 from tidy_crate.core.bake.run import bake
@@ -32,12 +32,12 @@ def PhysicsCollisionGroup "Floors" ( prepend apiSchemas = ["CollectionAPI:collid
     rel collection:colliders:includes = </W/Ground>
 }}
 """
-FLOOR = f'def Cube "Ground" {STILL}\n{{\ndouble size = 2\n{place(0, 0, 1)}}}\n'
+FLOOR = f'def Cube "Ground" {STILL}\n{{\ndouble size = 2\n{position(0, 0, 1)}}}\n'
 
 
 def ball(inside: str = "", z: float = 5, name: str = "B", schemas: str = "") -> str:
     applied = BODY.replace(" ]", "").replace('"]', f'"{schemas}]')
-    return f'def Sphere "{name}" {applied} {{\ndouble radius = 0.5\n{inside}\n{place(0, 0, z)} }}\n'
+    return f'def Sphere "{name}" {applied} {{\ndouble radius = 0.5\n{inside}\n{position(0, 0, z)} }}\n'
 
 
 def box(name: str, inside: str, extra: str = "") -> str:
@@ -61,8 +61,8 @@ def test_what_is_kept_apart_falls_through_and_all_else_rests(body: str, rest: fl
 
 def test_of_a_body_with_two_colliders_the_one_that_is_kept_apart_falls_through() -> None:
     # the lower box is kept apart from the floor, so that the upper one lands on it
-    parts = box("Low", place(0, 0, 0), "rel physics:filteredPairs = </W/Ground>") + box("High", place(0, 0, 1))
-    body = f'def Xform "B" ( prepend apiSchemas = ["PhysicsRigidBodyAPI"] ) {{ {parts}{place(0, 0, 3)} }}\n'
+    parts = box("Low", position(0, 0, 0), "rel physics:filteredPairs = </W/Ground>") + box("High", position(0, 0, 1))
+    body = f'def Xform "B" ( prepend apiSchemas = ["PhysicsRigidBodyAPI"] ) {{ {parts}{position(0, 0, 3)} }}\n'
     assert at_the_end(stage_of(FLOOR + body), "/W/B", 51.0)[2] == pytest.approx(1.5, abs=2e-3)
 
 
@@ -112,7 +112,7 @@ def test_a_dynamic_body_follows_none_of_the_keys_that_were_left() -> None:
 def test_bodies_below_instances_fall_like_all_others() -> None:
     prototype = 'class "Proto"\n{\n' + ball(z=0) + "}\n"
     copies = "".join(
-        f'def Xform "I{n}" ( instanceable = true\n inherits = </W/Proto> )\n{{\n{place(3 * n, 0, 5)}}}\n'
+        f'def Xform "I{n}" ( instanceable = true\n inherits = </W/Proto> )\n{{\n{position(3 * n, 0, 5)}}}\n'
         for n in range(2)
     )
     assert at_the_end(stage_of(prototype + copies), "/W/I1/B", 26.0) == pytest.approx([3, 0, FALLEN], abs=1e-3)

@@ -131,15 +131,15 @@ def test_r6_no_two_files_take_one_place_on_any_system(names: list[str]) -> None:
     layout = Layout()
     for number, name in enumerate(names):
         layout.put(Path(f"/far/{number}/same", name), Path("/show"), {})
-    taken = [str(found).lower() for found in layout.places.values()]
-    assert len(set(taken)) == len(layout.places) == len(names)
+    taken = [str(found).lower() for found in layout.crate_paths.values()]
+    assert len(set(taken)) == len(layout.crate_paths) == len(names)
 
 
 def test_files_keep_their_folders_in_the_project_and_under_named_roots() -> None:
     layout = Layout()
     layout.put(Path("/show/a/b.png"), Path("/show"), {})
     layout.put(Path("/mnt/lib/x/y.png"), Path("/show"), {"lib": Path("/mnt/lib")})
-    assert list(map(str, layout.places.values())) == ["a/b.png", "roots/lib/x/y.png"]
+    assert list(map(str, layout.crate_paths.values())) == ["a/b.png", "roots/lib/x/y.png"]
     assert list(layout.sources.values()) == ["project:a/b.png", "lib:x/y.png"]
 
 

@@ -1,4 +1,4 @@
-"""Scenes that nobody here wrote. Opt-in: `TIDY_CRATE_PUBLIC_FILES=FOLDER pytest tests/core/test_public.py`.
+"""Scenes of others. Opt-in: `TIDY_CRATE_PUBLIC_FILES=FOLDER pytest tests/core/test_public.py`.
 
 The folder may hold any OpenUSD and glTF files; unpacked packages that ship some will do (for instance `warp-lang` and
 `newton` from the package index, and Debian's `assimp-testmodels`). Against USD's own dependency pass, and against

@@ -14,7 +14,7 @@ from conftest import Run, open_trusted, usda
 from tidy_crate.core.context.relink import apply_relinks, let_go, missing, propose, written_path
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.collect import collect
-from tidy_crate.core.crate.memory import collected_contents
+from tidy_crate.core.crate.collect_cache import collected_contents
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.scene.model import Asset, Status
 
@@ -221,7 +221,7 @@ PNG = b"\x89PNG\r\n\x1a\n" + bytes(32)
 
 
 def sure(context: SceneContext, *look_in: Path, maps: tuple[tuple[str, str], ...] = ()) -> dict[str, str]:
-    """What would be decided unasked: the file as written, and what takes its place."""
+    """Return what would be decided unasked: the file as written, and what takes its place."""
     found = propose(context.survey(), look_in, maps, collected_contents(context.tidy))
     return {one.authored: one.candidate.as_posix() for one in found if one.sure}
 

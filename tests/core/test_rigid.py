@@ -26,8 +26,8 @@ EARTH = np.array([0.0, 0.0, -9.81])
 
 def ball(name: str = "b", height: float = 2.0, surface: Surface = Surface(), **more: object) -> Body:
     shape = Shape("sphere", (0.1,), np.zeros(3), UNTURNED, surface, 1000.0, mass=more.pop("mass", None))
-    place = np.array(more.pop("place", (0.0, 0.0, height)))
-    return Body(name, place, UNTURNED, (shape,), **more)  # type: ignore[arg-type]
+    position = np.array(more.pop("position", (0.0, 0.0, height)))
+    return Body(name, position, UNTURNED, (shape,), **more)  # type: ignore[arg-type]
 
 
 def floor(surface: Surface = Surface()) -> Shape:
@@ -72,8 +72,8 @@ def test_energy_does_not_grow_in_elastic_bounces_and_damping_is_zero_for_them() 
 
 def test_momentum_is_kept_in_a_collision() -> None:
     bodies = (
-        ball("a", place=(0.0, 0.0, 0.0), mass=1.0, velocity=np.array([2.0, 0.3, 0.0])),
-        ball("b", place=(1.0, 0.05, 0.0), mass=3.0, velocity=np.array([-1.0, 0.0, 0.0])),
+        ball("a", position=(0.0, 0.0, 0.0), mass=1.0, velocity=np.array([2.0, 0.3, 0.0])),
+        ball("b", position=(1.0, 0.05, 0.0), mass=3.0, velocity=np.array([-1.0, 0.0, 0.0])),
     )
     run = RigidRun(World(np.zeros(3), bodies), 0.01)
     before = run.momentum()
@@ -107,7 +107,7 @@ BODY = '( prepend apiSchemas = ["PhysicsRigidBodyAPI", "PhysicsCollisionAPI", "P
 STILL = '( prepend apiSchemas = ["PhysicsCollisionAPI", "PhysicsMeshCollisionAPI"] )'
 
 
-def place(x: float, y: float, z: float) -> str:
+def position(x: float, y: float, z: float) -> str:
     order = 'uniform token[] xformOpOrder = ["xformOp:translate"]'
     return f"double3 xformOp:translate = ({x}, {y}, {z})\n{order}\n"
 
@@ -124,7 +124,7 @@ def stage_of(body: str, unit: float = 1.0, up: str = "Z", physics: str = "", wei
 
 
 def at_the_end(stage: Usd.Stage, prim: str, end: float = 51.0) -> np.ndarray:
-    """Where a body is at a frame, in the world."""
+    """Return the position of a body at a frame, in the world."""
     (simulation,) = find_all(stage)
     running = Running(stage, simulation, 1.0)
     running.go_to(end)
@@ -136,7 +136,7 @@ def at_the_end(stage: Usd.Stage, prim: str, end: float = 51.0) -> np.ndarray:
 @pytest.mark.parametrize(("unit", "up"), [(1.0, "Z"), (0.01, "Z"), (0.01, "Y")])
 def test_units_and_up_axis_are_honoured(unit: float, up: str) -> None:
     height = 30 / unit
-    spot = place(0, 0, height) if up == "Z" else place(0, height, 0)
+    spot = position(0, 0, height) if up == "Z" else position(0, height, 0)
     stage = stage_of(f'def Sphere "B" {BODY}\n{{\ndouble radius = {0.2 / unit}\n{spot}}}\n', unit, up)
     fallen = at_the_end(stage, "/W/B", 26.0)[1 if up == "Y" else 2] * unit
     assert fallen == pytest.approx(30 - 9.81 / 2, abs=1e-3)
@@ -145,7 +145,7 @@ def test_units_and_up_axis_are_honoured(unit: float, up: str) -> None:
 def test_gravity_of_the_scene_and_velocities_in_degrees_are_honoured() -> None:
     body = (
         f'def Cube "B" {BODY}\n{{\ndouble size = 0.2\nvector3f physics:velocity = (2, 0, 0)\n'
-        f"vector3f physics:angularVelocity = (0, 0, 90)\n{place(0, 0, 5)}}}\n"
+        f"vector3f physics:angularVelocity = (0, 0, 90)\n{position(0, 0, 5)}}}\n"
     )
     stage = stage_of(body, physics="vector3f physics:gravityDirection = (0, 1, 0)\nfloat physics:gravityMagnitude = 3")
     assert at_the_end(stage, "/W/B", 26.0) == pytest.approx([2.0, 1.5, 5.0], abs=1e-3)
@@ -166,7 +166,7 @@ def test_gravity_of_the_scene_and_velocities_in_degrees_are_honoured() -> None:
     ],
 )
 def test_every_shape_comes_to_rest_on_the_ground_and_stays(shape: str, rest: float) -> None:
-    body = ground() + shape.format(b=BODY, p=place(0, 0, rest + 0.05))
+    body = ground() + shape.format(b=BODY, p=position(0, 0, rest + 0.05))
     stage = stage_of(body)
     first, later = at_the_end(stage, "/W/B", 40.0), at_the_end(stage, "/W/B", 51.0)
     assert later[2] == pytest.approx(rest, abs=2e-3)
@@ -174,7 +174,7 @@ def test_every_shape_comes_to_rest_on_the_ground_and_stays(shape: str, rest: flo
 
 
 def test_a_box_at_rest_stays_at_rest() -> None:
-    stage = stage_of(ground() + f'def Cube "B" {BODY} {{ double size = 0.4\n{place(0.3, -0.2, 0.2)} }}')
+    stage = stage_of(ground() + f'def Cube "B" {BODY} {{ double size = 0.4\n{position(0.3, -0.2, 0.2)} }}')
     assert at_the_end(stage, "/W/B") == pytest.approx([0.3, -0.2, 0.2], abs=1e-4)
 
 
@@ -198,7 +198,7 @@ def test_a_box_rides_on_a_moving_trolley() -> None:
         for t in [(frame - 1) / 25]
     }
     keys = ", ".join(f"{frame}: ({way}, 0, 0.2)" for frame, way in ways.items())
-    body = TROLLEY.format(keys=keys) + f'def Cube "B" {BODY} {{ double size = 0.3\n{place(0, 0, 0.4)} }}'
+    body = TROLLEY.format(keys=keys) + f'def Cube "B" {BODY} {{ double size = 0.3\n{position(0, 0, 0.4)} }}'
     end = at_the_end(stage_of(body), "/W/B")
     assert end == pytest.approx([ways[51], 0, 0.4], abs=0.01)
 
@@ -206,7 +206,7 @@ def test_a_box_rides_on_a_moving_trolley() -> None:
 def test_a_box_on_a_trolley_that_starts_too_fast_slides_as_far_as_friction_says() -> None:
     speed = 1.28
     keys = f"1: (0, 0, 0.2), 51: ({2 * speed}, 0, 0.2)"
-    body = TROLLEY.format(keys=keys) + f'def Cube "B" {BODY} {{ double size = 0.3\n{place(0, 0, 0.4)} }}'
+    body = TROLLEY.format(keys=keys) + f'def Cube "B" {BODY} {{ double size = 0.3\n{position(0, 0, 0.4)} }}'
     behind = 2 * speed - at_the_end(stage_of(body), "/W/B")[0]
     assert behind == pytest.approx(speed**2 / (2 * 0.5 * 9.81), rel=0.03)
 
@@ -223,7 +223,7 @@ OPEN = [(0, 2, 3, 1), (0, 1, 5, 4), (2, 6, 7, 3), (0, 4, 6, 2), (1, 3, 7, 5)]
 
 
 def test_an_open_box_stays_open_unless_the_scene_asks_for_its_hull() -> None:
-    ball_above = f'def Sphere "B" {BODY} {{ double radius = 0.2\n{place(0, 0, 1.5)} }}'
+    ball_above = f'def Sphere "B" {BODY} {{ double radius = 0.2\n{position(0, 0, 1.5)} }}'
     stays = stage_of(f'def Mesh "Bin" {STILL} {{\n{quads(CORNERS, OPEN)} }}\n' + ball_above)
     assert at_the_end(stays, "/W/B")[2] == pytest.approx(0.2 + 0.02, abs=5e-3)  # on the bin's floor, half a plate thick
     hull = 'uniform token physics:approximation = "convexHull"'
@@ -233,7 +233,7 @@ def test_an_open_box_stays_open_unless_the_scene_asks_for_its_hull() -> None:
 
 def test_a_flat_mesh_is_a_thin_box_and_a_concave_face_keeps_its_notch() -> None:
     flat = quads([(-2, -2, 0), (2, -2, 0), (2, 2, 0), (-2, 2, 0)], [(0, 1, 2, 3)])
-    falls = f'def Sphere "B" {BODY} {{ double radius = 0.2\n{place(0, 0, 1)} }}'
+    falls = f'def Sphere "B" {BODY} {{ double radius = 0.2\n{position(0, 0, 1)} }}'
     assert 0.2 < at_the_end(stage_of(f'def Mesh "M" {STILL} {{\n{flat} }}\n' + falls), "/W/B")[2] < 0.26
     # a face like an L: nothing is there where its corner is cut out
     corner = [(-2, -2, 0), (2, -2, 0), (2, -1, 0), (-1, -1, 0), (-1, 2, 0), (-2, 2, 0)]
@@ -246,7 +246,7 @@ def hinge(kind: str, more: str, ends: str = "rel physics:body1 = </W/B>") -> str
     return f'def {kind} "J"\n{{\n{ends}\n{frames}\n{more}\n}}\n'
 
 
-ARM = f'def Cube "B" {BODY} {{ double size = 0.2\nfloat physics:mass = 2\n{place(0.5, 0, 3)} }}\n'
+ARM = f'def Cube "B" {BODY} {{ double size = 0.2\nfloat physics:mass = 2\n{position(0.5, 0, 3)} }}\n'
 
 
 def distance_from_pivot(stage: Usd.Stage, end: float) -> float:
@@ -282,8 +282,8 @@ def test_a_distance_joint_is_a_rope() -> None:
 
 def test_what_is_not_solved_here_is_said_by_prim_and_the_rest_is_baked(tmp_path: Path) -> None:
     free = 'def PhysicsJoint "Odd"\n{\nrel physics:body1 = </W/B>\n}\n'
-    other = f'def Sphere "Free" {BODY} {{ double radius = 0.1\n{place(3, 0, 5)} }}\n'
-    odd = f'def Capsule "Plane" {BODY}\n{{\ndef Plane "P" {STILL}\n{{\n}}\n{place(9, 0, 9)}}}\n'
+    other = f'def Sphere "Free" {BODY} {{ double radius = 0.1\n{position(3, 0, 5)} }}\n'
+    odd = f'def Capsule "Plane" {BODY}\n{{\ndef Plane "P" {STILL}\n{{\n}}\n{position(9, 0, 9)}}}\n'
     scene = tmp_path / "s.usda"
     scene.write_text(SCENE.format(unit=1, weight=1, up="Z", physics="", body=ARM + free + other + odd))
     result = bake(open_scene(scene))
@@ -300,10 +300,10 @@ def test_what_is_not_solved_here_is_said_by_prim_and_the_rest_is_baked(tmp_path:
 @pytest.mark.parametrize(
     ("body", "why"),
     [
-        (ground() + f'def Cube "B" {BODY} {{ double size = 2\n{place(0, 0, -5)} }}', "fly apart"),
-        (f'def Cube "B" {BODY} {{ float physics:mass = -2\n{place(0, 0, 1)} }}', "mass must be"),
+        (ground() + f'def Cube "B" {BODY} {{ double size = 2\n{position(0, 0, -5)} }}', "fly apart"),
+        (f'def Cube "B" {BODY} {{ float physics:mass = -2\n{position(0, 0, 1)} }}', "mass must be"),
         (
-            f'def Cube "B" {BODY} {{ vector3f physics:velocity = (nan, 0, 0)\n{place(0, 0, 1)} }}',
+            f'def Cube "B" {BODY} {{ vector3f physics:velocity = (nan, 0, 0)\n{position(0, 0, 1)} }}',
             "velocity that is not a number",
         ),
     ],
@@ -319,7 +319,7 @@ def test_bodies_without_sense_are_refused_with_the_reason(tmp_path: Path, body: 
 def test_b4_baked_bodies_are_moved_by_their_cache_alone_and_frames_hold_in_any_order(tmp_path: Path) -> None:
     scene = tmp_path / "s.usda"
     body = ground() + "".join(
-        f'def Cube "B{n}" {BODY} {{ double size = 0.4\n{place(0.05 * n, 0, 0.3 + 0.45 * n)} }}\n' for n in range(4)
+        f'def Cube "B{n}" {BODY} {{ double size = 0.4\n{position(0.05 * n, 0, 0.3 + 0.45 * n)} }}\n' for n in range(4)
     )
     text = SCENE.format(unit=1, weight=1, up="Z", physics="", body=body)
     scene.write_text(text.replace("endTimeCode = 51", "endTimeCode = 21"))
@@ -343,13 +343,15 @@ def test_a_body_below_a_turned_scaled_and_moving_parent_falls_straight_in_the_wo
         "double3 xformOp:translate.timeSamples = { 1: (0, 0, 0), 51: (4, 0, 0) }\n"
         f"float3 xformOp:rotateXYZ = (0, 0, 90)\nfloat3 xformOp:scale = (2, 2, 2)\n{order}\n"
     )
-    stage = stage_of(f'def Xform "Rig"\n{{\n{rig}def Cube "B" {BODY} {{ double size = 0.2\n{place(1, 0, 10)} }}\n}}\n')
+    stage = stage_of(
+        f'def Xform "Rig"\n{{\n{rig}def Cube "B" {BODY} {{ double size = 0.2\n{position(1, 0, 10)} }}\n}}\n'
+    )
     assert at_the_end(stage, "/W/Rig/B", 26.0) == pytest.approx([0, 2, 20 - 9.81 / 2], abs=1e-3)
 
 
 def test_what_blows_up_is_refused_and_leaves_nothing_in_the_folder_it_ran_in(tmp_path: Path, run: Run) -> None:
     (tmp_path / "here").mkdir()
-    body = f'def Cube "B" {BODY} {{ vector3f physics:velocity = (1e30, 0, 0)\n{place(0, 0, 1)} }}'
+    body = f'def Cube "B" {BODY} {{ vector3f physics:velocity = (1e30, 0, 0)\n{position(0, 0, 1)} }}'
     scene = tmp_path / "s.usda"
     scene.write_text(SCENE.format(unit=1, weight=1, up="Z", physics="", body=body))
     done = run("bake", scene, "--json", cwd=tmp_path / "here")

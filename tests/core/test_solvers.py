@@ -26,22 +26,22 @@ def law(**changes: object) -> Law:
 
 @pytest.mark.parametrize("steps", [1, 7, 100])
 def test_a_thrown_particle_flies_its_parabola_however_the_time_is_cut(steps: int) -> None:
-    place, speed = np.array([[1.0, 2.0, 3.0]]), np.array([[4.0, 0.0, 10.0]])
+    position, speed = np.array([[1.0, 2.0, 3.0]]), np.array([[4.0, 0.0, 10.0]])
     for _ in range(steps):
-        place, speed = particles.fly(law(), place, speed, np.array([2.0 / steps]))
-    assert place[0] == pytest.approx([9.0, 2.0, 3 + 20 - 9.81 * 2], abs=1e-9)
+        position, speed = particles.fly(law(), position, speed, np.array([2.0 / steps]))
+    assert position[0] == pytest.approx([9.0, 2.0, 3 + 20 - 9.81 * 2], abs=1e-9)
     assert speed[0] == pytest.approx([4.0, 0.0, 10 - 9.81 * 2], abs=1e-9)
 
 
 def test_a_projectile_with_drag_follows_its_closed_form_and_comes_to_the_final_speed() -> None:
     drag, t = 0.8, 3.0
     air = law(drag=drag, wind=np.array([2.0, 0.0, 0.0]))
-    place, speed = particles.fly(air, np.zeros((1, 3)), np.array([[0.0, 0.0, 5.0]]), np.array([t]))
+    position, speed = particles.fly(air, np.zeros((1, 3)), np.array([[0.0, 0.0, 5.0]]), np.array([t]))
     final = -9.81 / drag
     height = final * t + (5 - final) * (1 - math.exp(-drag * t)) / drag
     along = 2 * t - 2 * (1 - math.exp(-drag * t)) / drag
-    assert place[0] == pytest.approx([along, 0, height], abs=1e-9)
-    _, late = particles.fly(air, place, speed, np.array([60.0]))
+    assert position[0] == pytest.approx([along, 0, height], abs=1e-9)
+    _, late = particles.fly(air, position, speed, np.array([60.0]))
     assert late[0] == pytest.approx([2.0, 0.0, final], abs=1e-9)
 
 
@@ -49,13 +49,13 @@ def test_a_ball_that_keeps_half_its_speed_rises_to_a_quarter_and_stays_above_the
     ground = law(floor=0.0, bounce=0.5)
     fall = math.sqrt(2 * 4 / 9.81)
     up = fall / 2
-    place, speed = particles.fly(ground, np.array([[0.0, 0.0, 4.0]]), np.zeros((1, 3)), np.array([fall + up]))
-    assert place[0, 2] == pytest.approx(1.0, abs=1e-9) and speed[0, 2] == pytest.approx(0, abs=1e-9)
-    place, speed = np.array([[0.0, 0.0, 4.0]]), np.zeros((1, 3))
+    position, speed = particles.fly(ground, np.array([[0.0, 0.0, 4.0]]), np.zeros((1, 3)), np.array([fall + up]))
+    assert position[0, 2] == pytest.approx(1.0, abs=1e-9) and speed[0, 2] == pytest.approx(0, abs=1e-9)
+    position, speed = np.array([[0.0, 0.0, 4.0]]), np.zeros((1, 3))
     heights = []
     for _ in range(400):
-        place, speed = particles.fly(ground, place, speed, np.array([0.02]))
-        heights.append(place[0, 2])
+        position, speed = particles.fly(ground, position, speed, np.array([0.02]))
+        heights.append(position[0, 2])
     assert min(heights) >= 0 and heights[-1] == 0
 
 

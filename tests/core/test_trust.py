@@ -121,7 +121,7 @@ def test_a_crate_of_somebody_else_is_asked_about_by_itself(strange: Path, run: R
     user = api.User.here({"TIDY_CRATE_HOME": str(tmp_path / "own"), "PATH": os.environ["PATH"]})
     with pytest.raises(NotTrusted) as refused:
         api.prove(elsewhere, user=user)
-    assert refused.value.place == elsewhere
+    assert refused.value.folder == elsewhere
     assert api.trust(elsewhere, user=user).trusted == (True,)
     assert not api.prove(elsewhere, user=user).holds  # it ran, and wrote no picture
 

@@ -1,1 +1,1 @@
-"""What one studio adds to tidy-crate."""
+"""Additions of one studio to tidy-crate."""

@@ -116,7 +116,7 @@ def relink(
     """
     from tidy_crate.core.context import relink as core
     from tidy_crate.core.context.outside import folder_claim
-    from tidy_crate.core.crate.memory import collected_contents
+    from tidy_crate.core.crate.collect_cache import collected_contents
 
     user = user or User.here()
     context = open_scene(scene, tidy_dir=tidy_dir, user=user)
@@ -147,7 +147,7 @@ def let_go(scene: Path, asset: str, because: str, *, tidy_dir: Path | None = Non
 class Trusting:
     """The commands of a folder, and whether they may run."""
 
-    place: Path
+    folder: Path
     """The folder that is trusted, or not."""
     claims: tuple[Claim, ...]
     trusted: tuple[bool, ...]
@@ -160,27 +160,27 @@ def commands_of(target: Path, *, user: User | None = None) -> Trusting:
 
     user = user or User.here()
     found = commands_in(target.absolute(), user.trust, user.origin_of)
-    holds = user.trust.of(found.places)
-    return Trusting(found.places[0], found.claims, tuple(holds(one.mark_words) for one in found.claims))
+    holds = user.trust.of(found.folders)
+    return Trusting(found.folders[0], found.claims, tuple(holds(one.mark_words) for one in found.claims))
 
 
 def trust(target: Path, *, user: User | None = None) -> Trusting:
     """Let the commands run that a folder names now. One that changes later has to be trusted again."""
     user = user or User.here()
     found = commands_of(target, user=user)
-    user.trust.add(found.place, found.claims)
+    user.trust.add(found.folder, found.claims)
     return commands_of(target, user=user)
 
 
-def trust_commands(place: Path, commands: Iterable[Claim], *, user: User | None = None) -> None:
+def trust_commands(folder: Path, commands: Iterable[Claim], *, user: User | None = None) -> None:
     """Let these commands of a folder run, as named by NotTrusted."""
-    (user or User.here()).trust.add(place, commands)
+    (user or User.here()).trust.add(folder, commands)
 
 
 def distrust(target: Path, *, user: User | None = None) -> bool:
     """Let no command of a folder run any more. Return whether any was trusted."""
     user = user or User.here()
-    return user.trust.remove(commands_of(target, user=user).place)
+    return user.trust.remove(commands_of(target, user=user).folder)
 
 
 def own_commands(crate: Path, user: User) -> Commands:

@@ -55,7 +55,7 @@ class User:
         environment = os.environ if environment is None else environment
         if environment.get(HOME):
             home = Path(environment[HOME]).absolute()
-            return cls(home, home / "memory", Path.cwd(), environment)
+            return cls(home, home / "cache", Path.cwd(), environment)
         import platformdirs
 
         home = Path(platformdirs.user_data_dir("tidy-crate", appauthor=False))

@@ -63,7 +63,7 @@ def register(app: typer.Typer) -> None:
                 return
         found = context.survey_as_found() if as_found else context.survey()
         more: dict[str, Any] = {}
-        need = memory_need(context.format, context.scene, context.plan, found, context.memory) if memory else None
+        need = memory_need(context.format, context.scene, context.plan, found, context.survey_cache) if memory else None
         each: tuple[Look, ...] = ()
         if need is not None:
             more["memory"] = need.model_dump(mode="json")

@@ -163,11 +163,11 @@ class Talk:
             from tidy_crate import api
             from tidy_crate.cli.show import command_lines
 
-            self.err.print(f"{error.place} names commands that would run on this machine:")
+            self.err.print(f"{error.folder} names commands that would run on this machine:")
             command_lines(self.err, error.commands)
             if not self.ask("Allow them from now on?"):
                 raise
-            api.trust_commands(error.place, error.commands)
+            api.trust_commands(error.folder, error.commands)
             work()
 
     def fail(self, error: TidyCrateError) -> None:
@@ -193,7 +193,7 @@ class Talk:
             self.err.print(Text(f"  {clean(error.remedy)}", style="dim"), soft_wrap=True)
 
     def close(self) -> None:
-        """Let go of the events file."""
+        """Close the events file."""
         if self._events is not None:
             self._events.close()
 

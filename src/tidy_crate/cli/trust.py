@@ -39,7 +39,7 @@ def register(app: typer.Typer) -> None:
             return
         found = api.commands_of(folder) if show else api.trust(folder)
         document = {
-            "folder": str(found.place),
+            "folder": str(found.folder),
             "claims": [
                 {"purpose": one.purpose, "words": list(one.words), "named_by": one.origin, "trusted": trusted}
                 for one, trusted in zip(found.claims, found.trusted, strict=True)
@@ -56,10 +56,10 @@ def _show(console: Console, found: api.Trusting) -> None:
     from tidy_crate.cli.show import cell, state, table
 
     if not found.claims:
-        console.print(f"{found.place} names no commands and no folders outside it.")
+        console.print(f"{found.folder} names no commands and no folders outside it.")
         return
     rows = table("for", "command or folder", "named by", "trusted")
     for one, trusted in zip(found.claims, found.trusted, strict=True):
         rows.add_row(one.purpose, cell(one.line), cell(one.origin), state("yes" if trusted else "no"))
-    console.print(f"Commands of {found.place}, and folders that its files come from:")
+    console.print(f"Commands of {found.folder}, and folders that its files come from:")
     console.print(rows)

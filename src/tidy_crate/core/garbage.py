@@ -1,4 +1,4 @@
-"""Going without the search for circles of objects, where very many are made and none are circles."""
+"""Going without the search for reference cycles, where very many objects are made and none form cycles."""
 
 from __future__ import annotations
 
@@ -9,9 +9,9 @@ from contextlib import contextmanager
 
 @contextmanager
 def no_garbage_collection() -> Iterator[None]:
-    """Objects in circles are not looked for while the block runs; with a large scene at hand that takes long each time.
+    """Reference cycles are not looked for while the block runs; with a large scene at hand that takes long each time.
 
-    Everything else is let go of as always.
+    All other objects are freed as always.
     """
     was_on = gc.isenabled()
     gc.disable()

@@ -36,15 +36,15 @@ class Ended:
 
     code: int
     late: bool
-    """Whether it was ended because its time was over."""
+    """True if it was ended because its time was over."""
     seconds: float
     """Wall clock."""
     cpu_seconds: float
-    """Of the program and all that it started; 0 where it was not watched."""
+    """Processor time of the program and all that it started; 0 where it was not watched."""
     memory_bytes: int
     """At its peak, with all that it started; 0 where it was not watched."""
     output: bytes
-    """What it printed; of very much the start and the end."""
+    """Its output; of very much, the start and the end."""
 
     @property
     def text(self) -> str:

@@ -20,7 +20,7 @@ from tidy_crate.core.schema import Schema
 M = TypeVar("M", bound=BaseModel)
 # what people write by hand is never larger
 MOST_BYTES = 16 << 20
-Place = tuple[str | int, ...]
+KeyPath = tuple[str | int, ...]
 
 _HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"^\s*((?:[A-Za-z0-9_-]+|\"[^\"]*\"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|\"[^\"]*\"|'[^']*'))*)\s*=")
@@ -56,17 +56,19 @@ def parse_toml(kind: type[M], text: str, what: str, where: Path | str, schema: S
     except ValidationError as error:
         # a key that is not known explains why another is missing, so it comes first
         found = sorted(error.errors(include_url=False), key=lambda one: one["type"] != "extra_forbidden")[0]
-        place = _as_written(found["loc"], content)
-        line = line_of(text, place)
+        key_path = _as_written(found["loc"], content)
+        line = line_of(text, key_path)
         at = f"{where}, line {line}" if line else where
-        raise _plain(kind, found["type"], found["msg"], place, what, at) from error
+        raise _plain(kind, found["type"], found["msg"], key_path, what, at) from error
 
 
-def _plain(kind: type[BaseModel], sort: str, message: str, place: Place, what: str, at: Path | str) -> UnreadableInput:
-    key = ".".join(str(part) for part in place)
-    last = str(place[-1]) if place else ""
+def _plain(
+    kind: type[BaseModel], sort: str, message: str, key_path: KeyPath, what: str, at: Path | str
+) -> UnreadableInput:
+    key = ".".join(str(part) for part in key_path)
+    last = str(key_path[-1]) if key_path else ""
     if sort == "extra_forbidden":
-        known = known_keys(kind, place[:-1])
+        known = known_keys(kind, key_path[:-1])
         near = difflib.get_close_matches(last, known, 1, 0.55)
         remedy = f"did you mean '{near[0]}'?" if near else f"known here: {', '.join(sorted(known))}" if known else None
         if near and (unit := _unit(near[0])):
@@ -77,7 +79,7 @@ def _plain(kind: type[BaseModel], sort: str, message: str, place: Place, what: s
     unit = _unit(last)
     remedy = f"{last} is in {unit}, written as a plain number" if unit else None
     text = _lower(message.removeprefix("Value error, "))
-    if not place:
+    if not key_path:
         return UnreadableInput(f"the {what} is inconsistent: {text}", at)
     return UnreadableInput(f"the {what} is wrong at '{key}': {text}", at, remedy)
 
@@ -90,23 +92,23 @@ def _lower(text: str) -> str:
     return text[:1].lower() + text[1:]
 
 
-def _as_written(place: Sequence[str | int], content: Any) -> Place:
+def _as_written(key_path: Sequence[str | int], content: Any) -> KeyPath:
     """A validator's place without the names of the alternatives that it tried: only what is really in the file."""
     found: list[str | int] = []
-    for number, part in enumerate(place):
+    for number, part in enumerate(key_path):
         try:
             content = content[part]
         except (KeyError, IndexError, TypeError):
-            if number < len(place) - 1:
+            if number < len(key_path) - 1:
                 continue
         found.append(part)
     return tuple(found)
 
 
-def known_keys(kind: type[BaseModel], place: Sequence[str | int]) -> list[str]:
+def known_keys(kind: type[BaseModel], key_path: Sequence[str | int]) -> list[str]:
     """The keys that a model takes at a place in it."""
     models: list[type[BaseModel]] = [kind]
-    for part in place:
+    for part in key_path:
         if isinstance(part, int):
             continue
         inner: list[type[BaseModel]] = []
@@ -123,9 +125,9 @@ def _models_in(annotation: Any) -> list[type[BaseModel]]:
     return [model for argument in typing.get_args(annotation) for model in _models_in(argument)]
 
 
-def line_of(text: str, place: Sequence[str | int]) -> int | None:
+def line_of(text: str, key_path: Sequence[str | int]) -> int | None:
     """The line, counted from 1, on which a value is written; that of the table around it where no line names it."""
-    wanted = list(place)
+    wanted = list(key_path)
     best: tuple[int, int] | None = None
     table: list[str | int] = []
     counts: dict[tuple[str | int, ...], int] = {}
@@ -149,11 +151,11 @@ def _table(is_array: bool, parts: list[str], counts: dict[tuple[str | int, ...],
     for number, part in enumerate(parts):
         found.append(part)
         last = number == len(parts) - 1
-        place = tuple(found)
+        key_path = tuple(found)
         if is_array and last:
-            counts[place] = counts.get(place, -1) + 1
-        if place in counts:
-            found.append(counts[place])
+            counts[key_path] = counts.get(key_path, -1) + 1
+        if key_path in counts:
+            found.append(counts[key_path])
     return found
 
 

@@ -179,7 +179,7 @@ class Damage:
 
     kind: str
     frames: tuple[int, ...]
-    """Which frames are damaged."""
+    """Frames that are damaged."""
     inflict: Callable[[Scene, Pictures, int, float, np.random.Generator, int], np.ndarray]
     """From the shot, its clean frames, a frame's number, the strength, chance and the seed: the damaged frame."""
 

@@ -41,12 +41,12 @@ class ExrPart:
     top: int = 0
     """Number of the data window's first line."""
     deep: bool = False
-    """Whether it holds any number of samples for each pixel."""
+    """True if it holds any number of samples for each pixel."""
     tiled: bool = False
     lines: int = 1
     """Lines of pixels that are stored together, and are decoded together."""
     subsampled: bool = False
-    """Whether a channel has fewer numbers than the picture has pixels."""
+    """True if a channel has fewer numbers than the picture has pixels."""
     chunks: int | None = None
     """Stored pieces, where the header says so: it must in a file of several parts."""
     left: int = 0
@@ -58,7 +58,7 @@ class ExrPart:
     types: dict[str, str] = field(default_factory=dict)
     """By channel: `half`, `float` or `uint`."""
     colour: str = ""
-    """What the header says of the colour space, as text to compare; empty where it says nothing."""
+    """Colour space by the header, as text to compare; empty where it says nothing."""
     raw: bytes = field(default=b"", repr=False)
     """The header itself, with its end."""
 

@@ -71,7 +71,7 @@ class Head(NamedTuple):
     size: tuple[int, int] | None = None
     pixel_bytes: int | None = None
     is_key: bool = False
-    """Whether it begins like a private key."""
+    """True if it begins like a private key."""
     is_empty: bool = False
 
     @property

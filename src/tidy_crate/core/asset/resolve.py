@@ -47,7 +47,7 @@ class Disk:
     tokens: FrameTokens = STANDARD
     """The tokens that make a name a pattern for many files."""
     patterns: bool = True
-    """Whether names can be patterns at all: in some formats a name is a name."""
+    """True if names can be patterns at all: in some formats a name is a name."""
     _folders: dict[Path, tuple[str, ...]] = field(default_factory=dict)
     _files: dict[str, Member | str] = field(default_factory=dict)
     _sets: dict[Path, frozenset[str]] = field(default_factory=dict)

@@ -45,7 +45,7 @@ def plan_bake(context: SceneContext, only: tuple[str, ...] = ()) -> tuple[Planne
         context.scene,
         context.plan,
         {one.name: cached for one in wanted if one.name not in done},
-        context.memory,
+        context.survey_cache,
         context.tokens,
     )
     return tuple(_planned(one, cached, one.name in done, tried.get(one.name), names) for one in wanted)

@@ -206,7 +206,7 @@ def _bake_one(
         simulation=simulation,
         wanted=wanted,
         folder=folder,
-        memory=context.memory,
+        survey_cache=context.survey_cache,
         tokens=context.tokens,
         commands=context.commands,
         staged_copy=None if staged_copy is None else lambda plan: staged_copy(replace(context, plan=plan)),

@@ -60,7 +60,7 @@ def _output(output: Output, request: RenderRequest, asked: Asked, cameras: set[s
 def eased(asked: tuple[Finding, ...], packed: tuple[Finding, ...]) -> Iterator[Finding]:
     """Yield the findings of what is asked. Where only the wish itself differs from the brief, it is no error.
 
-    Whoever asks for half the size of a crate that was packed as ordered means that.
+    An order for half the size of a crate that was packed as ordered is meant.
     """
     known = {(one.code, one.subject) for one in packed}
     for one in asked:

@@ -26,7 +26,7 @@ def waive(context: SceneContext, waiver: Waiver) -> None:
 
 
 def mend(context: SceneContext, reopen: Callable[[], SceneContext], against: Against = NOTHING) -> tuple[Mend, ...]:
-    """Put right what needs no human decision, and write it down among the decisions. Returns what was done.
+    """Fix what needs no human decision, and write it down among the decisions. Return what was done.
 
     reopen: opens the scene again with the decisions as they are now, since one mend may make the next possible.
     """

@@ -62,8 +62,8 @@ def check_scene(context: SceneContext, against: Against = NOTHING) -> CheckResul
         layout = lay_out(staged.survey, context.plan, context.project)
         sizes = {m.path: m.bytes for asset in staged.survey.assets for m in asset.members}
         sizes.setdefault(context.scene, context.scene.stat().st_size)
-        files = tuple((str(layout.places[path]), sizes.get(path, 0)) for path in layout.sources)
-        memory = memory_need(context.format, context.scene, context.plan, staged.survey, context.memory)
+        files = tuple((str(layout.crate_paths[path]), sizes.get(path, 0)) for path in layout.sources)
+        memory = memory_need(context.format, context.scene, context.plan, staged.survey, context.survey_cache)
         request = _request(staged.survey)
         farms = [_on_farm(staged, card, against, request, files, memory) for card in against.cards]
     mends = in_force(context.decisions.mend, (as_found or staged).survey)

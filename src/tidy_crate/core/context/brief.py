@@ -67,7 +67,7 @@ class BriefOutput(Model):
 class Brief(Model):
     """The order of the production. What it does not say is not compared.
 
-    passes: needed in some output or other. naming: of output files, with {scene}, {version}, {output} and a frame
+    passes: each needed in at least one output. naming: of output files, with {scene}, {version}, {output} and a frame
     token; `*` stands for anything. moving_camera: whether the camera is expected to move.
     """
 

@@ -58,7 +58,7 @@ class Held:
     path: Path
     """As the scene finds it."""
     real: Path
-    """Where it really is."""
+    """Its real path, without links."""
     reason: Reason
     detail: str
     """In plain words."""
@@ -97,7 +97,7 @@ class Border:
     agreed: Callable[[tuple[str, ...]], bool] = lambda _: False
     look: Callable[[str], Head] = read_head
     seen: Callable[[Path], bool] = lambda _: False
-    """Whether a file was looked into before, and has not changed since."""
+    """True if a file was looked into before, and has not changed since."""
     _folders: dict[str, tuple[str, str | None, str | None]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:

@@ -65,7 +65,7 @@ class ProjectFile(Model):
     review: ReviewRules = ReviewRules()
     """From where on a review calls a frame suspect."""
     send: FarmOptions = FarmOptions()
-    """What is wished of submissions where the command line does not say so."""
+    """Options of submissions where the command line does not say so."""
 
 
 class Project:

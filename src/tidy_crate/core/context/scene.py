@@ -17,9 +17,9 @@ from tidy_crate.core.scene.caches import cache_edits
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Survey
-from tidy_crate.core.scene.remembered import Questions, SurveyMemory
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
 from tidy_crate.core.scene.staging import SearchPath, StagingPlan
+from tidy_crate.core.scene.survey_cache import Questions, SurveyCache
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.running import Commands
@@ -28,7 +28,9 @@ from tidy_crate.core.work.trust import STATE, Claim, NotTrusted, Trust
 
 @dataclass(frozen=True)
 class SceneContext:
-    """scene: absolute path. plan: the staging plan that decisions and caches make now. memory: see SceneFormat.read.
+    """scene: absolute path. plan: the staging plan that decisions and caches make now.
+
+    survey_cache: see SceneFormat.read.
 
     trust, environment: for the commands that the scene and its project name.
     """
@@ -40,7 +42,7 @@ class SceneContext:
     decisions: Decisions
     plan: StagingPlan
     maps: tuple[SettingsMap, ...]
-    memory: Path | None = None
+    survey_cache: Path | None = None
     trust: Trust = field(default_factory=Trust)
     environment: Mapping[str, str] = field(default_factory=dict, repr=False)
 
@@ -92,32 +94,32 @@ class SceneContext:
         """The survey as JSON: a kept one without being read. Raises ValueError as `as_json` does."""
         return self._kept(None if as_found else self.plan, None).json()
 
-    def _kept(self, plan: StagingPlan | None, request: RenderRequest | None) -> SurveyMemory:
+    def _kept(self, plan: StagingPlan | None, request: RenderRequest | None) -> SurveyCache:
         """The survey that these make, kept by all that it depends on but the disk."""
 
         def read(questions: Questions) -> Survey:
-            return self.format.read(self.scene, plan, request, self.maps, self.memory, self.tokens, questions)
+            return self.format.read(self.scene, plan, request, self.maps, self.survey_cache, self.tokens, questions)
 
         edits = plan if plan is not None and plan.edits else None  # a plan without edits stages nothing
         # what reads scenes and the files that they name: with other parts it may find more
         parts = installed("tidy_crate.scene_formats", "tidy_crate.followers", "tidy_crate.usd_simulations")
         build = (self.format.name, self.format.reader, parts)
-        return SurveyMemory(
-            self.memory, read, text_of(self.scene), edits, request, self.maps, repr(self.tokens), *build
+        return SurveyCache(
+            self.survey_cache, read, text_of(self.scene), edits, request, self.maps, repr(self.tokens), *build
         )
 
 
 def open_scene(
     scene: Path,
     tidy_dir: Path | None = None,
-    memory: Path | None = None,
+    survey_cache: Path | None = None,
     trust: Trust | None = None,
     environment: Mapping[str, str] | None = None,
 ) -> SceneContext:
     """Find a scene's format, project, decisions and caches. Raises UnreadableInput when any of them is broken.
 
-    tidy_dir: overrides where decisions and caches are. memory: see SceneFormat.read. trust: the commands that may run,
-    none without it. environment: for those commands, without any token.
+    tidy_dir: overrides where decisions and caches are. survey_cache: see SceneFormat.read.
+    trust: the commands that may run, none without it. environment: for those commands, without any token.
     """
     scene = scene.absolute()
     chosen = format_of(scene)
@@ -129,7 +131,7 @@ def open_scene(
     decisions = file.read()
     maps = load_maps(project.settings_maps)
     context = SceneContext(
-        scene, chosen, project, file, decisions, StagingPlan(), maps, memory, trust, environment or {}
+        scene, chosen, project, file, decisions, StagingPlan(), maps, survey_cache, trust, environment or {}
     )
     return context.with_caches_of_now()
 

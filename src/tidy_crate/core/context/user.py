@@ -67,9 +67,9 @@ class UserFile(Model):
     here: OwnMachine = OwnMachine()
     """This machine, for comparing farms with rendering here."""
     send: FarmOptions = FarmOptions()
-    """What is wished of submissions where neither project nor command line say so."""
+    """Options of submissions where neither project nor command line say so."""
     notify: NotifySettings = NotifySettings()
-    """Who is told when a job is done or in trouble."""
+    """Recipients of news when a job is done or in trouble."""
     token_variables: tuple[str, ...] = ()
     """Variables of the environment, beside `TIDY_CRATE_TOKEN_...`, that farm cards may take a token from."""
 

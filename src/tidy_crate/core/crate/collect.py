@@ -12,10 +12,10 @@ from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.paths import relative, scene_stem, without_version
 from tidy_crate.core.context.outside import HeldBack, border_of
 from tidy_crate.core.context.scene import SceneContext
+from tidy_crate.core.crate.collect_cache import CollectCache
 from tidy_crate.core.crate.composed import composition_of_source
 from tidy_crate.core.crate.copying import Copier, Way
 from tidy_crate.core.crate.layout import Layout, lay_out
-from tidy_crate.core.crate.memory import CollectMemory
 from tidy_crate.core.crate.origin import note_origin
 from tidy_crate.core.crate.packing import (
     UNFINISHED,
@@ -41,7 +41,7 @@ from tidy_crate.core.scene.following import FIELD
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.request import request_for
-from tidy_crate.core.scene.rewriting import new_texts, place_of
+from tidy_crate.core.scene.rewriting import crate_path_of, new_texts
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
 from tidy_crate.core.work.request import RenderRequest
 
@@ -128,36 +128,38 @@ def _collect(
         layout = lay_out(survey, context.plan, context.project)
     _check_target(crate, context, layout)
     context.file.may_write()
-    memory = CollectMemory.load(context.tidy, crate, system)
-    held_back = border_of(context, [share.local for share in shares], memory.brought_before).held(layout.sources)
+    cache = CollectCache.load(context.tidy, crate, system)
+    held_back = border_of(context, [share.local for share in shares], cache.brought_before).held(layout.sources)
     if held_back:
         raise HeldBack(context.scene, held_back)
     lock = context.tidy / "collected" / f".{crate.name[:100]}.lock"
     held.enter_context(only_one(lock, "collects into this crate", crate))
     last = _last_list(crate)
     before = {file.path for file in last.files} if last is not None else set()
-    written_to = (*layout.places.values(), *map(PurePosixPath, before))
-    refuse_links(crate, {place.parent: None for place in written_to if not place.is_absolute()})
+    written_to = (*layout.crate_paths.values(), *map(PurePosixPath, before))
+    refuse_links(crate, {crate_path.parent: None for crate_path in written_to if not crate_path.is_absolute()})
     if (crate / UNFINISHED).exists():
         remove_drafts(crate)
     with writable(crate, PurePosixPath(UNFINISHED)) as marker:
         write_bytes(marker, b"collect has not finished here; run it again\n")
-    staged = context.format.apply(context.scene, context.plan, survey, layout.places, crate, context.commands)
+    staged = context.format.apply(context.scene, context.plan, survey, layout.crate_paths, crate, context.commands)
     written = {*staged.written, *_write_followed(survey, layout, crate)}
     to_copy = dict(_to_copy(layout, staged, written))
-    _check_space(crate, to_copy, memory)
-    brought = Copier(crate, memory, way).bring(to_copy, progress)
-    memory.save(finished=False)
+    _check_space(crate, to_copy, cache)
+    brought = Copier(crate, cache, way).bring(to_copy, progress)
+    cache.save(finished=False)
     _check_unchanged(survey, state_of_scene)
     packed = [
-        PackedFile(path=str(one.place), bytes=one.bytes, blake3=one.blake3, source=layout.sources[one.source])
+        PackedFile(path=str(one.crate_path), bytes=one.bytes, blake3=one.blake3, source=layout.sources[one.source])
         for one in brought
     ]
-    sources = {layout.places[path]: source for path, source in layout.sources.items()}
-    for place in sorted(written):
-        path = crate / place
-        size, source = path.stat().st_size, sources.get(place, "staging")
-        packed.append(PackedFile(path=str(place), bytes=size, blake3=hash_file(path), source=source, rewritten=True))
+    sources = {layout.crate_paths[path]: source for path, source in layout.sources.items()}
+    for crate_path in sorted(written):
+        path = crate / crate_path
+        size, source = path.stat().st_size, sources.get(crate_path, "staging")
+        packed.append(
+            PackedFile(path=str(crate_path), bytes=size, blake3=hash_file(path), source=source, rewritten=True)
+        )
     packed.sort(key=lambda file: file.path)
     missing = tuple(_missing(survey, layout, left))
     content = PackingList(
@@ -169,7 +171,7 @@ def _collect(
         requests=wanted,
         essentials=essentials(
             survey,
-            {path: str(place) for path, place in layout.places.items()},
+            {path: str(crate_path) for path, crate_path in layout.crate_paths.items()},
             tuple(one.path for one in missing),
         ),
         render=context.render_command,
@@ -184,17 +186,17 @@ def _collect(
     )
     if not stays:
         reader = context.format.reader
-        if last is not None and memory.composed_by == reader and _differ_in_composition_only(last, content):
+        if last is not None and cache.composed_by == reader and _differ_in_composition_only(last, content):
             composed = last.composition
         else:
-            composed = composition_of_source(context, survey, layout.places, content, crate)
+            composed = composition_of_source(context, survey, layout.crate_paths, content, crate)
         content = content.model_copy(update={"composition": composed})
-        memory.composed_by = reader
+        cache.composed_by = reader
     for stale in before - {file.path for file in packed}:
         with writable(crate, PurePosixPath(stale)) as gone:
             gone.unlink(missing_ok=True)
     write_packing_list(crate, content)
-    memory.save(finished=True)
+    cache.save(finished=True)
     if origin is not None:
         note_origin(origin, context.scene, {context.scene, *layout.sources})
     (crate / UNFINISHED).unlink(missing_ok=True)
@@ -255,26 +257,28 @@ def _write_followed(survey: Survey, layout: Layout, crate: Path) -> Iterator[Pur
     """Write those files that name files and whose paths would not hold in the crate."""
     by_file: dict[Path, list[Asset]] = {}
     for asset in survey.assets:
-        if asset.field == FIELD and asset.layer in layout.places:
+        if asset.field == FIELD and asset.layer in layout.crate_paths:
             by_file.setdefault(asset.layer, []).append(asset)
     for path, assets in by_file.items():
-        place = layout.places[path]
-        texts = new_texts(assets, place, layout.places)
+        crate_path = layout.crate_paths[path]
+        texts = new_texts(assets, crate_path, layout.crate_paths)
         follower = follower_of(path)
         if not texts or follower is None or any(asset.resolved == path for asset in assets):
             continue
         # a file that names one of its links again gets all of them from its own folder
-        by_link = {(a.owner, a.authored): relative(place_of(a, layout.places), place.parent) for a in assets}
-        with writable(crate, place) as target, write_whole(target) as stream:
+        by_link = {
+            (a.owner, a.authored): relative(crate_path_of(a, layout.crate_paths), crate_path.parent) for a in assets
+        }
+        with writable(crate, crate_path) as target, write_whole(target) as stream:
             follower.rewrite(path, stream, lambda link, texts=by_link: texts[(link.where, link.text)])  # type: ignore[misc]
-        yield place
+        yield crate_path
 
 
 def _to_copy(layout: Layout, staged: StagedScene, written: set[PurePosixPath]) -> Iterator[tuple[Path, PurePosixPath]]:
-    yield from ((path, place) for place, path in staged.copied.items() if path in layout.sources)
-    for path, place in layout.places.items():
-        if path in layout.sources and place not in written and place not in staged.copied:
-            yield path, place
+    yield from ((path, crate_path) for crate_path, path in staged.copied.items() if path in layout.sources)
+    for path, crate_path in layout.crate_paths.items():
+        if path in layout.sources and crate_path not in written and crate_path not in staged.copied:
+            yield path, crate_path
 
 
 def _check_unchanged(survey: Survey, scene: tuple[int, int] | None) -> None:
@@ -300,9 +304,11 @@ def _state(path: Path) -> tuple[int, int] | None:
     return found.st_size, found.st_mtime_ns
 
 
-def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], memory: CollectMemory) -> None:
-    needed = sum(path.stat().st_size for path, place in to_copy.items() if memory.known(path, crate / place) is None)
-    free = memory.system.free_bytes(crate)
+def _check_space(crate: Path, to_copy: dict[Path, PurePosixPath], cache: CollectCache) -> None:
+    needed = sum(
+        path.stat().st_size for path, crate_path in to_copy.items() if cache.known(path, crate / crate_path) is None
+    )
+    free = cache.system.free_bytes(crate)
     if needed > free:
         raise TidyCrateError(
             f"the disk has {free} bytes free and the crate needs {needed} more",
@@ -318,12 +324,12 @@ def _missing(survey: Survey, layout: Layout, left: Mapping[str, int]) -> Iterato
         if not lacking and asset.id not in left:
             continue
         # of a set that lacks members the rest is there, under its own pattern
-        place = layout.places.get(asset.resolved) if asset.resolved is not None else None
+        crate_path = layout.crate_paths.get(asset.resolved) if asset.resolved is not None else None
         unneeded = f"{left.get(asset.id)} files of the sequence are for frames that are not rendered"
         yield MissingFile(
             asset=asset.id,
             authored=legible(asset.authored),
-            path=str(place or asset.missing_place),
+            path=str(crate_path or asset.missing_path),
             needed=asset.needed and lacking,
             let_go=asset.status is Status.LET_GO,
             because=_portable(asset) if lacking else unneeded,

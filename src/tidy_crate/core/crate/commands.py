@@ -34,9 +34,9 @@ def commands_in(target: Path, trust: Trust, origin_of: Callable[[Path], Path]) -
         return crate_commands(target, trust, origin_of)
     if target.is_dir():
         project = Project.of(target / FILE_NAME)
-        place = project.root or target
-        found = [*_render(project.content.render, FILE_NAME), *_below(place)]
-        return Commands((place,), tuple(dict.fromkeys(found)), trust)
+        folder = project.root or target
+        found = [*_render(project.content.render, FILE_NAME), *_below(folder)]
+        return Commands((folder,), tuple(dict.fromkeys(found)), trust)
     if not target.exists():
         raise UnreadableInput("there is no such folder or scene", target)
     context = open_scene(target, trust=trust)
@@ -55,8 +55,8 @@ def crate_commands(
     render = packing_list_in(crate).render
     scene = scene_of(origin_of(crate))
     # asked about by the project, where that is known: one answer for all of its crates
-    places = (*([Project.of(scene).root or scene.parent] if scene is not None else ()), crate)
-    return Commands(places, tuple(_render(render, crate.name)), trust, environment or {})
+    folders = (*([Project.of(scene).root or scene.parent] if scene is not None else ()), crate)
+    return Commands(folders, tuple(_render(render, crate.name)), trust, environment or {})
 
 
 def _below(folder: Path) -> Iterator[Claim]:

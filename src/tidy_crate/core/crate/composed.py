@@ -17,7 +17,7 @@ from tidy_crate.core.scene.staging import StagingPlan
 def composition_of_source(
     context: SceneContext,
     survey: Survey,
-    places: Mapping[Path, PurePosixPath],
+    crate_paths: Mapping[Path, PurePosixPath],
     content: PackingList,
     crate: Path,
     method: int | None = None,
@@ -28,11 +28,11 @@ def composition_of_source(
     the same, prims are compared: two layers may be written differently and compose to the same.
     """
     identities = content.identities()
-    by_text = {str(path): str(place) for path, place in places.items()}
+    by_text = {str(path): str(crate_path) for path, crate_path in crate_paths.items()}
 
     def packed(path: str) -> Packed | None:
-        place = by_text.get(path)
-        return None if place is None else Packed(place, identities.get(place, place))
+        crate_path = by_text.get(path)
+        return None if crate_path is None else Packed(crate_path, identities.get(crate_path, crate_path))
 
     form, plan = context.format, context.plan
     found = form.composition(context.scene, plan, survey, packed, method)
@@ -55,10 +55,14 @@ def composition_in_crate(
     lead = str(crate) + os.sep
 
     def packed(path: str) -> Packed | None:
-        place = path[len(lead) :].replace(os.sep, "/") if path.startswith(lead) else None
+        crate_path = path[len(lead) :].replace(os.sep, "/") if path.startswith(lead) else None
         # where paths lead that have nothing to lead to, and the root over the scene, which has no source
-        if place is None or place.startswith("missing/") or (place in added and place == content.scene):
+        if (
+            crate_path is None
+            or crate_path.startswith("missing/")
+            or (crate_path in added and crate_path == content.scene)
+        ):
             return None
-        return Packed(place, identities.get(place, place))
+        return Packed(crate_path, identities.get(crate_path, crate_path))
 
     return form.composition(scene, StagingPlan(), survey, packed, method)

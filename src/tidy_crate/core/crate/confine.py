@@ -56,7 +56,7 @@ class Confined:
     why_not: str | None
     """Why the kernel does not deny it other files, None where it does."""
     walls: frozenset[str] = frozenset()
-    """What it can no longer reach."""
+    """Resources that it can no longer reach."""
 
 
 def devices() -> list[Path]:

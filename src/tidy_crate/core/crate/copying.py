@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path, PurePosixPath
 
-from tidy_crate.core.crate.memory import CollectMemory
+from tidy_crate.core.crate.collect_cache import CollectCache
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.handles import writable_folder
@@ -32,7 +32,7 @@ class Way(StrEnum):
     """Method by which a file is put into the crate.
 
     reflink: shares its blocks with the original where the file system can, and is a copy to everybody; hard-link: is
-    the original under another name, so whoever writes into the crate writes into the original. Each falls back to
+    the original under another name, so what writes into the crate writes into the original. Each falls back to
     a copy where the disk cannot do it.
     """
 
@@ -46,7 +46,7 @@ class Copied:
     """One file in the crate. new: whether it was brought in now."""
 
     source: Path
-    place: PurePosixPath
+    crate_path: PurePosixPath
     blake3: str
     bytes: int
     new: bool
@@ -57,7 +57,7 @@ class Copier:
     """Brings files into one crate."""
 
     crate: Path
-    memory: CollectMemory
+    cache: CollectCache
     way: Way = Way.COPY
     _by_content: dict[str, Path] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -71,10 +71,10 @@ class Copier:
         total = sum(sizes.values())
         done, found = 0, []
         failed: list[UnreadableInput] = []
-        large = [(path, place) for path, place in wanted.items() if sizes[path] >= WORTH_A_THREAD]
-        small = [(path, place) for path, place in wanted.items() if sizes[path] < WORTH_A_THREAD]
+        large = [(path, crate_path) for path, crate_path in wanted.items() if sizes[path] >= WORTH_A_THREAD]
+        small = [(path, crate_path) for path, crate_path in wanted.items() if sizes[path] < WORTH_A_THREAD]
         with ThreadPoolExecutor(WORKERS) as pool:
-            jobs = [pool.submit(self._alone, path, place) for path, place in large]
+            jobs = [pool.submit(self._alone, path, crate_path) for path, crate_path in large]
             try:
                 for one in itertools.chain(self._one_by_one(small), (job.result() for job in jobs)):
                     if isinstance(one, UnreadableInput):
@@ -82,14 +82,14 @@ class Copier:
                         continue
                     found.append(one)
                     done += one.bytes
-                    self.memory.save_now_and_then()
-                    progress(Step("copy", done, total, "bytes", str(one.place)))
+                    self.cache.save_now_and_then()
+                    progress(Step("copy", done, total, "bytes", str(one.crate_path)))
             except BaseException:
                 pool.shutdown(wait=True, cancel_futures=True)
-                self.memory.save(finished=False)
+                self.cache.save(finished=False)
                 raise
         if failed:
-            self.memory.save(finished=False)
+            self.cache.save(finished=False)
             if len(failed) == 1:
                 raise failed[0]
             raise UnreadableInput(
@@ -102,34 +102,34 @@ class Copier:
     def _one_by_one(self, wanted: Iterable[tuple[Path, PurePosixPath]]) -> Iterator[Copied | UnreadableInput]:
         """Bring small files in, folder by folder, each folder opened once."""
         by_folder: dict[PurePosixPath, list[tuple[Path, PurePosixPath]]] = {}
-        for path, place in wanted:
-            by_folder.setdefault(place.parent, []).append((path, place))
+        for path, crate_path in wanted:
+            by_folder.setdefault(crate_path.parent, []).append((path, crate_path))
         for folder, inside in by_folder.items():
             with writable_folder(self.crate, folder) as held:
-                for path, place in inside:
-                    yield self._one(path, place, held)
+                for path, crate_path in inside:
+                    yield self._one(path, crate_path, held)
 
-    def _alone(self, source: Path, place: PurePosixPath) -> Copied | UnreadableInput:
-        with writable_folder(self.crate, place.parent) as held:
-            return self._one(source, place, held)
+    def _alone(self, source: Path, crate_path: PurePosixPath) -> Copied | UnreadableInput:
+        with writable_folder(self.crate, crate_path.parent) as held:
+            return self._one(source, crate_path, held)
 
-    def _one(self, source: Path, place: PurePosixPath, folder: Path) -> Copied | UnreadableInput:
+    def _one(self, source: Path, crate_path: PurePosixPath, folder: Path) -> Copied | UnreadableInput:
         """Bring one file in, or return why not. folder: that of its place, held open."""
-        target = self.crate / place
+        target = self.crate / crate_path
         try:
-            known = self.memory.known(source, target)
+            known = self.cache.known(source, target)
             if known is not None:
                 self._first_of(known.blake3, target)
-                return Copied(source, place, known.blake3, known.bytes, False)
-            held = folder / place.name
+                return Copied(source, crate_path, known.blake3, known.bytes, False)
+            held = folder / crate_path.name
             digest, size = self._fetch_unchanged(source, held)
             self._store_once(target, held, digest, size)
-            self.memory.remember(source, target, digest)
+            self.cache.remember(source, target, digest)
         except UnreadableInput as error:
             return error
         except OSError as error:
             return UnreadableInput(f"cannot read a file of the scene ({os_reason(error)})", source)
-        return Copied(source, place, digest, size, True)
+        return Copied(source, crate_path, digest, size, True)
 
     def _fetch_unchanged(self, source: Path, target: Path) -> tuple[str, int]:
         """As `_fetch`. Raises UnreadableInput where the file changed meanwhile."""
@@ -149,7 +149,7 @@ class Copier:
             return hash_file(target), target.stat().st_size
         if self.way is Way.REFLINK and _in_place(target, lambda draft: _clone(source, draft)):
             return hash_file(target), target.stat().st_size
-        return self.memory.system.copy(source, target)
+        return self.cache.system.copy(source, target)
 
     def _store_once(self, target: Path, held: Path, digest: str, size: int) -> None:
         """Store files with the same contents once on the disk, under all their names.

@@ -17,40 +17,40 @@ from tidy_crate.core.scene.staging import StagingPlan, UseCache
 
 @dataclass
 class Layout:
-    """places: for every source file and set pattern its place in the crate. sources: how each file is noted."""
+    """crate_paths: for every source file and set pattern its place in the crate. sources: how each file is noted."""
 
-    places: dict[Path, PurePosixPath] = field(default_factory=dict)
+    crate_paths: dict[Path, PurePosixPath] = field(default_factory=dict)
     sources: dict[Path, str] = field(default_factory=dict)
     _taken: dict[str, Path] = field(default_factory=dict)
     _outside: dict[Path, str] = field(default_factory=dict)
 
     def put(self, path: Path, root: Path, roots: dict[str, Path]) -> None:
         """Give a file its place: as in the project, else below its root's alias, else in a folder of its own."""
-        if path in self.places:
+        if path in self.crate_paths:
             return
         # by text: asked for every file of a scene, and taking paths apart is slow
         whole, lead = str(path), _lead(root)
         if whole.startswith(lead):
-            place = PurePosixPath(_posix(whole[len(lead) :]))
-            source = f"project:{place}"
+            crate_path = PurePosixPath(_posix(whole[len(lead) :]))
+            source = f"project:{crate_path}"
         else:
             alias = next((name for name, folder in roots.items() if path.is_relative_to(folder)), None)
             if alias is not None:
                 inner = path.relative_to(roots[alias]).as_posix()
-                place, source = PurePosixPath("roots", alias, inner), f"{alias}:{inner}"
+                crate_path, source = PurePosixPath("roots", alias, inner), f"{alias}:{inner}"
             else:
-                place = PurePosixPath("elsewhere", self._label(path.parent), path.name)
-                source = str(place).replace("elsewhere/", "elsewhere:", 1)
-        self.claim(path, place, source)
+                crate_path = PurePosixPath("elsewhere", self._label(path.parent), path.name)
+                source = str(crate_path).replace("elsewhere/", "elsewhere:", 1)
+        self.claim(path, crate_path, source)
 
-    def claim(self, path: Path, place: PurePosixPath, source: str) -> None:
+    def claim(self, path: Path, crate_path: PurePosixPath, source: str) -> None:
         """Take a place; one that differs from a taken one in case or Unicode form is the same file on some systems."""
-        if not is_plain(str(place)):
-            place = PurePosixPath(*map(plain_name, place.parts))
-        free, number = place, 2
+        if not is_plain(str(crate_path)):
+            crate_path = PurePosixPath(*map(plain_name, crate_path.parts))
+        free, number = crate_path, 2
         while self._taken.setdefault(paths.folded(str(free)), path) != path:
-            free, number = place.parent / f"{place.stem}-{number}{place.suffix}", number + 1
-        self.places[path], self.sources[path] = free, legible(source)
+            free, number = crate_path.parent / f"{crate_path.stem}-{number}{crate_path.suffix}", number + 1
+        self.crate_paths[path], self.sources[path] = free, legible(source)
 
     def _label(self, folder: Path) -> str:
         """A short name for a folder outside the project, by its own name and the order it was met in."""
@@ -84,22 +84,27 @@ def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
     for asset in survey.assets:
         for member in asset.members:
             layout.put(member.path, root, roots)
-        if asset.resolved is not None and asset.members and asset.resolved not in layout.places:
+        if asset.resolved is not None and asset.members and asset.resolved not in layout.crate_paths:
             # a set's pattern is where its members are
-            folder = layout.places[asset.members[0].path].parent
-            layout.places[asset.resolved] = folder / plain_name(asset.resolved.name)
+            folder = layout.crate_paths[asset.members[0].path].parent
+            layout.crate_paths[asset.resolved] = folder / plain_name(asset.resolved.name)
     for asset in survey.assets:
-        _place_inside_package(asset, layout)
+        _inside_package(asset, layout)
     return layout
 
 
-def _place_inside_package(asset: Asset, layout: Layout) -> None:
+def _inside_package(asset: Asset, layout: Layout) -> None:
     """Return what a package should hold and does not has its place inside the package, wherever that is."""
     if asset.resolved is None or "[" not in str(asset.resolved):
         return
     outer, bracket, inner = asset.resolved.as_posix().partition("[")
-    if bracket and inner.endswith("]") and asset.resolved not in layout.places and Path(outer) in layout.places:
-        layout.places[asset.resolved] = PurePosixPath(f"{layout.places[Path(outer)]}[{inner}")
+    if (
+        bracket
+        and inner.endswith("]")
+        and asset.resolved not in layout.crate_paths
+        and Path(outer) in layout.crate_paths
+    ):
+        layout.crate_paths[asset.resolved] = PurePosixPath(f"{layout.crate_paths[Path(outer)]}[{inner}")
 
 
 @lru_cache(16)

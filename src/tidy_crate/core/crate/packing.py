@@ -108,7 +108,7 @@ class PackingList(Model):
     settings_maps: tuple[SettingsMap, ...] = ()
     rules: CheckRules = CheckRules()
     composition: Composition | None = None
-    """What the staged source composes to; None where the format composes nothing, or files stay on a share."""
+    """Digest of the staged source's composition; None where the format composes nothing, or files stay on a share."""
 
     def identities(self) -> dict[str, str]:
         """By path in the crate, what a file is: its contents, or its path where staging rewrote it."""
@@ -207,9 +207,11 @@ def _views_for_cameras(content: dict[str, Any]) -> dict[str, Any]:
 SCHEMA = Schema("packing list", "packing_list", VERSION, {1: _views_for_cameras})
 
 
-def essentials(survey: Survey, places: dict[Path, str], missing: tuple[str, ...] = ()) -> Essentials:
-    """Sum up a survey. places: where each file is in the crate."""
-    found = {places[member.path] for asset in survey.assets for member in asset.members if member.path in places}
+def essentials(survey: Survey, crate_paths: dict[Path, str], missing: tuple[str, ...] = ()) -> Essentials:
+    """Sum up a survey. crate_paths: where each file is in the crate."""
+    found = {
+        crate_paths[member.path] for asset in survey.assets for member in asset.members if member.path in crate_paths
+    }
     return Essentials(
         frames=survey.frames,
         up_axis=survey.up_axis,

@@ -39,7 +39,7 @@ class FrameProof(Model):
     good: bool
     why: str | None = None
     started: bool = True
-    """Whether the renderer ran at all. One that could not start says nothing about the crate."""
+    """True if the renderer ran at all. One that could not start says nothing about the crate."""
     said: tuple[str, ...] = ()
     """The last lines that it printed before it failed."""
     files: dict[str, str] = Field(default_factory=dict)
@@ -58,7 +58,7 @@ class Proof(Model):
     enforced: bool
     why_not: str | None
     out_of_reach: tuple[str, ...] = ()
-    """What the process and the renderer could not reach, such as the network and other files."""
+    """Resources that the process and the renderer could not reach, such as the network and other files."""
     outside: tuple[str, ...]
     unresolved: tuple[str, ...]
     changed: tuple[str, ...]
@@ -71,7 +71,7 @@ class Proof(Model):
     compared_times: tuple[float, ...] = ()
     """Time codes at which values were compared, beside samples of each attribute."""
     sampled: tuple[str, ...] = ()
-    """What was left out of that because the scene is huge."""
+    """Parts of that which were left out because the scene is huge."""
     test_frame: FrameProof | None
 
     @property
@@ -138,12 +138,14 @@ def prove_here(
         for asset in survey.assets:
             if asset.members and not asset.trouble:
                 continue
-            place = _place(asset.resolved, crate) if asset.resolved else None
-            if place not in excused:
+            crate_path = _crate_path(asset.resolved, crate) if asset.resolved else None
+            if crate_path not in excused:
                 unresolved.append(f"{asset.authored} ({asset.owner})")
-        places = {m.path: _place(m.path, crate) or m.path.as_posix() for asset in survey.assets for m in asset.members}
+        crate_paths = {
+            m.path: _crate_path(m.path, crate) or m.path.as_posix() for asset in survey.assets for m in asset.members
+        }
         missing = tuple(one.path for one in content.missing)
-        differs = _differences(content.essentials, essentials(survey, places, missing))
+        differs = _differences(content.essentials, essentials(survey, crate_paths, missing))
         source = content.composition
         if source is not None and source.method in (BY_PRIM, BY_LAYER) and not changed:
             found = composition_in_crate(form, scene, survey, content, crate, source.method)
@@ -202,7 +204,9 @@ def _changed(crate: Path, content: PackingList) -> tuple[list[str], list[str]]:
             changed.append(file.path)
     listed = {file.path for file in content.files} | {FILE_NAME}
     present = (Path(folder, name) for folder, _, names in os.walk(crate) for name in names)
-    unexpected = sorted(place for path in present if (place := path.relative_to(crate).as_posix()) not in listed)
+    unexpected = sorted(
+        crate_path for path in present if (crate_path := path.relative_to(crate).as_posix()) not in listed
+    )
     return changed, unexpected
 
 
@@ -211,7 +215,7 @@ def _within(path: Path, crate: Path) -> bool:
     return Path(os.path.realpath(path)).is_relative_to(os.path.realpath(crate))
 
 
-def _place(path: Path, crate: Path) -> str | None:
+def _crate_path(path: Path, crate: Path) -> str | None:
     return path.relative_to(crate).as_posix() if path.is_relative_to(crate) else None
 
 

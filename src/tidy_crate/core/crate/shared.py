@@ -81,10 +81,10 @@ def lay_out_on_share(
     if seen_by_nodes(crate, shares) is None:
         raise WrongUsage("the crate is not on a share, so no node could open it", crate, "name a folder on the share")
     layout = lay_out(survey, plan, project)
-    own = dict(layout.places)
+    own = dict(layout.crate_paths)
     # the scene itself is staged in the crate: nothing is written beside it
     staying = {p: seen for p in own if p != survey.scene and (seen := seen_by_nodes(p, shares)) is not None}
-    layout.places.update(staying)
+    layout.crate_paths.update(staying)
     by_file: dict[Path, list[Asset]] = {}
     for asset in survey.assets:
         by_file.setdefault(asset.layer, []).append(asset)
@@ -93,13 +93,13 @@ def lay_out_on_share(
         moving = [
             path
             for path, assets in by_file.items()
-            if path in staying and new_texts(assets, layout.places[path], layout.places)
+            if path in staying and new_texts(assets, layout.crate_paths[path], layout.crate_paths)
         ]
         if not moving:
             break
         for path in moving:
             del staying[path]
-            layout.places[path] = own[path]
+            layout.crate_paths[path] = own[path]
     files = {path: seen for path, seen in staying.items() if path in layout.sources}
     for path in files:
         del layout.sources[path]

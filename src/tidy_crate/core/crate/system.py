@@ -23,7 +23,7 @@ class System:
     started: Callable[[], float] = psutil.boot_time
     """When it was last started, in seconds since the epoch."""
     free_bytes: Callable[[Path], int] = _free_bytes
-    """What the disk under a folder has free."""
+    """Free bytes of the disk under a folder."""
     copy: Callable[[Path, Path], tuple[str, int]] = copy_and_hash
     """Copies a file, and returns its BLAKE3 and bytes."""
 

@@ -40,7 +40,7 @@ class Question:
     wishes: Wishes = field(default_factory=Wishes)
     exchange: Exchange = field(default_factory=Exchange)
     experience: Callable[[str, str], Experience] = lambda farm, machine: Experience()
-    """What earlier jobs say of a farm's machine class."""
+    """Experience of earlier jobs with a farm's machine class."""
     requests: tuple[RenderRequest, ...] | None = None
     """In place of the crate's: what is left of a job."""
     delivered: frozenset[str] = frozenset()
@@ -53,7 +53,7 @@ class Question:
     hour_here: tuple[Amount, str] | None = None
     """Price of an hour on this machine, and its currency."""
     split: bool = True
-    """Whether splits between farms are looked at."""
+    """True if splits between farms are looked at."""
 
 
 @dataclass(frozen=True)

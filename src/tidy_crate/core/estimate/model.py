@@ -91,7 +91,7 @@ class Quote(Model):
     corrected_by: int = 0
     """Jobs that the factor rests on."""
     shares: tuple[Share, ...] = ()
-    """Of a job that is split between farms."""
+    """Parts of a job that is split between farms."""
 
     @property
     def comparable(self) -> bool:
@@ -141,7 +141,7 @@ class Nearest(Model):
     farm: str
     machine: str
     fits: bool
-    """Whether the wish is then kept."""
+    """True if the wish is then kept."""
 
 
 class OwnQuote(Model):
@@ -167,22 +167,22 @@ class Estimate(Model):
     here: Here
     nearest: tuple[Nearest, ...] = ()
     own_quotes: tuple[OwnQuote, ...] = ()
-    """What farms say themselves, where they were asked."""
+    """Quotes of the farms themselves, where they were asked."""
     basis: str
     source: str
-    """Where the timings are from, in words."""
+    """Source of the timings, in words."""
     currency: str
-    """Of the comparison."""
+    """Currency of the comparison."""
     frames: int
     """Pictures to render, all requests and views together."""
     timed: int
     """Frames that were timed."""
     width: float
-    """How wide the 80 % range of the render time is, as a share of it."""
+    """Width of the 80 % range of the render time, as a share of it."""
     what_if: str = ""
-    """What was changed for this estimate."""
+    """Changes for this estimate."""
     notes: tuple[str, ...] = ()
-    """What the estimate rests on that was not measured."""
+    """Assumptions of the estimate that were not measured."""
 
 
 @dataclass(frozen=True)
@@ -203,4 +203,4 @@ class Wishes:
     most_money: Decimal | None = None
     """It may cost so much, in the currency of the comparison."""
     currency: str | None = None
-    """Of the comparison; None for the first card's."""
+    """Currency of the comparison; None for the first card's."""

@@ -49,7 +49,7 @@ class Offer:
     wishes: Wishes
     experience: Experience = field(default_factory=Experience)
     delivered: bool = False
-    """Whether the farm has the crate already."""
+    """True if the farm has the crate already."""
     refused: tuple[str, ...] = ()
     """Why the farm cannot take the scene, by its card."""
     seed: int = 1

@@ -65,7 +65,7 @@ class ProbeWishes:
     count: int | None = None
     """Exactly so many for each request; None lets the wanted width decide."""
     scale: float = 1.0
-    """Of width and height, to save time."""
+    """Scale of width and height, to save time."""
     samples: float = 1.0
     """Share of the samples, to save time."""
     width: float = 0.15

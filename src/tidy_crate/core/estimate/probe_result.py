@@ -34,15 +34,15 @@ class ProbeFrame(Wire):
     seconds: Seconds
     """Wall clock, without starting the renderer and loading the scene; processor time for the practice renderer."""
     memory_bytes: Count
-    """Of the renderer and all that it started, at its peak."""
+    """Memory of the renderer and all that it started, at its peak."""
     width: Annotated[int, Field(ge=1, le=MOST_PIXELS)]
     height: Annotated[int, Field(ge=1, le=MOST_PIXELS)]
     samples: Count | None
     """Per pixel; None where nothing states them."""
     basis: str
-    """What kind of renderer it was."""
+    """Kind of renderer."""
     bytes: Count = 0
-    """Of all files that it left; 0 while unknown."""
+    """Bytes of all files that it left; 0 while unknown."""
     why: str = ""
     """Why this frame was chosen."""
 
@@ -90,13 +90,13 @@ class ProbeResult(Wire):
     expected: tuple[Expected, ...] = ()
     """For each request."""
     noise_target: bool = False
-    """Whether a frame ends at a noise target."""
+    """True if a frame ends at a noise target."""
     load_known: bool = True
     """False for timings from elsewhere that do not tell how long loading takes."""
     score: Annotated[float, Field(gt=0)] | None = None
     """Score of the machine that they are of, where that is not this one."""
     source: str = ""
-    """Where they are from, in words; empty for test frames."""
+    """Their source, in words; empty for test frames."""
     views: dict[str, dict[str, Annotated[float, Field(gt=0, le=1e6)]]] = Field(default_factory=dict)
     """By request and view, how many times as long a frame takes as in the first view; only those that were timed."""
     positions: dict[str, tuple[Place, ...]] = Field(default_factory=dict)

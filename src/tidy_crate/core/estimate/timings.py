@@ -34,9 +34,9 @@ class Timings:
     basis: str
     """`measured` here; `practice`: by the practice renderer; `typed`, `table`; `job`: an earlier job's."""
     source: str = ""
-    """Where they are from, in words."""
+    """Their source, in words."""
     noise_target: bool = False
-    """Whether a frame ends at a noise target: more samples allowed do not make it longer."""
+    """True if a frame ends at a noise target: more samples allowed do not make it longer."""
     home_bytes: dict[str, float] = field(default_factory=dict)
     """By request, bytes that one frame's files take at the size that is asked for; empty while unknown."""
     score: float | None = None

@@ -20,10 +20,10 @@ class Change:
 
     samples: int | None = None
     scale: float | None = None
-    """Of width and height, on top of what the requests have."""
+    """Scale of width and height, on top of the requests' own."""
     frames: tuple[int, ...] | None = None
     speed: float | None = None
-    """How many times faster every frame is."""
+    """Factor by which every frame is faster."""
 
     def __str__(self) -> str:
         parts = [

@@ -63,18 +63,18 @@ class PlaceAccess(CardPart):
     key_file: str | None = None
     """Private key for an SFTP server; the agent's keys where neither this nor a password is used."""
     key_password: bool = False
-    """Whether the key has a password, which is then the token."""
+    """True if the key has a password, which is then the token."""
     password: bool = False
-    """Whether the token is the password for an SFTP server."""
+    """True if the token is the password for an SFTP server."""
     known_hosts: str | None = None
     """File with the host keys of servers; the user's own `~/.ssh/known_hosts` where nothing is said."""
     endpoint: str | None = None
     """Address of an S3 service other than the usual one."""
     region: str | None = None
     archive: Literal["zip", "tar.zst"] = "zip"
-    """What the crate is packed as."""
+    """Archive format of the crate."""
     rented: bool = False
-    """Whether its machines are rented by us, and paid for until they are shut down."""
+    """True if its machines are rented by us, and paid for until they are shut down."""
 
 
 class ClusterAccess(CardPart):
@@ -92,7 +92,7 @@ class Reclaimable(CardPart):
     price: float = Field(default=0.5, ge=0, le=1)
     """Factor on the price."""
     per_hour: float = Field(default=0.05, ge=0, le=60)
-    """How often a machine is taken back in an hour, on average. What it was rendering starts over on another one."""
+    """Number of times that a machine is taken back in an hour, on average. Its batch starts over on another one."""
 
 
 class Machine(CardPart):
@@ -100,9 +100,9 @@ class Machine(CardPart):
 
     name: str = Field(min_length=1)
     nodes: int = Field(ge=1, le=1_000_000)
-    """How many there are."""
+    """Number of machines."""
     usually_free: tuple[int, int, int] | None = None
-    """How many of them one really gets at a time: few, usual, most. All of them where it is not said."""
+    """Number of them that one really gets at a time: few, usual, most. All of them where it is not said."""
     score: float = Field(ge=1e-6, le=1e9)
     """Speed, by the same benchmark as one's own machine's; with one GPU where `gpu_parallel` is said."""
     speeds: float = Field(default=0, ge=0, lt=1)
@@ -112,7 +112,7 @@ class Machine(CardPart):
     """Processor cores, for prices by the core."""
     gpus: int = Field(default=0, ge=0, le=1024)
     gpu_memory_gb: float | None = Field(default=None, gt=0)
-    """Of each GPU."""
+    """Memory of each GPU."""
     gpu_parallel: float | None = Field(default=None, ge=0, le=1)
     """Share of a frame's work that all GPUs do together (Amdahl 1967); the rest is done by one."""
     devices: tuple[Literal["cpu", "gpu"], ...] = ()
@@ -120,7 +120,7 @@ class Machine(CardPart):
     disk_gb: float | None = Field(default=None, gt=0)
     """Free for a crate and its frames."""
     price_per_hour: Amount | None = Field(default=None, ge=0)
-    """Of one machine; None where only the `[[price]]` tables of the card apply."""
+    """Price of one machine; None where only the `[[price]]` tables of the card apply."""
     billing_increment_seconds: int = Field(default=1, ge=1, le=MOST_SECONDS)
     """For `price_per_hour`: times are rounded up to whole increments."""
     minimum_seconds: int = Field(default=0, ge=0, le=MOST_SECONDS)
@@ -297,11 +297,11 @@ class FarmCard(Prices):
     priority: tuple[Priority, ...] = ()
     """Ways to be served sooner or later; the first is the usual one."""
     queue_seconds: tuple[QueueSeconds, QueueSeconds, QueueSeconds] = (0, 0, 0)
-    """How long jobs wait before they begin: short, usual, long."""
+    """Seconds that jobs wait before they begin: short, usual, long."""
     program: tuple[Program, ...] = ()
     balance: tuple[Balance, ...] = ()
     send: SendOptions = SendOptions()
-    """What is wished at this farm where nothing else is said."""
+    """Options at this farm where nothing else is said."""
 
     @model_validator(mode="after")
     def _names_once(self) -> FarmCard:

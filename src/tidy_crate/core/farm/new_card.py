@@ -132,7 +132,7 @@ class Basics:
     nodes: int = 10
     memory_gb: float = 64.0
     price_per_hour: str = "1.00"
-    """Of a machine, in the currency."""
+    """Price of a machine, in the currency."""
 
 
 def new_card(name: str, today: date, basics: Basics = Basics()) -> str:

@@ -41,7 +41,7 @@ class Price(CardPart):
     """One price. A card may have several; all that apply to a machine class are added up."""
 
     per: Per
-    """What is counted. `score-hour`: an hour at a score of 100. `rental`: a whole machine, by blocks of time."""
+    """Unit that is counted. `score-hour`: an hour at a score of 100. `rental`: a whole machine, by blocks of time."""
     amount: Amount = Field(ge=0)
     """For one of them."""
     machines: tuple[str, ...] = ()
@@ -51,7 +51,7 @@ class Price(CardPart):
     minimum_seconds: int = Field(default=0, ge=0, le=MOST_SECONDS)
     """Least time that is billed for each machine."""
     startup_billed: bool = True
-    """Whether the time in which a machine starts up counts."""
+    """True if the time in which a machine starts up counts."""
     on_the_clock: tuple[Step, ...] = ("startup", "render")
     """For `rental`: steps during which the machine is paid for. It is paid from the first to the end of the last."""
     block_hours: float = Field(default=1, ge=0.001, le=100_000)
@@ -77,7 +77,7 @@ class Discount(CardPart):
     """Sum from which on it applies."""
     percent: Annotated[Amount, Field(ge=0, le=100)]
     whole: bool = False
-    """Whether it applies to the whole sum once that is over the step, and not just to the part above."""
+    """True if it applies to the whole sum once that is over the step, and not just to the part above."""
 
 
 class Storage(CardPart):
@@ -100,7 +100,7 @@ class Credits(CardPart):
     """Amounts of the card are in credits, which are bought for money."""
 
     price: Amount = Field(gt=0)
-    """Of one credit, in the card's currency."""
+    """Price of one credit, in the card's currency."""
     pack: int = Field(default=1, ge=1, le=10**9)
     """Credits are sold in packs of so many."""
 
@@ -172,7 +172,7 @@ _Quantity = Callable[[Price, Usage], NDArray[np.float64]]
 @dataclass(frozen=True)
 class _Model:
     quantity: _Quantity
-    """What is counted, a number for each run."""
+    """Counted units, a number for each run."""
     one: Callable[[Price, Hardware], Decimal]
     """The price of one of it."""
 
@@ -221,7 +221,7 @@ class Bill:
     storage: Decimal
     egress: Decimal
     minimum: Decimal
-    """What is added up to the least amount of a bill."""
+    """Surcharge up to the least amount of a bill."""
     tax: Decimal
 
     @property

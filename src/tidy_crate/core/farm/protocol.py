@@ -85,7 +85,7 @@ class ChunkList(Wire):
     """Pieces of one file that are asked about."""
 
     bytes: int = Field(ge=1, lt=2**63)
-    """Of the whole file."""
+    """Size of the whole file."""
     chunks: tuple[ChunkPlace, ...] = Field(max_length=4096)
     like: Digest | None = None
     """An earlier state of the file, which the farm may have: most chunks are expected to be in it. None where they are
@@ -184,11 +184,11 @@ class JobOrder(Wire):
     forms: dict[str, FileForm] = Field(default_factory=dict)
     """By output, another file format or compression than the scene's."""
     retries: int = Field(default=2, ge=0, le=20)
-    """How often the farm tries a task again that fails."""
+    """Number of times that the farm tries a failed task again."""
     priority: Annotated[str, Field(max_length=60)] = ""
     """By the farm's own name; empty for the usual one."""
     reclaimable: bool = False
-    """Whether machines will do that the farm may take back at any moment."""
+    """True if machines will do that the farm may take back at any moment."""
     gpus: int | None = Field(default=None, ge=1, le=1024)
     """GPUs that a node uses; None for all that it has."""
     devices: tuple[Literal["cpu", "gpu"], ...] = ()
@@ -272,7 +272,7 @@ class JobSummary(Wire):
     offer: FarmQuote | None = None
     """The farm's own quote, where the job waits for it to be accepted, or was accepted for it."""
     billing: bool = False
-    """Whether machines that were rented for it are still paid for."""
+    """True if machines that were rented for it are still paid for."""
     why: Annotated[str, Field(max_length=500)] = ""
     """Why it is paused, where the farm itself did that."""
 
@@ -294,10 +294,10 @@ class NodeChange(Wire):
     until: datetime
     """UTC; up to when its time is known to be billed."""
     tasks: Count
-    """How many it has finished."""
+    """Number of tasks that it has finished."""
     cost: Bill
     gone: bool = False
-    """Whether it is off the clock."""
+    """True if it is off the clock."""
 
 
 class Changes(Wire):
@@ -306,7 +306,7 @@ class Changes(Wire):
     cursor: Cursor
     """Ask with this one for what comes after."""
     more: bool
-    """Whether there is more already."""
+    """True if there is more already."""
     tasks: tuple[TaskChange, ...] = ()
     nodes: tuple[NodeChange, ...] = ()
 
@@ -316,7 +316,7 @@ class TaskPage(Wire):
 
     tasks: tuple[TaskChange, ...]
     next: Count | None
-    """Where the next page begins, None after the last."""
+    """Start of the next page; None after the last."""
 
 
 class Submitted(Wire):

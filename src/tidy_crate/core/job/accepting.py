@@ -23,7 +23,7 @@ class Judged(TaskOutput):
 
     farm: str
     verdict: Verdict | None
-    """Of the review, None before one."""
+    """Verdict of the review; None before one."""
     decision: Verdict | None = None
     """The decision of a person: good or bad."""
     reasons: tuple[str, ...] = ()

@@ -32,7 +32,7 @@ class Forecast(Model):
     seconds: Range | None = None
     """The same as a range."""
     cost: Cost | None
-    """Of the whole job, None where it cannot be told, or is in several currencies."""
+    """Cost of the whole job; None where it cannot be told, or is in several currencies."""
 
 
 @dataclass(frozen=True)

@@ -36,7 +36,7 @@ class Cell:
     last: int
     frames: int
     state: str
-    """Of one with trouble in it, the worst; else of that part that is least far."""
+    """The worst state of a part with trouble in it; otherwise the state of the part that is least far."""
     counts: dict[str, int]
     """Frames by state."""
 

@@ -26,7 +26,7 @@ class Earlier(Model):
     submission: int
     """Its row in the ledger."""
     confirmed: bool
-    """Whether the farm has said that it has it. Where not, it may have it all the same."""
+    """True if the farm has said that it has it. Where not, it may have it all the same."""
     state: str
 
 

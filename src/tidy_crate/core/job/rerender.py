@@ -27,7 +27,7 @@ class Rerender(Model):
     job: str
     tasks: tuple[Task, ...]
     suspect: bool = False
-    """Whether suspect frames are among them."""
+    """True if suspect frames are among them."""
 
 
 def to_rerender(ledger: Ledger, name: str, *, suspect: bool = False) -> Rerender:

@@ -69,11 +69,11 @@ class Retrieved(Model):
     into: Path
     retrieved: tuple[ProductFile, ...]
     at_home: int
-    """How many products are at home now, this run's and earlier ones."""
+    """Number of products at home now, this run's and earlier ones."""
     missing: tuple[Unavailable, ...]
     damaged: tuple[Unavailable, ...]
     ended: bool
-    """Whether every farm is done, so that waiting longer brings nothing."""
+    """True if every farm is done, so that waiting longer brings nothing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +84,7 @@ class _Wanted:
     submission: int
     task: Task
     product: Product
-    place: PurePosixPath
+    home_path: PurePosixPath
     """Below the folder that it goes to."""
 
 
@@ -275,8 +275,8 @@ class _Rounds:
     def fetch_all(self) -> None:
         """Fetch everything that is done and not at home."""
         wanted = self._wanted()
-        places = dict.fromkeys(one.place.parent for one in wanted)
-        refuse_links(self.into, [*places, *(PurePosixPath(SET_ASIDE) / place for place in places)])
+        folders = dict.fromkeys(one.home_path.parent for one in wanted)
+        refuse_links(self.into, [*folders, *(PurePosixPath(SET_ASIDE) / home_path for home_path in folders)])
         done = 0
         with ThreadPoolExecutor(CONNECTIONS) as pool:
             for at in range(0, len(wanted), BATCH):
@@ -301,7 +301,7 @@ class _Rounds:
                     else:
                         good.append((one, draft))
                     done += 1
-                    self._progress(Step("retrieve", done, len(wanted), "frames", one.place.name))
+                    self._progress(Step("retrieve", done, len(wanted), "frames", one.home_path.name))
                 self._settle(good, damaged)
                 if len(failed) == len(batch):
                     # nothing at all comes: it is the farm and not the frame
@@ -337,14 +337,14 @@ class _Rounds:
                 if number in self._given_up:
                     continue
                 task = Task.of_key(*identity)
-                place = self.content.product_path(output, task)
+                home_path = self.content.product_path(output, task)
                 one = Product.model_construct(output=output, key=key, bytes=size, blake3=blake3)
-                found.append(_Wanted(number, submission, task, one, place))
+                found.append(_Wanted(number, submission, task, one, home_path))
         return found
 
     def _fetch(self, one: _Wanted) -> Path | None:
         farm = self.farms[one.submission]
-        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self.into, one.place, self._looks)
+        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self.into, one.home_path, self._looks)
 
     def _settle(self, good: list[tuple[_Wanted, Path]], damaged: list[_Wanted]) -> None:
         """Put verified files where they belong, and note all of them in one transaction."""
@@ -360,7 +360,7 @@ class _Rounds:
                 row.verdict = row.reasons = None
                 row.home = True
                 rivals = others.setdefault((one.task.key, one.product.output), [])
-                _place(row, draft, one.place, self.into, rivals, self._delivery)
+                _put_home(row, draft, one.home_path, self.into, rivals, self._delivery)
                 rivals.append(row)
                 self.retrieved.append(
                     ProductFile.of(
@@ -368,7 +368,7 @@ class _Rounds:
                         row.output,
                         farm=self.farms[one.submission].row.farm,
                         attempt=row.attempt.number,
-                        path=Path(row.path or below(self.into, one.place)),
+                        path=Path(row.path or below(self.into, one.home_path)),
                     )
                 )
             for one in damaged:
@@ -393,7 +393,7 @@ class _Rounds:
         return Delivery(submission.farm, submission.number, row.attempt.number, row.judged())
 
 
-def _place(row, draft, inside, into, rivals, delivery) -> None:  # type: ignore[no-untyped-def]
+def _put_home(row, draft, inside, into, rivals, delivery) -> None:  # type: ignore[no-untyped-def]
     """Put a verified file at its path, or aside where another one counts. Nothing at home is ever overwritten."""
     own = delivery(row)
     standing = in_use([own, *map(delivery, rivals)])
@@ -422,9 +422,9 @@ def _same(path: Path, row: ProductRow) -> bool:
     return path.is_file() and path.stat().st_size == row.bytes and hash_file(path) == row.blake3
 
 
-def _move(path: Path, into: Path, place: PurePosixPath) -> None:
+def _move(path: Path, into: Path, home_path: PurePosixPath) -> None:
     if path.exists():
-        with writable(into, place) as target:
+        with writable(into, home_path) as target:
             path.replace(target)
 
 
@@ -443,14 +443,14 @@ _MAY_PASS = retry_if_exception_type((FarmError, _Damaged))
 
 
 def fetch(
-    fetching: Fetching, farm_job: str, product: Product, into: Path, place: PurePosixPath, looks: Looks
+    fetching: Fetching, farm_job: str, product: Product, into: Path, home_path: PurePosixPath, looks: Looks
 ) -> Path | None:
     """Fetch one product beside its place and verify it. Returns the draft, or None when it never arrived intact.
 
     What has come stays after a break, and the next try goes on from there.
     """
     mark = product.blake3[:12] if product.blake3 else "unsigned"
-    beside = place.with_name(f".{place.name}.{mark}.part{place.suffix}")
+    beside = home_path.with_name(f".{home_path.name}.{mark}.part{home_path.suffix}")
     try:
         with writable(into, beside) as draft:
             _fetch_into(draft, fetching, farm_job, product, lambda: looks.whole(into / beside))
@@ -458,7 +458,7 @@ def fetch(
         return None
     except OSError as error:
         what = f"cannot write a frame ({os_reason(error)})"
-        raise TidyCrateError(what, into / place, "make room, then run it again") from error
+        raise TidyCrateError(what, into / home_path, "make room, then run it again") from error
     return into / beside
 
 

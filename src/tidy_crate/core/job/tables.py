@@ -74,9 +74,9 @@ class SubmissionRow(Base):
     cost: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
     currency: Mapped[str] = mapped_column(String(3))
     tasks: Mapped[int] = mapped_column(default=0)
-    """How many tasks were ordered."""
+    """Number of tasks that were ordered."""
     products: Mapped[int] = mapped_column(default=0)
-    """How many files they will leave."""
+    """Number of files that they will leave."""
     uploaded_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
     reused_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
     cursor: Mapped[str] = mapped_column(String(200), default="")
@@ -84,7 +84,7 @@ class SubmissionRow(Base):
     began: Mapped[str | None] = mapped_column(String(40))
     """When the farm took it, by the farm's clock; UTC, ISO 8601."""
     cap: Mapped[Decimal | None] = mapped_column(Money)
-    """What it may cost; None for no limit."""
+    """The limit on its cost; None for no limit."""
     refunded: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
     """Taken off the bill again; `cost` is what is left."""
     why: Mapped[str] = mapped_column(Text, default="")
@@ -92,9 +92,9 @@ class SubmissionRow(Base):
     offer: Mapped[str | None] = mapped_column(Text)
     """The farm's own quote for it, as JSON."""
     given_up: Mapped[bool] = mapped_column(default=False)
-    """Whether its tasks were handed over to other farms."""
+    """True if its tasks were handed over to other farms."""
     billing: Mapped[bool] = mapped_column(default=False)
-    """Whether machines that were rented for it are still paid for."""
+    """True if machines that were rented for it are still paid for."""
     seen: Mapped[str | None] = mapped_column(String(40))
     """When the farm was last heard; UTC, ISO 8601."""
     told: Mapped[str] = mapped_column(String(40), default="")
@@ -121,7 +121,7 @@ class AttemptRow(Base):
     share: Mapped[int] = mapped_column(default=WHOLE)
     number: Mapped[int]
     latest: Mapped[bool] = mapped_column(default=True)
-    """Whether no later attempt at this task is known."""
+    """True if no later attempt at this task is known."""
     state: Mapped[str] = mapped_column(String(20))
     node: Mapped[str | None] = mapped_column(String(200))
     began: Mapped[str | None] = mapped_column(String(40))
@@ -167,13 +167,13 @@ class ProductRow(Base):
     bytes: Mapped[int] = mapped_column(BigInteger)
     blake3: Mapped[str] = mapped_column(String(64))
     home: Mapped[bool] = mapped_column(default=False)
-    """Whether it is on this side, verified."""
+    """True if it is on this side, verified."""
     path: Mapped[str | None] = mapped_column(PathText)
-    """Where it is on this side."""
+    """Its path on this side."""
     mark: Mapped[str | None] = mapped_column(String(120))
     """Its size, time and inode when it was verified: while they hold it is not read again."""
     in_use: Mapped[bool] = mapped_column(default=False)
-    """Whether it is the one that counts for its task and output; others are set aside."""
+    """True if it is the one that counts for its task and output; others are set aside."""
     verdict: Mapped[str | None] = mapped_column(String(20))
     reasons: Mapped[str | None] = mapped_column(Text)
     """JSON, a list of sentences."""
@@ -217,7 +217,7 @@ class NodeRow(Base):
     tasks: Mapped[int]
     cost: Mapped[Decimal] = mapped_column(Money)
     gone: Mapped[bool] = mapped_column(default=False)
-    """Whether it is off the clock."""
+    """True if it is off the clock."""
 
 
 def sentences(text: str | None) -> tuple[str, ...]:

@@ -57,7 +57,7 @@ class FrameRow:
     seconds: float | None
     """Billed for the last attempt."""
     cost: Decimal
-    """Of the last attempt, all outputs of the task together."""
+    """Cost of the last attempt, all outputs of the task together."""
     attempt: int
     farm: str
     error: str | None
@@ -75,15 +75,15 @@ class FarmView(Model):
     currency: str
     refunded: Amount
     cap: Amount | None
-    """What it may cost."""
+    """The limit on its cost."""
     why: str
     """Why it is paused, where no user asked for it."""
     offer: FarmQuote | None
     """The farm's own quote."""
     billing: bool
-    """Whether machines that were rented for it are still paid for."""
+    """True if machines that were rented for it are still paid for."""
     given_up: bool
-    """Whether its tasks were handed over to other farms."""
+    """True if its tasks were handed over to other farms."""
     trouble: str = ""
     """Why it could not be asked, where it is given up."""
 
@@ -112,16 +112,16 @@ class JobView(Model):
     """Those that stand out first."""
     forecast: Forecast
     at: tuple[FarmView, ...] = ()
-    """How it stands at each farm."""
+    """Its state at each farm."""
     estimate: Cost | None = None
     """With which it was sent."""
     at_home: int = 0
     """Products that are on this side."""
     products: int = 0
     into: Path | None = None
-    """Where they are."""
+    """Their folder."""
     behind: bool = False
-    """Whether the farm has changes that were not read yet: frames and nodes are as of earlier."""
+    """True if the farm has changes that were not read yet: frames and nodes are as of earlier."""
     finish: datetime | None = None
     """When it is likely done, by the farm's clock; None where that cannot be told."""
     rate: float | None = None

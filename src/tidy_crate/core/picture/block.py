@@ -19,9 +19,9 @@ class Block:
     first: int
     """Number of its first line, counted from the top from 0."""
     width: int
-    """Of the part, pixels."""
+    """Width of the part, pixels."""
     height: int
-    """Of the part, pixels."""
+    """Height of the part, pixels."""
     channels: dict[str, np.ndarray]
     """Pixels by channel, each of shape (lines, width); of a subsampled channel fewer."""
 

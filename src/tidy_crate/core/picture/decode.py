@@ -31,7 +31,7 @@ class Form(Model):
     width: int = 0
     height: int = 0
     left: int = 0
-    """Of the data window."""
+    """Left edge of the data window, pixels. `top`: its upper edge."""
     top: int = 0
     display: tuple[int, int, int, int] | None = None
     """Display window: left, top, right, bottom, the last two included; None where the format has none."""
@@ -45,7 +45,7 @@ class Form(Model):
 
     @property
     def bits(self) -> int:
-        """Of the channel with the fewest."""
+        """Bits of the channel with the fewest."""
         return min((_BITS.get(kind) or int(kind) for kind in self.channels.values()), default=0)
 
 
@@ -61,7 +61,7 @@ class FrameHead:
     needs_bytes: int
     """Memory that it takes at once to look at its pixels."""
     deep: bool = False
-    """Whether it holds any number of samples for each pixel."""
+    """True if it holds any number of samples for each pixel."""
     form: Form = field(default_factory=Form)
 
 

@@ -69,7 +69,7 @@ class Measured:
     steps: list[Step | None] = field(default_factory=list)
     """From the frame before; None where that is not known."""
     asides: list[np.ndarray] = field(default_factory=list)
-    """Of the runs of 1, 2, … frames that end before this frame, whose other side is known.
+    """Measures of the runs of 1, 2, … frames that end before this frame, whose other side is known.
 
     A row for each run, a column for each of `COLUMNS`; 32-bit.
     """

@@ -66,7 +66,7 @@ class Pair(Model):
     crate: str
     frame: int
     setting: str
-    """What was switched, with the scene's own name for it."""
+    """The setting that was switched, by the scene's own name."""
     was: Any
     now: Any
     outputs: tuple[PairOutput, ...]
@@ -140,7 +140,7 @@ class _Switch:
     now: Any
     edit: SetSetting | ChooseVariant
     samples: bool = False
-    """Whether it is the number of samples."""
+    """True if it is the number of samples."""
 
 
 def _switch(survey: Survey, text: str) -> _Switch:

@@ -50,9 +50,9 @@ class Again(TaskOutput):
     farm: str
     attempts: int
     states: tuple[str, ...]
-    """Of each attempt, in order."""
+    """State of each attempt, in order."""
     reasons: tuple[str, ...]
-    """Of what earlier attempts left, by review or farm."""
+    """Reasons why earlier attempts do not count, by review or farm."""
     cost: Amount
     """All attempts together."""
     currency: str
@@ -76,7 +76,7 @@ class Record(Model):
     scene: str
     files: int
     bytes: int
-    """Of the crate."""
+    """Size of the crate."""
     into: Path | None
     waived: tuple[Waiver, ...]
     edits: tuple[EditNote, ...]

@@ -50,7 +50,7 @@ class FrameVerdict(TaskOutput):
     signs: tuple[Sign, ...] = ()
     """Signs from the comparison with other frames, notes included."""
     node: str = ""
-    """Which node rendered it, after the farm's name; empty where that is not known."""
+    """The node that rendered it, after the farm's name; empty where that is not known."""
     attempt: int = 1
     seconds: float | None = None
     """Seconds that it took; None where that is not known."""
@@ -71,7 +71,7 @@ class Review(Model):
 
     frames: tuple[FrameVerdict, ...]
     explained: tuple[Explanation, ...] = ()
-    """Of the frame that was asked for, one of each of its outputs."""
+    """Measures of the frame that was asked for, one for each of its outputs."""
 
     def count(self, verdict: Verdict) -> int:
         """Return the number of frames with a verdict."""

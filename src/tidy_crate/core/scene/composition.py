@@ -40,15 +40,15 @@ class Composition(Model):
     """`BY_PRIM` or `BY_LAYER`."""
 
     prims: int
-    """How many prims were compared, or composed from the layers that were."""
+    """Number of prims that were compared, or composed from the layers that were."""
     layers: int | None = None
-    """How many layers were compared; None where prims were."""
+    """Number of layers that were compared; None where prims were."""
     times: tuple[float, ...]
     """Time codes at which values were compared, beside the first and last samples of each attribute."""
     sampled: tuple[str, ...] = ()
-    """What was left out because the scene is huge, in words."""
+    """Parts that were left out because the scene is huge, in words."""
     digest: str
-    """Of everything."""
+    """Digest of everything."""
     parts: dict[str, str]
     """By path, the digest of a prim or layer, or of all below a path where there are very many."""
 

@@ -18,9 +18,9 @@ _PILLOW_DEPTH = {"I": 4, "F": 4, "I;16": 2, "I;16B": 2, "I;16L": 2, "1": 1}
 
 
 def memory_need(
-    form: SceneFormat, scene: Path, plan: StagingPlan, survey: Survey, memory: Path | None = None
+    form: SceneFormat, scene: Path, plan: StagingPlan, survey: Survey, survey_cache: Path | None = None
 ) -> MemoryNeed:
-    """Sum up a scene as the plan stages it. Only headers of textures are read. memory: see SceneFormat.read."""
+    """Sum up a scene as the plan stages it. Only headers of textures are read. survey_cache: see SceneFormat.read."""
     textures = {
         member.path
         for asset in _one_sample_each(survey.assets)
@@ -31,7 +31,7 @@ def memory_need(
     return MemoryNeed(
         textures=sum(size for size in sizes.values() if size is not None),
         texture_files=len(sizes),
-        geometry=form.geometry_bytes(scene, plan, memory, survey.tokens),
+        geometry=form.geometry_bytes(scene, plan, survey_cache, survey.tokens),
         unknown=tuple(str(path) for path, size in sizes.items() if size is None),
     )
 

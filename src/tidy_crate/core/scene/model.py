@@ -120,7 +120,7 @@ class Output(Model):
     pixel_aspect: float = 1.0
     """Width of a pixel by its height."""
     changing: tuple[str, ...] = ()
-    """What of it differs between frames of the range, though a render has one of each: its name, its size."""
+    """Parts of it that differ between frames of the range, though a render has one of each: its name, its size."""
 
 
 class Status(StrEnum):
@@ -185,7 +185,7 @@ class Asset(Model):
     field: str
     context: str = ""
     evaluated: str = ""
-    """Of a path by an expression, the value of the expression before any relink."""
+    """The value of an expression before any relink, where the path is an expression."""
     within: str = ""
     leads: str = ""
     time: float | None = None
@@ -206,7 +206,7 @@ class Asset(Model):
         return self.status is Status.MISSING and bool(self.members)
 
     @property
-    def missing_place(self) -> str:
+    def missing_path(self) -> str:
         """Return where in a crate the scene points for a file that is not there: nowhere outside it."""
         name = paths.file_name(self.value) or "unnamed"
         plain = "".join(c if c.isprintable() and c not in '<>:"|?*`$[]{}\\' else "_" for c in name)
@@ -382,9 +382,9 @@ class LinkKind(StrEnum):
     COMPOSITION = "composition"
     """Opinions of another layer or prim."""
     TARGET = "target"
-    """What a relationship or connection leads to, without which a render lacks something."""
+    """Target of a relationship or connection, without which a render lacks something."""
     OTHER_TARGET = "other-target"
-    """What any other relationship leads to."""
+    """Target of any other relationship."""
     UNITS = "units"
     """A layer in other units or with another up axis, brought in as if it had the scene's own."""
 
@@ -396,9 +396,9 @@ class BrokenLink(Model):
     where: str
     """The prim or property that holds it."""
     what: str
-    """What is wrong, in words."""
+    """The trouble, in words."""
     needed: bool = True
-    """Whether something that renders depends on it."""
+    """True if something that renders depends on it."""
 
 
 class Why(StrEnum):

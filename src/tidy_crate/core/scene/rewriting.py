@@ -14,58 +14,58 @@ from tidy_crate.core.scene.model import Asset
 
 def new_texts(
     assets: Iterable[Asset],
-    place: PurePosixPath,
-    places: Mapping[Path, PurePosixPath],
+    crate_path: PurePosixPath,
+    crate_paths: Mapping[Path, PurePosixPath],
     moved: Mapping[str, PurePosixPath] | None = None,
 ) -> dict[str, str]:
     """By occurrence id the text that must change; empty when everything in the file holds as it is.
 
-    assets: the occurrences in one file; place: of that file in the crate; places: of every file and set pattern.
-    moved: by occurrence id, where what it names is instead.
+    assets: the occurrences in one file; crate_path: of that file. crate_paths: of every file and set
+    pattern. moved: by occurrence id, the crate path of what it names instead.
     """
     changes = {}
     for asset in assets:
-        target = (moved or {}).get(asset.id) or place_of(asset, places)
-        if not holds(asset, place, target):
-            changes[asset.id] = paths.relative(target, place.parent) + _inner(asset.value)
+        target = (moved or {}).get(asset.id) or crate_path_of(asset, crate_paths)
+        if not holds(asset, crate_path, target):
+            changes[asset.id] = paths.relative(target, crate_path.parent) + _inner(asset.value)
     return changes
 
 
-def place_of(asset: Asset, places: Mapping[Path, PurePosixPath]) -> PurePosixPath:
+def crate_path_of(asset: Asset, crate_paths: Mapping[Path, PurePosixPath]) -> PurePosixPath:
     """Return where what an occurrence names is in the crate."""
-    if asset.resolved is not None and asset.resolved in places:
-        return places[asset.resolved]
+    if asset.resolved is not None and asset.resolved in crate_paths:
+        return crate_paths[asset.resolved]
     # a path to nothing must not lead out of the crate, where on another machine it might lead to something
-    return PurePosixPath(asset.missing_place)
+    return PurePosixPath(asset.missing_path)
 
 
-def holds(asset: Asset, place: PurePosixPath, target: PurePosixPath) -> bool:
+def holds(asset: Asset, crate_path: PurePosixPath, target: PurePosixPath) -> bool:
     """Return whether the path as written, read from its file's place in the crate, already leads to the target."""
     if asset.value == asset.authored == str(target):
         return True  # on shared storage: the very path by which nodes see it
     if paths.dialect(asset.authored) is Dialect.EXPRESSION and not asset.relinked:
         # it has the same value in the crate, whose layers state the same variables
-        return not paths.is_absolute(asset.value) and _leads(asset.value, place, target)
+        return not paths.is_absolute(asset.value) and _leads(asset.value, crate_path, target)
     if asset.relinked or asset.value != asset.authored or paths.is_absolute(asset.authored) or "\\" in asset.authored:
         return False
     outer = asset.authored.removesuffix(_inner(asset.authored))
-    return _leads(outer, place, target)
+    return _leads(outer, crate_path, target)
 
 
-def _leads(text: str, place: PurePosixPath, target: PurePosixPath) -> bool:
+def _leads(text: str, crate_path: PurePosixPath, target: PurePosixPath) -> bool:
     """Return whether a path, read from the folder of a file of the crate, leads to a place in it."""
     # by text: asked of every path of a scene
-    found = located(text, _from_root(str(place.parent)))
+    found = located(text, _from_root(str(crate_path.parent)))
     if found is not None and os.sep != "/":
         found = found.replace(os.sep, "/")
     return found == _from_root(str(target))
 
 
-def _from_root(place: str) -> str:
+def _from_root(crate_path: str) -> str:
     """Return a place of the crate as if the crate were the root of a disk; one on a share is from a root already."""
-    if place.startswith("/"):
-        return place
-    return "/" if place == "." else f"/{place}"
+    if crate_path.startswith("/"):
+        return crate_path
+    return "/" if crate_path == "." else f"/{crate_path}"
 
 
 def _inner(text: str) -> str:

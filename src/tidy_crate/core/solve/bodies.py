@@ -37,8 +37,8 @@ class Shape:
 
     kind: str
     size: tuple[float, ...]
-    place: Vector
-    turn: Vector
+    position: Vector
+    orientation: Vector
     surface: Surface
     density: float
     points: Vector | None = None
@@ -46,7 +46,7 @@ class Shape:
     collider: str = ""
     """The name by which pairs of colliders are kept apart."""
     triangles: NDArray[np.int64] | None = None
-    """Of a hull, the corners of all its faces, shape (n, 3), where they are known."""
+    """Corners of all faces of a hull, shape (n, 3), where they are known."""
 
 
 @dataclass(frozen=True)
@@ -57,8 +57,8 @@ class Body:
     """
 
     name: str
-    place: Vector
-    turn: Vector
+    position: Vector
+    orientation: Vector
     shapes: tuple[Shape, ...]
     driven: bool = False
     mass: float | None = None
@@ -82,10 +82,10 @@ class Joint:
     kind: str
     parent: str | None
     child: str
-    parent_place: Vector
-    parent_turn: Vector
-    child_place: Vector
-    child_turn: Vector
+    parent_position: Vector
+    parent_orientation: Vector
+    child_position: Vector
+    child_orientation: Vector
     limits: tuple[float | None, float | None] = (None, None)
     collide: bool = False
 
@@ -131,8 +131,8 @@ def mass_of(shape: Shape) -> tuple[float, Vector, Vector]:
         squares = np.array([across, across, along])
     else:
         return 0.0, np.zeros(3), np.zeros((3, 3))
-    turn = np.array([rotate(shape.turn, axis) for axis in np.eye(3)])
-    return float(volume), shape.place, _inertia(turn.T @ np.diag(squares) @ turn)
+    orientation = np.array([rotate(shape.orientation, axis) for axis in np.eye(3)])
+    return float(volume), shape.position, _inertia(orientation.T @ np.diag(squares) @ orientation)
 
 
 def _inertia(squares: Vector) -> Vector:
@@ -182,7 +182,7 @@ def conjugate(a: Vector) -> Vector:
     return np.asarray(a * np.array([1.0, -1.0, -1.0, -1.0]))
 
 
-def rotate(turn: Vector, vector: Vector) -> Vector:
+def rotate(orientation: Vector, vector: Vector) -> Vector:
     """A vector turned."""
-    w, v = turn[0], turn[1:]
+    w, v = orientation[0], orientation[1:]
     return np.asarray(vector + 2 * np.cross(v, np.cross(v, vector) + w * vector))

@@ -206,11 +206,11 @@ def _birth(law: Law, numbers: NDArray[np.int64], emitter: Array) -> tuple[Array,
     generator = np.random.Philox(key=law.seed)
     generator.advance(int(numbers[0]) * _BLOCKS)
     draws = np.random.Generator(generator).random((len(numbers), _DRAWS))
-    place = (draws[:, :3] - 0.5) * law.size
+    position = (draws[:, :3] - 0.5) * law.size
     # two uniform numbers make two normal ones: Box and Muller, 1958
     away = np.sqrt(-2 * np.log1p(-draws[:, [3, 3, 5]]))
-    turn = 2 * np.pi * draws[:, [4, 4, 6]]
-    normal = away * np.stack([np.cos(turn[:, 0]), np.sin(turn[:, 1]), np.cos(turn[:, 2])], axis=1)
+    angles = 2 * np.pi * draws[:, [4, 4, 6]]
+    normal = away * np.stack([np.cos(angles[:, 0]), np.sin(angles[:, 1]), np.cos(angles[:, 2])], axis=1)
     speed = law.velocity + law.spread * normal
     linear = emitter[:3, :3]
-    return place @ linear + emitter[3, :3], speed @ linear
+    return position @ linear + emitter[3, :3], speed @ linear

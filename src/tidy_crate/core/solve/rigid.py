@@ -53,8 +53,8 @@ class RigidRun:
             own = data.body(body.name)
             velocity = body.velocity - np.cross(body.spin, own.xipos - own.xpos)
             data.qvel[at : at + 3] = velocity - self._world.gravity * self.seconds / 2
-            turn = own.xmat.reshape(3, 3)
-            data.qvel[at + 3 : at + 6] = turn.T @ body.spin
+            orientation = own.xmat.reshape(3, 3)
+            data.qvel[at + 3 : at + 6] = orientation.T @ body.spin
         mujoco.mj_forward(model, data)
 
     def _dof(self, name: str) -> int:
@@ -70,15 +70,15 @@ class RigidRun:
         ways = [_way(before[name], after[name], count, self.seconds) for name in self._driven]
         addresses = [(self._free(name), self._dof(name)) for name in self._driven]
         for step in range(count):
-            for (at, dof), (places, turns, velocity, spins) in zip(addresses, ways, strict=True):
-                data.qpos[at : at + 3], data.qpos[at + 3 : at + 7] = places[step], turns[step]
+            for (at, dof), (positions, orientations, velocity, spins) in zip(addresses, ways, strict=True):
+                data.qpos[at : at + 3], data.qpos[at + 3 : at + 7] = positions[step], orientations[step]
                 data.qvel[dof : dof + 3], data.qvel[dof + 3 : dof + 6] = velocity, spins[step]
             if self._asleep:
                 self._step_with_sleepers()
             else:
                 mujoco.mj_step(model, data)
-        for (at, _), (places, turns, _, _) in zip(addresses, ways, strict=True):
-            data.qpos[at : at + 3], data.qpos[at + 3 : at + 7] = places[-1], turns[-1]
+        for (at, _), (positions, orientations, _, _) in zip(addresses, ways, strict=True):
+            data.qpos[at : at + 3], data.qpos[at + 3 : at + 7] = positions[-1], orientations[-1]
         mujoco.mj_kinematics(model, data)
 
     def set_gravity(self, gravity: Vector) -> None:
@@ -172,12 +172,12 @@ def _way(
 ) -> tuple[Vector, Vector, Vector, Vector]:
     """Places and turns at the ends of all steps, and the speed and spin (in the body's own axes) between."""
     shares = np.arange(count + 1) / count
-    places = before[0] + shares[:, None] * (after[0] - before[0])
+    positions = before[0] + shares[:, None] * (after[0] - before[0])
     first = before[1]
     last = after[1] if float(first @ after[1]) >= 0 else -after[1]
-    turns = np.array([_between(first, last, share) for share in shares])
+    orientations = np.array([_between(first, last, share) for share in shares])
     spin = _spin(first, last) / (count * seconds)
-    return places, turns, (after[0] - before[0]) / (count * seconds), np.tile(spin, (count + 1, 1))
+    return positions, orientations, (after[0] - before[0]) / (count * seconds), np.tile(spin, (count + 1, 1))
 
 
 def _between(first: Vector, last: Vector, share: float) -> Vector:

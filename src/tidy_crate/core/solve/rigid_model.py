@@ -55,7 +55,7 @@ def _given_back(damping: float) -> float:
 
 
 def joint_tree(world: World) -> tuple[list[Joint], list[Joint]]:
-    """The joints that hang a body on another one, each body at most once and in no circle; and all others."""
+    """The joints that hang a body on another one, each body at most once and in no cycle; and all others."""
     hung: dict[str, Joint] = {}
     driven = {body.name for body in world.bodies if body.driven}
     tree, loops = [], []
@@ -63,7 +63,7 @@ def joint_tree(world: World) -> tuple[list[Joint], list[Joint]]:
         above = joint.parent
         while above is not None and above != joint.child:
             above = hung[above].parent if above in hung else None
-        circle = above == joint.child
+        cycle = above == joint.child
         first = hung.get(joint.child)
         # several hinges between the same two bodies are the axes of one joint, one after the other
         stacks = (
@@ -72,7 +72,7 @@ def joint_tree(world: World) -> tuple[list[Joint], list[Joint]]:
             and {first.kind, joint.kind} <= {"revolute", "prismatic"}
             and joint.child not in driven
         )
-        if stacks or not (joint.kind == "distance" or circle or first is not None or joint.child in driven):
+        if stacks or not (joint.kind == "distance" or cycle or first is not None or joint.child in driven):
             hung.setdefault(joint.child, joint)
             tree.append(joint)
         else:
@@ -124,11 +124,11 @@ class Builder:
             parents = [joint.parent for joint in joints if joint.parent is not None]
             above = by_name[parents[0]] if parents else None
             parent = make(above.name) if above is not None else self._spec.worldbody
-            place, turn = body.place, body.turn
+            position, orientation = body.position, body.orientation
             if above is not None:
-                back = conjugate(above.turn)
-                place, turn = rotate(back, body.place - above.place), multiply(back, body.turn)
-            made[name] = found = parent.add_body(name=name, pos=place, quat=turn)
+                back = conjugate(above.orientation)
+                position, orientation = rotate(back, body.position - above.position), multiply(back, body.orientation)
+            made[name] = found = parent.add_body(name=name, pos=position, quat=orientation)
             if not joints:
                 found.add_freejoint()
             for joint in joints:
@@ -181,7 +181,7 @@ class Builder:
         given: dict[str, Any] = {
             "name": name, "type": kind, "condim": 3, "friction": [shape.surface.friction, 0.005, 0.0001],
             "solref": self._reference(shape.surface), "solimp": _impedance(), "density": shape.density,
-            "pos": shape.place, "quat": shape.turn,
+            "pos": shape.position, "quat": shape.orientation,
         }  # fmt: skip
         if shape.mass is not None:
             given["mass"] = shape.mass
@@ -256,8 +256,8 @@ class Builder:
         kind = {"revolute": kinds.mjJNT_HINGE, "prismatic": kinds.mjJNT_SLIDE, "spherical": kinds.mjJNT_BALL}[
             joint.kind
         ]
-        axis = rotate(joint.child_turn, np.array([1.0, 0.0, 0.0]))
-        given: dict[str, Any] = {"name": joint.name, "type": kind, "pos": joint.child_place}
+        axis = rotate(joint.child_orientation, np.array([1.0, 0.0, 0.0]))
+        given: dict[str, Any] = {"name": joint.name, "type": kind, "pos": joint.child_position}
         if joint.kind != "spherical":
             given["axis"] = axis
             low, high = joint.limits
@@ -269,24 +269,27 @@ class Builder:
         made.add_joint(**given)
 
     def _loop(self, joint: Joint) -> None:
-        """A joint that closes a circle, as a condition on two bodies that hang elsewhere."""
+        """A joint that closes a cycle, as a condition on two bodies that hang elsewhere."""
         mujoco, spec = self._mujoco, self._spec
         if joint.kind == "distance":
             ends = []
-            for name, place, label in ((joint.parent, joint.parent_place, "a"), (joint.child, joint.child_place, "b")):
+            for name, position, label in (
+                (joint.parent, joint.parent_position, "a"),
+                (joint.child, joint.child_position, "b"),
+            ):
                 holder = spec.worldbody if name is None else spec.body(name)
-                ends.append(holder.add_site(name=f"{joint.name}.{label}", pos=place).name)
+                ends.append(holder.add_site(name=f"{joint.name}.{label}", pos=position).name)
             low, high = joint.limits
             tendon = spec.add_tendon(name=joint.name, limited=True, range=[low or 0.0, 1e3 if high is None else high])
             for end in ends:
                 tendon.wrap_site(end)
             return
-        points = [joint.child_place]
+        points = [joint.child_position]
         if joint.kind == "revolute":
-            along = rotate(joint.child_turn, np.array([0.1, 0.0, 0.0]))
-            points = [joint.child_place - along, joint.child_place + along]
+            along = rotate(joint.child_orientation, np.array([0.1, 0.0, 0.0]))
+            points = [joint.child_position - along, joint.child_position + along]
         if joint.kind == "prismatic":
-            raise ValueError(f"the joint {joint.name} slides in a circle of joints")
+            raise ValueError(f"the joint {joint.name} slides in a cycle of joints")
         kinds = mujoco.mjtEq
         for number, point in enumerate(points):
             made = spec.add_equality(
@@ -311,11 +314,18 @@ def _impedance() -> list[float]:
 
 def _now(joint: Joint, body: Body, above: Body | None) -> float:
     """Return how far a joint is turned or drawn out at the start, by the frames of its two bodies."""
-    place, turn = (np.zeros(3), np.array([1.0, 0, 0, 0])) if above is None else (above.place, above.turn)
-    first = multiply(turn, joint.parent_turn)
-    second = multiply(body.turn, joint.child_turn)
+    position, orientation = (
+        (np.zeros(3), np.array([1.0, 0, 0, 0])) if above is None else (above.position, above.orientation)
+    )
+    first = multiply(orientation, joint.parent_orientation)
+    second = multiply(body.orientation, joint.child_orientation)
     if joint.kind == "prismatic":
-        apart = body.place + rotate(body.turn, joint.child_place) - place - rotate(turn, joint.parent_place)
+        apart = (
+            body.position
+            + rotate(body.orientation, joint.child_position)
+            - position
+            - rotate(orientation, joint.parent_position)
+        )
         return float(rotate(conjugate(first), apart)[0])
     difference = multiply(conjugate(first), second)
     return float(2 * math.atan2(difference[1], difference[0]))

@@ -30,7 +30,7 @@ class Piece:
     """BLAKE3 of the whole file."""
     offset: int
     blake3: str
-    """Of the piece."""
+    """Digest of the piece."""
     data: memoryview | bytes
 
 

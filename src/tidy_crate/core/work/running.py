@@ -17,7 +17,7 @@ from tidy_crate.core.work.trust import Claim, NotTrusted, Trust
 class Commands:
     """The command lines of one scene or crate, and the right to run those that are trusted."""
 
-    places: tuple[Path, ...] = ()
+    folders: tuple[Path, ...] = ()
     """The folders that they belong to; the first is the one that the user is asked about."""
     claims: tuple[Claim, ...] = ()
     """All of them."""
@@ -27,11 +27,11 @@ class Commands:
 
     def need(self, words: Sequence[str]) -> None:
         """Raise NotTrusted unless a command, given with its placeholders, may run."""
-        holds = self.trust.of(self.places)
+        holds = self.trust.of(self.folders)
         if not holds(words):
             mine = [one for one in self.claims if not holds(one.mark_words)]
-            place = self.places[0] if self.places else Path()
-            raise NotTrusted(place, mine or [Claim("command", tuple(words))])
+            folder = self.folders[0] if self.folders else Path()
+            raise NotTrusted(folder, mine or [Claim("command", tuple(words))])
 
     def run(
         self,

@@ -60,16 +60,16 @@ _WHAT = {
 class NotTrusted(WrongUsage):
     """A project names commands, and the user has not agreed that they run.
 
-    place: the folder to trust. commands: all that it names.
+    folder: the one to trust. commands: all that it names.
     """
 
-    def __init__(self, place: Path, commands: Sequence[Claim]) -> None:
+    def __init__(self, folder: Path, commands: Sequence[Claim]) -> None:
         super().__init__(
             _WHAT[any(one.purpose == STATE for one in commands)],
-            place,
-            f"read them; if you trust their source, run: tidy-crate trust {place}",
+            folder,
+            f"read them; if you trust their source, run: tidy-crate trust {folder}",
         )
-        self.place = place
+        self.folder = folder
         self.commands = tuple(commands)
         self.said = tuple(f"{one.purpose}: {one.line}" for one in commands)
 
@@ -81,28 +81,28 @@ class Trust:
         """file: where it is kept; without one nothing is trusted."""
         self._file = file
 
-    def holds(self, places: Iterable[Path], words: Sequence[str]) -> bool:
+    def holds(self, folders: Iterable[Path], words: Sequence[str]) -> bool:
         """Return whether a command of these folders, or of a trusted folder around one of them, may run."""
-        return self.of(places)(words)
+        return self.of(folders)(words)
 
-    def of(self, places: Iterable[Path]) -> Callable[[Sequence[str]], bool]:
+    def of(self, folders: Iterable[Path]) -> Callable[[Sequence[str]], bool]:
         """Return the same question for these folders. It is quick to ask often."""
         known = self.folders()
-        around = {folder for place in map(_real, places) for folder in (place, *place.parents)}
+        around = {one for folder in map(_real, folders) for one in (folder, *folder.parents)}
         trusted = {folder: frozenset(known[text]) for folder in around if (text := text_of(folder)) in known}
         return lambda words: any(_mark(words, folder) in marks for folder, marks in trusted.items())
 
-    def add(self, place: Path, claims: Iterable[Claim]) -> None:
+    def add(self, folder: Path, claims: Iterable[Claim]) -> None:
         """Trust these claims of a folder from now on."""
-        place = _real(place)
+        folder = _real(folder)
         with self._changing() as book:
-            known = book.get(text_of(place), [])
-            book[text_of(place)] = sorted({*known, *(_mark(one.mark_words, place) for one in claims)})
+            known = book.get(text_of(folder), [])
+            book[text_of(folder)] = sorted({*known, *(_mark(one.mark_words, folder) for one in claims)})
 
-    def remove(self, place: Path) -> bool:
+    def remove(self, folder: Path) -> bool:
         """Trust nothing of a folder any more. Return whether anything of it was trusted."""
         with self._changing() as book:
-            return book.pop(text_of(_real(place)), None) is not None
+            return book.pop(text_of(_real(folder)), None) is not None
 
     def folders(self) -> dict[str, list[str]]:
         """Return the trusted folders with the digests of their commands. Raises UnreadableInput on a broken file."""
@@ -110,7 +110,7 @@ class Trust:
             return {}
         content = SCHEMA.without_version(read_json(self._file, WHAT), self._file)
         try:
-            return {str(place): [str(mark) for mark in marks] for place, marks in content["trusted"].items()}
+            return {str(folder): [str(mark) for mark in marks] for folder, marks in content["trusted"].items()}
         except (AttributeError, KeyError, TypeError) as error:
             raise UnreadableInput(
                 f"the {WHAT} is damaged", self._file, "remove it, and trust your projects again"
@@ -131,7 +131,7 @@ class Trust:
 class Agreed(Trust):
     """Trust everything: for a process that starts only after the user's agreement was checked."""
 
-    def of(self, places: Iterable[Path]) -> Callable[[Sequence[str]], bool]:
+    def of(self, folders: Iterable[Path]) -> Callable[[Sequence[str]], bool]:
         """See Trust.of."""
         return lambda words: True
 
@@ -149,5 +149,5 @@ def _mark(words: Sequence[str], folder: Path) -> str:
     return blake3(json.dumps([list(words), files]).encode()).hexdigest()
 
 
-def _real(place: Path) -> Path:
-    return Path(os.path.realpath(place))
+def _real(folder: Path) -> Path:
+    return Path(os.path.realpath(folder))

@@ -45,7 +45,7 @@ class BatchOrder:
     attempts: tuple[int, ...]
     """For each task, which try this is."""
     spool: Path
-    """Where finished tasks are reported."""
+    """Folder to which finished tasks are reported."""
     faults: tuple[Fault, ...]
     forms: Mapping[str, FileForm] = field(default_factory=dict)
     """By output, another compression than the usual one."""
@@ -60,7 +60,7 @@ class Report:
     index: int
     """Its place in the batch."""
     cpu_seconds: float
-    """Of rendering; for the first of a batch with loading the scene."""
+    """Seconds of rendering; for the first of a batch with loading the scene."""
     files: dict[str, tuple[Path, str, int]]
     """By output: path, BLAKE3, bytes."""
 

@@ -84,7 +84,7 @@ class _Running:
     spool: Path
     seen: int = 0
     lost: bool = False
-    """Whether its node is gone: what it still reports is left alone."""
+    """True if its node is gone: what it still reports is left alone."""
 
     def reports(self) -> list[Report]:
         """Return what it has reported since the last look."""
@@ -112,7 +112,7 @@ class _Clocked(_Running):
     ends: tuple[float, ...] = ()
     """When each of its tasks is done, on the same clock."""
     seconds: tuple[float, ...] = ()
-    """Of each task, on a node of the usual speed."""
+    """Seconds of each task, on a node of the usual speed."""
 
     def reports(self) -> list[Report]:
         now = self.elapsed()

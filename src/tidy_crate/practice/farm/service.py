@@ -88,7 +88,7 @@ class Refusal(Model):
     """The body of an answer that refuses."""
 
     detail: str
-    """What is wrong, in plain words."""
+    """The trouble, in plain words."""
 
 
 REFUSALS: dict[int | str, dict[str, Any]] = {

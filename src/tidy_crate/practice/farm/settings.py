@@ -107,9 +107,9 @@ class FarmSettings(Model):
     reclaimable_price: float = Field(default=0.5, ge=0, le=1)
     """Factor on the price of reclaimable machines."""
     reclaims_per_hour: float = Field(default=0, ge=0, le=3600)
-    """How often a reclaimable machine is taken back in an hour of farm time, on average."""
+    """Number of times that a reclaimable machine is taken back in an hour of farm time, on average."""
     waits_for: tuple[Literal["quote", "payment"], ...] = ()
-    """What a job waits for before it begins. With `quote` its price is fixed, and paid in advance."""
+    """Conditions that a job waits for before it begins. With `quote` its price is fixed, and paid in advance."""
     output_path: Literal["any", "name", "relative"] = "relative"
     from_zero: bool = False
     """It numbers the frames of every job from zero."""
@@ -117,7 +117,7 @@ class FarmSettings(Model):
     synthetic_seconds: float = Field(default=0, ge=0)
     """Mean seconds of a frame on nodes that render nothing, for tests of large jobs; 0 for real nodes."""
     synthetic_law: Law | None = None
-    """How synthetic frames of a shot differ; None for a spread around the mean that knows no shot."""
+    """Law by which synthetic frames of a shot differ; None for a spread around the mean that knows no shot."""
     synthetic_load: float = Field(default=0, ge=0)
     """Seconds in which a synthetic node loads the scene, for each batch."""
     clock: float = Field(default=0, ge=0)

@@ -37,13 +37,13 @@ class FarmJobRow(Base):
     factor: Mapped[Decimal] = mapped_column(Money, default=Decimal(1))
     """On every price: of its priority, and of reclaimable machines."""
     tests: Mapped[int] = mapped_column(default=0)
-    """How many of its first tasks are test frames, after which it is held; 0 for none."""
+    """Number of its first tasks that are test frames, after which it is held; 0 for none."""
     begins: Mapped[str] = mapped_column(default="")
     """The state in which it goes on once its quote is accepted and it is paid."""
     offer: Mapped[str | None] = mapped_column(Text)
     """The farm's own quote, as JSON."""
     fixed: Mapped[Decimal | None] = mapped_column(Money)
-    """What it was paid in advance; None where its time is billed."""
+    """Amount that was paid in advance; None where its time is billed."""
     refunded: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
     why: Mapped[str] = mapped_column(Text, default="")
     """Why the farm paused it."""
@@ -119,9 +119,9 @@ class AttemptRow(Base):
     cost: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
     error: Mapped[str | None] = mapped_column(Text)
     log: Mapped[str | None] = mapped_column(Text)
-    """What the node printed."""
+    """Output of the node."""
     rejected: Mapped[bool] = mapped_column(default=False)
-    """Whether its frames were not taken, so that they are not paid."""
+    """True if its frames were not taken, so that they are not paid."""
     changed: Mapped[int]
     """Number of the job's change that it was last part of."""
     task: Mapped[TaskRow] = relationship()
@@ -139,7 +139,7 @@ class ProductRow(Base):
     blake3: Mapped[str]
     bytes: Mapped[int]
     served: Mapped[int] = mapped_column(default=0)
-    """How often it was asked for."""
+    """Number of times that it was asked for."""
     attempt: Mapped[AttemptRow] = relationship(back_populates="products")
 
 

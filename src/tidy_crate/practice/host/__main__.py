@@ -126,16 +126,16 @@ class Motion:
     """A buoy on a spring, pulled at by the swell: where it is depends on where it was."""
 
     frame: int
-    place: float = 0.0
+    position: float = 0.0
     speed: float = 0.0
 
     def go_to(self, frame: int) -> float:
         """Its place at a later frame."""
         while self.frame < frame:
             self.frame += 1
-            self.speed = 0.9 * self.speed - 0.08 * self.place + 2.0 * math.sin(0.4 * self.frame)
-            self.place += self.speed
-        return self.place
+            self.speed = 0.9 * self.speed - 0.08 * self.position + 2.0 * math.sin(0.4 * self.frame)
+            self.position += self.speed
+        return self.position
 
 
 def bake_frames(scene: HostScene, name: str, first: int, last: int, into: Path) -> None:
@@ -145,9 +145,9 @@ def bake_frames(scene: HostScene, name: str, first: int, last: int, into: Path) 
     motion = Motion(scene.simulations[name][1])
     into.mkdir(parents=True, exist_ok=True)
     for frame in range(first, last + 1):
-        place = motion.go_to(frame)
+        position = motion.go_to(frame)
         sign = "-" if frame < 0 else ""
-        (into / f"{name}.{sign}{abs(frame):04d}.json").write_text(json.dumps({"place": place}), encoding="utf-8")
+        (into / f"{name}.{sign}{abs(frame):04d}.json").write_text(json.dumps({"place": position}), encoding="utf-8")
         sys.stdout.write(f"baked frame {frame}\n")
         sys.stdout.flush()
 

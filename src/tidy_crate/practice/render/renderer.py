@@ -63,7 +63,7 @@ class Order:
     compression: Mapping[str, str] = field(default_factory=dict)
     """By output, another compression of its files than the usual one."""
     by_request: bool = False
-    """Whether the job has several requests, so that each gets a folder of its own."""
+    """True if the job has several requests, so that each gets a folder of its own."""
 
 
 def render(order: Order, on_task: Callable[[Rendered], None]) -> None:

@@ -42,7 +42,7 @@ class Delivered:
     uploaded_bytes: int
     reused_bytes: int
     reading: Reading | None
-    """What the farm itself understood of it; None where nothing there reads it."""
+    """The farm's own reading of it; None where nothing there reads it."""
 
 
 class Delivering(Protocol):
@@ -95,7 +95,7 @@ class Controlling(Protocol):
     """Changes a job that was submitted."""
 
     actions: frozenset[Action]
-    """What it can do; others are never asked for."""
+    """Actions that it can do; others are never asked for."""
 
     def control(self, job: str, order: ControlOrder) -> None:
         """Carry out one action. The same key twice is carried out once."""
@@ -122,7 +122,7 @@ class Trial:
     step: str
     works: bool
     said: str
-    """What was found, or what is wrong and what to do."""
+    """Result, or the trouble and what to do."""
 
 
 def tried(step: str, work: Callable[[], str]) -> Trial:
@@ -147,7 +147,7 @@ class FarmLink:
     quote: Quoting | None = None
     account: Accounting | None = None
     from_zero: bool = False
-    """Whether it numbers the frames of every order from zero: the first one is 0, whatever its own number."""
+    """True if it numbers the frames of every order from zero: the first one is 0, whatever its own number."""
     close: Callable[[], None] = lambda: None
     trial: Callable[[], Iterator[Trial]] | None = None
     """Tries the way to the farm out, step by step; nothing is ordered."""

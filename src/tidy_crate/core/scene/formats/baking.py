@@ -58,7 +58,7 @@ class BakeOrder:
     wanted: CacheRange
     folder: Path
     """The folder for the cache."""
-    memory: Path | None = None
+    survey_cache: Path | None = None
     """See SceneFormat.read."""
     tokens: FrameTokens = STANDARD
     commands: Commands = field(default_factory=Commands)
@@ -76,7 +76,7 @@ class Trial:
     bytes: int | None
     """Predicted size of the cache."""
     trouble: tuple[str, ...] = ()
-    """What cannot be solved, by prim, or why the simulation cannot be baked."""
+    """Parts that cannot be solved, by prim, or the reason why the simulation cannot be baked."""
 
 
 @dataclass(frozen=True)
@@ -106,7 +106,12 @@ class Baker(Protocol):
         """
 
     def trials(
-        self, scene: Path, plan: StagingPlan, wanted: Mapping[str, CacheRange], memory: Path | None, tokens: FrameTokens
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        wanted: Mapping[str, CacheRange],
+        survey_cache: Path | None,
+        tokens: FrameTokens,
     ) -> dict[str, Trial]:
         """Try out the first frames of simulations, by name. One that is left out cannot be tried."""
 

@@ -15,9 +15,9 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.composition import Composition, Packed
 from tidy_crate.core.scene.formats.baking import Baker
 from tidy_crate.core.scene.model import Survey
-from tidy_crate.core.scene.remembered import Questions
 from tidy_crate.core.scene.settings import SettingsMap
 from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.scene.survey_cache import Questions
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.running import Commands
@@ -53,14 +53,14 @@ class SceneFormat(Protocol):
         plan: StagingPlan | None = None,
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
-        memory: Path | None = None,
+        survey_cache: Path | None = None,
         tokens: FrameTokens = STANDARD,
         questions: Questions | None = None,
     ) -> Survey:
         """Survey a scene as saved, or with a plan as it would be staged.
 
         `needed` is judged for the request, or without one for the scene's own range.
-        memory: a file in which the format may keep results, to be faster the next time.
+        survey_cache: a file in which the format may keep results, to be faster the next time.
         tokens: the frame tokens that count in file names.
         questions: is filled with all that was asked of the disk, by a format whose survey follows from the answers and
         these arguments alone: it is kept for as long as the answers stay the same.
@@ -81,11 +81,11 @@ class SceneFormat(Protocol):
         """Return the file that a renderer opens: the scene, or the scene of the host application that it describes."""
 
     def geometry_bytes(
-        self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
+        self, scene: Path, plan: StagingPlan, survey_cache: Path | None = None, tokens: FrameTokens = STANDARD
     ) -> int | None:
         """Return the bytes of all arrays that render at the first frame, instances once; None where unknown.
 
-        memory, tokens: see `read`.
+        survey_cache, tokens: see `read`.
         """
 
     def activity(self, scene: Path, camera: str, frames: Sequence[int]) -> NDArray[np.float64] | None:
@@ -100,13 +100,13 @@ class SceneFormat(Protocol):
         scene: Path,
         plan: StagingPlan,
         survey: Survey,
-        places: Mapping[Path, PurePosixPath],
+        crate_paths: Mapping[Path, PurePosixPath],
         folder: Path,
         commands: Commands,
     ) -> StagedScene:
         """Write the staged scene files into `folder`.
 
-        survey: the staged survey. places: for every source file (or set pattern) its path in the crate.
+        survey: the staged survey. crate_paths: for every source file (or set pattern) its path in the crate.
         commands: runs what the scene names, where staging needs that; raises NotTrusted where it may not.
         Files that are not scene files, and scene files whose paths hold as they are, are left to the caller to copy.
         """

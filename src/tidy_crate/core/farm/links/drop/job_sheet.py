@@ -56,7 +56,7 @@ class JobSheet:
 
     job: str
     title: str
-    """Of the farm."""
+    """Name of the farm."""
     archive: str
     bytes: int
     blake3: str

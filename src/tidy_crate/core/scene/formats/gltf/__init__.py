@@ -12,9 +12,9 @@ from tidy_crate.core.scene.formats.interface import StagedScene
 if TYPE_CHECKING:
     from tidy_crate.core.scene.composition import Packed
     from tidy_crate.core.scene.model import Survey
-    from tidy_crate.core.scene.remembered import Questions
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
+    from tidy_crate.core.scene.survey_cache import Questions
     from tidy_crate.core.work.command import RenderCommand
     from tidy_crate.core.work.request import RenderRequest
     from tidy_crate.core.work.running import Commands
@@ -34,7 +34,7 @@ class Gltf:
         plan: StagingPlan | None = None,
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
-        memory: Path | None = None,
+        survey_cache: Path | None = None,
         tokens: FrameTokens = STANDARD,
         questions: Questions | None = None,
     ) -> Survey:
@@ -60,7 +60,7 @@ class Gltf:
         return None
 
     def geometry_bytes(
-        self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
+        self, scene: Path, plan: StagingPlan, survey_cache: Path | None = None, tokens: FrameTokens = STANDARD
     ) -> int | None:
         """See SceneFormat.geometry_bytes."""
         from tidy_crate.core.scene.formats.gltf.read import geometry_bytes
@@ -87,11 +87,11 @@ class Gltf:
         scene: Path,
         plan: StagingPlan,
         survey: Survey,
-        places: Mapping[Path, PurePosixPath],
+        crate_paths: Mapping[Path, PurePosixPath],
         folder: Path,
         commands: Commands,
     ) -> StagedScene:
         """See SceneFormat.apply. The staged scene keeps its name and place."""
         from tidy_crate.core.scene.formats.gltf.apply import apply
 
-        return apply(scene, survey, places, folder)
+        return apply(scene, survey, crate_paths, folder)

@@ -12,25 +12,25 @@ from tidy_crate.core.scene.formats.gltf.document import Link, read_document, rew
 from tidy_crate.core.scene.formats.gltf.read import FIELD
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.model import Survey
-from tidy_crate.core.scene.rewriting import new_texts, place_of
+from tidy_crate.core.scene.rewriting import crate_path_of, new_texts
 
 
-def apply(scene: Path, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path) -> StagedScene:
+def apply(scene: Path, survey: Survey, crate_paths: Mapping[Path, PurePosixPath], folder: Path) -> StagedScene:
     """Copy the scene where its URIs hold, rewrite it where they do not. See SceneFormat.apply."""
     scene = scene.absolute()
-    place = places[scene]
+    crate_path = crate_paths[scene]
     own = [asset for asset in survey.assets if asset.layer == scene and asset.field == FIELD]
     # a name that is only written with percent signs is the same name
     plain = [asset.model_copy(update={"authored": asset.value}) if not asset.relinked else asset for asset in own]
-    if not new_texts(plain, place, places):
-        return StagedScene(root=place, written=(), copied={place: scene})
-    by_pointer = {asset.owner: paths.relative(place_of(asset, places), place.parent) for asset in own}
+    if not new_texts(plain, crate_path, crate_paths):
+        return StagedScene(root=crate_path, written=(), copied={crate_path: scene})
+    by_pointer = {asset.owner: paths.relative(crate_path_of(asset, crate_paths), crate_path.parent) for asset in own}
 
     def new_path(link: Link) -> str:
         text = by_pointer[link.pointer]
         return text.removeprefix("./")
 
     document = read_document(scene)
-    with writable(folder, place) as target, write_whole(target) as stream:
+    with writable(folder, crate_path) as target, write_whole(target) as stream:
         rewrite(scene, document, stream, new_path)
-    return StagedScene(root=place, written=(place,), copied={})
+    return StagedScene(root=crate_path, written=(crate_path,), copied={})

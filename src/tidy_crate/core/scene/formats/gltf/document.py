@@ -40,7 +40,7 @@ class Document:
     content: dict[str, Any]
     rest: int | None
     trouble: str | None = None
-    """What of the file is not as it says itself: it is shorter than its header or a chunk states."""
+    """Contradiction in the file: it is shorter than its header or a chunk states."""
 
 
 def read_document(path: Path) -> Document:

@@ -13,9 +13,9 @@ if TYPE_CHECKING:
     from tidy_crate.core.scene.composition import Packed
     from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
-    from tidy_crate.core.scene.remembered import Questions
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
+    from tidy_crate.core.scene.survey_cache import Questions
     from tidy_crate.core.work.command import RenderCommand
     from tidy_crate.core.work.request import RenderRequest
     from tidy_crate.core.work.running import Commands
@@ -35,7 +35,7 @@ class SceneSheet:
         plan: StagingPlan | None = None,
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
-        memory: Path | None = None,
+        survey_cache: Path | None = None,
         tokens: FrameTokens = STANDARD,
         questions: Questions | None = None,
     ) -> Survey:
@@ -45,7 +45,7 @@ class SceneSheet:
         return read(scene, plan, maps, tokens)
 
     def geometry_bytes(
-        self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
+        self, scene: Path, plan: StagingPlan, survey_cache: Path | None = None, tokens: FrameTokens = STANDARD
     ) -> int | None:
         """See SceneFormat.geometry_bytes."""
         return None
@@ -70,14 +70,14 @@ class SceneSheet:
         scene: Path,
         plan: StagingPlan,
         survey: Survey,
-        places: Mapping[Path, PurePosixPath],
+        crate_paths: Mapping[Path, PurePosixPath],
         folder: Path,
         commands: Commands,
     ) -> StagedScene:
         """See SceneFormat.apply. The host's own command relinks the staged copy, which is then looked at again."""
         from tidy_crate.core.scene.formats.sheet.apply import apply
 
-        return apply(scene, plan, survey, places, folder, commands)
+        return apply(scene, plan, survey, crate_paths, folder, commands)
 
     def opens(self, scene: Path) -> Path:
         """See SceneFormat.opens: the host's own scene."""

@@ -14,7 +14,7 @@ from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetSimulation, host_scene, read_sheet
 from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE, outputs_in_force, scale_in_force
 from tidy_crate.core.scene.model import SimulationState, Survey
-from tidy_crate.core.scene.rewriting import new_texts, place_of
+from tidy_crate.core.scene.rewriting import crate_path_of, new_texts
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
 from tidy_crate.core.work.running import Commands
 
@@ -23,7 +23,7 @@ def apply(
     scene: Path,
     plan: StagingPlan,
     survey: Survey,
-    places: Mapping[Path, PurePosixPath],
+    crate_paths: Mapping[Path, PurePosixPath],
     folder: Path,
     commands: Commands,
 ) -> StagedScene:
@@ -31,18 +31,18 @@ def apply(
     scene = scene.absolute()
     sheet = read_sheet(scene)
     host = host_scene(scene, sheet).absolute()
-    sheet_place, host_place = places[scene], places.get(host)
+    sheet_place, host_place = crate_paths[scene], crate_paths.get(host)
     slots = [asset for asset in survey.assets if asset.layer == scene and asset.field == FIELD]
     own = [asset for asset in slots if asset.owner != HOST_SCENE]
     outputs, scale = outputs_in_force(sheet, plan), scale_in_force(sheet, plan)
     changed = outputs != sheet.outputs or (sheet.resolution is not None and scale != sheet.resolution.scale)
     baked = {edit.simulation: edit for edit in plan.of(UseCache)}
     frozen = [one.name for one in sheet.generators if not one.frozen] if sheet.commands.freeze else []
-    if host_place is None or not (new_texts(own, host_place, places) or changed or baked or frozen):
+    if host_place is None or not (new_texts(own, host_place, crate_paths) or changed or baked or frozen):
         return StagedScene(root=sheet_place, written=(), copied={sheet_place: scene})
-    texts = {asset.owner: paths.relative(place_of(asset, places), host_place.parent) for asset in own}
+    texts = {asset.owner: paths.relative(crate_path_of(asset, crate_paths), host_place.parent) for asset in own}
     caches = {
-        one.slot: _cache_path(one, baked[one.name], places, host_place)
+        one.slot: _cache_path(one, baked[one.name], crate_paths, host_place)
         for one in sheet.simulations
         if one.name in baked
     }
@@ -59,11 +59,11 @@ def apply(
 
 
 def _cache_path(
-    one: SheetSimulation, edit: UseCache, places: Mapping[Path, PurePosixPath], host_place: PurePosixPath
+    one: SheetSimulation, edit: UseCache, crate_paths: Mapping[Path, PurePosixPath], host_place: PurePosixPath
 ) -> str:
     """The pattern of a cache's files as seen from the host's scene."""
     first = min(edit.files)
-    return paths.relative(places[first].parent / one.cache, host_place.parent)
+    return paths.relative(crate_paths[first].parent / one.cache, host_place.parent)
 
 
 def _moved(sheet: Sheet, texts: dict[str, str], baked: Mapping[str, UseCache], frozen: list[str]) -> Sheet:
@@ -84,7 +84,7 @@ def _stage_host(
     sheet: Sheet,
     original: Path,
     folder: Path,
-    place: PurePosixPath,
+    crate_path: PurePosixPath,
     texts: dict[str, str],
     caches: dict[str, str],
     frozen: list[str],
@@ -98,9 +98,9 @@ def _stage_host(
             "add commands.relink",
         )
     commands.need(sheet.commands.relink)
-    staged = folder / place
+    staged = folder / crate_path
     before = hash_file(original)
-    with writable(folder, place) as target:
+    with writable(folder, crate_path) as target:
         copy_and_hash(original, target)
     limit = sheet.commands.time_limit
     with tempfile.TemporaryDirectory(prefix="tidy-crate-relink-") as scratch:

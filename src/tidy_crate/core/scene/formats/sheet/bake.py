@@ -33,7 +33,12 @@ class SheetBaker:
         return bake_by_host(order, progress)
 
     def trials(
-        self, scene: Path, plan: StagingPlan, wanted: Mapping[str, CacheRange], memory: Path | None, tokens: FrameTokens
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        wanted: Mapping[str, CacheRange],
+        survey_cache: Path | None,
+        tokens: FrameTokens,
     ) -> dict[str, Trial]:
         """See Baker.trials. A host's command cannot be tried out."""
         return {}

@@ -17,9 +17,9 @@ if TYPE_CHECKING:
     from tidy_crate.core.scene.composition import Composition, Packed
     from tidy_crate.core.scene.formats.baking import Baker
     from tidy_crate.core.scene.model import Survey
-    from tidy_crate.core.scene.remembered import Questions
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
+    from tidy_crate.core.scene.survey_cache import Questions
     from tidy_crate.core.work.command import RenderCommand
     from tidy_crate.core.work.request import RenderRequest
     from tidy_crate.core.work.running import Commands
@@ -38,14 +38,14 @@ class OpenUsd:
         plan: StagingPlan | None = None,
         request: RenderRequest | None = None,
         maps: tuple[SettingsMap, ...] = (),
-        memory: Path | None = None,
+        survey_cache: Path | None = None,
         tokens: FrameTokens = STANDARD,
         questions: Questions | None = None,
     ) -> Survey:
         """See SceneFormat.read."""
         from tidy_crate.core.scene.formats.usd.read import read
 
-        return read(scene, plan, request, maps, memory, tokens, questions)
+        return read(scene, plan, request, maps, survey_cache, tokens, questions)
 
     @property
     def reader(self) -> str:
@@ -73,12 +73,12 @@ class OpenUsd:
         return UsdBaker()
 
     def geometry_bytes(
-        self, scene: Path, plan: StagingPlan, memory: Path | None = None, tokens: FrameTokens = STANDARD
+        self, scene: Path, plan: StagingPlan, survey_cache: Path | None = None, tokens: FrameTokens = STANDARD
     ) -> int | None:
         """See SceneFormat.geometry_bytes."""
         from tidy_crate.core.scene.formats.usd.geometry import geometry_bytes
 
-        return geometry_bytes(scene, plan, memory, tokens)
+        return geometry_bytes(scene, plan, survey_cache, tokens)
 
     def activity(self, scene: Path, camera: str, frames: Sequence[int]) -> NDArray[np.float64] | None:
         """See SceneFormat.activity."""
@@ -104,11 +104,11 @@ class OpenUsd:
         scene: Path,
         plan: StagingPlan,
         survey: Survey,
-        places: Mapping[Path, PurePosixPath],
+        crate_paths: Mapping[Path, PurePosixPath],
         folder: Path,
         commands: Commands,
     ) -> StagedScene:
         """See SceneFormat.apply."""
         from tidy_crate.core.scene.formats.usd.apply import apply
 
-        return apply(scene, plan, survey, places, folder)
+        return apply(scene, plan, survey, crate_paths, folder)

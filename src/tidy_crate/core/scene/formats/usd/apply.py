@@ -26,7 +26,7 @@ from tidy_crate.core.scene.staging import StagingPlan, UseCache
 
 
 def apply(
-    scene: Path, plan: StagingPlan, survey: Survey, places: Mapping[Path, PurePosixPath], folder: Path
+    scene: Path, plan: StagingPlan, survey: Survey, crate_paths: Mapping[Path, PurePosixPath], folder: Path
 ) -> StagedScene:
     """Write the staged scene into `folder`. See SceneFormat.apply.
 
@@ -39,15 +39,15 @@ def apply(
     layer_of = cache(open_layer)
     written: list[PurePosixPath] = []
     copied: dict[PurePosixPath, Path] = {}
-    copies = copies_by_context(by_layer, places)
+    copies = copies_by_context(by_layer, crate_paths)
     moved = copies.moved(survey.assets)
     with usd_messages(scene):
         for path in survey.layers:
-            place = places.get(path)
-            if place is None:
+            crate_path = crate_paths.get(path)
+            if crate_path is None:
                 continue  # it travels inside its package, or is where no node can see it
-            for own, assets in copies.of(path, place, by_layer.get(path, [])):
-                texts = _new_texts(assets, own, places, moved)
+            for own, assets in copies.of(path, crate_path, by_layer.get(path, [])):
+                texts = _new_texts(assets, own, crate_paths, moved)
                 if texts:
                     layer = layer_of(path)
                     with writable(folder, own) as target:
@@ -55,13 +55,13 @@ def apply(
                     written.append(own)
                 else:
                     copied[own] = path
-        root = _root_place(places[scene], set(places.values()))
-        caches = {e.simulation: paths.relative(places[e.layer], root.parent) for e in plan.of(UseCache)}
+        root = _root_path(crate_paths[scene], set(crate_paths.values()))
+        caches = {e.simulation: paths.relative(crate_paths[e.layer], root.parent) for e in plan.of(UseCache)}
         source = compose(scene, _arcs(survey), survey.layers, layer_of).stage if needs_stage(plan) else None
-        scene_text = paths.relative(places[scene], root.parent)
+        scene_text = paths.relative(crate_paths[scene], root.parent)
         staged = staged_root(source, layer_of(scene), plan, caches, scene_text)
         # asset paths in the metadata taken over from the scene's root stay valid: both are in one folder
-        top = _new_texts([a for a in by_layer.get(scene, []) if a.owner == "/"], places[scene], places, moved)
+        top = _new_texts([a for a in by_layer.get(scene, []) if a.owner == "/"], crate_paths[scene], crate_paths, moved)
         rewrite(staged, lambda slot: top.get((slot.path, slot.field, slot.text, slot.time), slot.text))
         with writable(folder, root) as target:
             export(staged, target, "usda")
@@ -103,12 +103,12 @@ Key = tuple[str, str, str, float | None]
 
 def _new_texts(
     assets: list[Asset],
-    place: PurePosixPath,
-    places: Mapping[Path, PurePosixPath],
+    crate_path: PurePosixPath,
+    crate_paths: Mapping[Path, PurePosixPath],
     moved: Mapping[str, PurePosixPath],
 ) -> dict[Key, str]:
     """The slots of a layer whose text must change so that it points into the crate; empty when all hold as they are."""
-    texts = new_texts(assets, place, places, moved)
+    texts = new_texts(assets, crate_path, crate_paths, moved)
     return {
         (asset.owner, asset.field, asset.authored, asset.time): texts[asset.id] for asset in assets if asset.id in texts
     }
@@ -152,11 +152,11 @@ def export(layer: Sdf.Layer, target: Path, encoding: str) -> None:
             shutil.copyfileobj(source, out, 1 << 20)
 
 
-def _root_place(scene: PurePosixPath, taken: set[PurePosixPath]) -> PurePosixPath:
+def _root_path(scene: PurePosixPath, taken: set[PurePosixPath]) -> PurePosixPath:
     stem = scene.stem
     for number in range(1, 1000):
         name = f"{stem}.staged.usda" if number == 1 else f"{stem}.staged{number}.usda"
-        place = scene.with_name(name)
-        if place not in taken:
-            return place
+        crate_path = scene.with_name(name)
+        if crate_path not in taken:
+            return crate_path
     raise TidyCrateError("no free name for the staged scene", scene)

@@ -197,7 +197,7 @@ def _units(composed: Composed, walk: Walk, prims: ScenePrims, shown: _Shown) -> 
 
 
 def _first_site(occurrence: Occurrence, composed: Composed, prims: ScenePrims) -> Usd.Prim | None:
-    users = prims.users.get(occurrence.place, ())
+    users = prims.users.get(occurrence.site, ())
     found = (composed.stage.GetPrimAtPath(path) for path in users)
     return next((prim for prim in found if prim and prim.IsDefined() and prim.IsActive()), None)
 

@@ -23,70 +23,72 @@ class Copies:
     Layers with one copy are not in it.
     """
 
-    places: dict[tuple[Path, str], PurePosixPath] = field(default_factory=dict)
+    crate_paths: dict[tuple[Path, str], PurePosixPath] = field(default_factory=dict)
 
     def moved(self, assets: Iterable[Asset]) -> dict[str, PurePosixPath]:
         """Return, by occurrence id, the copy that an arc must lead to."""
-        if not self.places:
+        if not self.crate_paths:
             return {}
-        return {asset.id: place for asset in assets if (place := self._target(asset)) is not None}
+        return {asset.id: crate_path for asset in assets if (crate_path := self._target(asset)) is not None}
 
-    def of(self, path: Path, place: PurePosixPath, assets: list[Asset]) -> Iterator[tuple[PurePosixPath, list[Asset]]]:
+    def of(
+        self, path: Path, crate_path: PurePosixPath, assets: list[Asset]
+    ) -> Iterator[tuple[PurePosixPath, list[Asset]]]:
         """Yield each copy of a layer with the occurrences that count in it."""
-        own = {context: at for (file, context), at in self.places.items() if file == path}
+        own = {context: at for (file, context), at in self.crate_paths.items() if file == path}
         if not own:
-            yield place, assets
+            yield crate_path, assets
         for context, at in own.items():
             yield at, [asset for asset in assets if asset.within == context]
 
     def _target(self, asset: Asset) -> PurePosixPath | None:
         if asset.field not in ARCS or asset.resolved is None:
             return None
-        return self.places.get((asset.resolved, asset.leads))
+        return self.crate_paths.get((asset.resolved, asset.leads))
 
 
-def copies_by_context(by_layer: Mapping[Path, list[Asset]], places: Mapping[Path, PurePosixPath]) -> Copies:
+def copies_by_context(by_layer: Mapping[Path, list[Asset]], crate_paths: Mapping[Path, PurePosixPath]) -> Copies:
     """Find the layers that need a copy for each set of variables, until no more of them do."""
     found = Copies()
     several = {
         path: contexts
         for path, assets in by_layer.items()
-        if path in places and len(contexts := list(dict.fromkeys(asset.within for asset in assets))) > 1
+        if path in crate_paths and len(contexts := list(dict.fromkeys(asset.within for asset in assets))) > 1
     }
-    taken = set(places.values())
+    taken = set(crate_paths.values())
     while True:
         moved = found.moved(asset for assets in by_layer.values() for asset in assets)
         fresh = [
             path
             for path, contexts in several.items()
-            if (path, contexts[0]) not in found.places
-            and len({_signature(by_layer[path], one, places[path], places, moved) for one in contexts}) > 1
+            if (path, contexts[0]) not in found.crate_paths
+            and len({_signature(by_layer[path], one, crate_paths[path], crate_paths, moved) for one in contexts}) > 1
         ]
         if not fresh:
             return found
         for path in fresh:
             for number, context in enumerate(several[path]):
-                place = places[path] if number == 0 else _free(places[path], context, taken)
-                found.places[path, context] = place
-                taken.add(place)
+                crate_path = crate_paths[path] if number == 0 else _free(crate_paths[path], context, taken)
+                found.crate_paths[path, context] = crate_path
+                taken.add(crate_path)
 
 
 def _signature(
     assets: list[Asset],
     context: str,
-    place: PurePosixPath,
-    places: Mapping[Path, PurePosixPath],
+    crate_path: PurePosixPath,
+    crate_paths: Mapping[Path, PurePosixPath],
     moved: Mapping[str, PurePosixPath],
 ) -> tuple[tuple[object, ...], ...]:
     own = [asset for asset in assets if asset.within == context]
-    texts = new_texts(own, place, places, moved)
+    texts = new_texts(own, crate_path, crate_paths, moved)
     return tuple((asset.owner, asset.field, asset.authored, asset.time, texts.get(asset.id)) for asset in own)
 
 
-def _free(place: PurePosixPath, context: str, taken: set[PurePosixPath]) -> PurePosixPath:
+def _free(crate_path: PurePosixPath, context: str, taken: set[PurePosixPath]) -> PurePosixPath:
     for number in range(1, 1000):
         mark = context if number == 1 else f"{context}-{number}"
-        name = place.with_name(f"{place.stem}.{mark or 'plain'}{place.suffix}")
+        name = crate_path.with_name(f"{crate_path.stem}.{mark or 'plain'}{crate_path.suffix}")
         if name not in taken:
             return name
-    return place
+    return crate_path

@@ -18,10 +18,10 @@ from tidy_crate.core.scene.formats.usd.quiet import usd_messages
 from tidy_crate.core.scene.staging import StagingPlan
 
 
-def geometry_bytes(scene: Path, plan: StagingPlan, memory: Path | None, tokens: FrameTokens) -> int:
+def geometry_bytes(scene: Path, plan: StagingPlan, survey_cache: Path | None, tokens: FrameTokens) -> int:
     """Bytes of all arrays of shapes and instancers that are active and not hidden for good, at the first frame."""
     with no_garbage_collection():
-        walk = walk_layers(scene.absolute(), plan, Disk(tokens), memory)
+        walk = walk_layers(scene.absolute(), plan, Disk(tokens), survey_cache)
         source = compose_source(walk)
         stage = compose_staged(walk, plan, source).stage if plan.edits else source.stage
         at = Usd.TimeCode(stage.GetStartTimeCode()) if stage.HasAuthoredTimeCodeRange() else Usd.TimeCode.EarliestTime()

@@ -43,7 +43,7 @@ class Occurrence(NamedTuple):
     relinked: bool
     layer_target: Path | None
     """The layer that it brings in, if any."""
-    place: tuple[str, str]
+    site: tuple[str, str]
     """The layer's path, and `prim`."""
     evaluated: str = ""
     within: str = ""
@@ -73,17 +73,18 @@ def walk_layers(
     scene: Path,
     plan: StagingPlan,
     disk: Disk,
-    memory: Path | None = None,
+    survey_cache: Path | None = None,
     texts: frozenset[str] = frozenset(),
     on_layers: Callable[[Walk], None] | None = None,
 ) -> Walk:
     """Walk all layers. Raises UnreadableInput only when the root layer itself cannot be read.
 
-    memory: a file that keeps what was found in each layer for the next time. texts: names of the attributes of type
-    string that name files. on_layers: is called once all layers are known, with their arcs as the only occurrences:
-    the scene can be composed while the files that it uses are looked for.
+    survey_cache: a file that keeps what was found in each layer for the next time.
+    texts: names of the attributes of type string that name files.
+    on_layers: is called once all layers are known, with their arcs as the only occurrences: the scene can be composed
+    while the files that it uses are looked for.
     """
-    with Library(memory) as library:
+    with Library(survey_cache) as library:
         walk = Walk(scene, library)
         # the root is opened whatever is known of it: a broken scene fails here and nowhere later
         library.layer(scene)
@@ -111,8 +112,8 @@ class _Visit:
         """Every occurrence, in the order of the slots."""
         stem, packed = stem_of(walk.root, self.path), package.split(self.path) is not None
         within = self.context
-        for place, slot in enumerate(self.slots):
-            one = self.found.get(place)
+        for index, slot in enumerate(self.slots):
+            one = self.found.get(index)
             if one is None:
                 one = _occurrence(walk, self.path, stem, packed, slot, self.variables, within, plan, disk, ids)
                 one = one._replace(within=within) if within else one
@@ -141,12 +142,12 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> l
         slots = [
             slot for slot in walk.facts[path].slots if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts
         ]
-        by_place = {
-            place: _occurrence(walk, path, stem, packed, slot, variables, context, plan, disk, ids)
-            for place, slot in enumerate(slots)
+        by_index = {
+            index: _occurrence(walk, path, stem, packed, slot, variables, context, plan, disk, ids)
+            for index, slot in enumerate(slots)
             if _leads_on(slot)
         }
-        found = list(by_place.values())
+        found = list(by_index.values())
         arcs = [occurrence for occurrence in found if occurrence.layer_target is not None]
         library.expect(dict.fromkeys(o.layer_target for o in arcs if o.layer_target not in walk.facts))  # type: ignore[misc]
         for occurrence in found:
@@ -169,10 +170,10 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> l
                 queue.append((target, inherited))
         _refuse_endless(_opened_by_library(found))
         if context or any(into.values()):
-            by_place = {
-                place: one._replace(within=context, leads=into.get(one.id, "")) for place, one in by_place.items()
+            by_index = {
+                index: one._replace(within=context, leads=into.get(one.id, "")) for index, one in by_index.items()
             }
-        visits.append(_Visit(path, variables, context, slots, by_place))
+        visits.append(_Visit(path, variables, context, slots, by_index))
     return visits
 
 
@@ -254,8 +255,8 @@ def _occurrence(
     if slot.is_arc and resolution.members and resolution.location is not None:
         target = _layer_target(walk, resolution.location, value)
     prim = _prim_of(slot.path)
-    place = (str(path), prim)
-    return Occurrence(name, path, slot, prim, seen_in, value, resolution, relinked, target, place, evaluated)
+    site = (str(path), prim)
+    return Occurrence(name, path, slot, prim, seen_in, value, resolution, relinked, target, site, evaluated)
 
 
 def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> Resolution:

@@ -34,18 +34,20 @@ _here: dict[Path, tuple[str, LayerFacts]] = {}
 
 
 class Library:
-    """Gives the facts of layers. memory: a file in which they are kept from one command to the next.
+    """Gives the facts of layers. survey_cache: a file in which they are kept from one command to the next.
 
     Use it as a context manager: helpers end with it. opened: layers opened here, held so that a stage finds them.
     cores: how many helpers may work, those of the machine when None. many_bytes: of layers, from which they do.
     """
 
-    def __init__(self, memory: Path | None = None, cores: int | None = None, many_bytes: int = MANY_BYTES) -> None:
+    def __init__(
+        self, survey_cache: Path | None = None, cores: int | None = None, many_bytes: int = MANY_BYTES
+    ) -> None:
         self._many_bytes = many_bytes
         self._cores = usable_cores() if cores is None else cores
         self.helpers = 0
         self.opened: dict[Path, Sdf.Layer] = {}
-        self._memory = memory
+        self._cache = survey_cache
         self._kept: dict[str, list[Any]] | None = None
         self._awaited: dict[Path, Future[dict[str, Any]]] = {}
         self._used: dict[Path, tuple[str, LayerFacts]] = {}
@@ -121,7 +123,7 @@ class Library:
     def _all_kept(self) -> dict[str, list[Any]]:
         if self._kept is None:
             try:
-                found = json.loads(self._memory.read_bytes()) if self._memory is not None else {}
+                found = json.loads(self._cache.read_bytes()) if self._cache is not None else {}
             except (OSError, ValueError):
                 found = {}
             known = isinstance(found, dict) and found.get("tool") == __version__
@@ -130,7 +132,7 @@ class Library:
 
     def _save(self) -> None:
         """Keep what was used, unless it is all kept already."""
-        if self._memory is None:
+        if self._cache is None:
             return
         kept = self._all_kept()
         marks = {path: entry[0] for path, entry in kept.items() if isinstance(entry, list) and entry}
@@ -138,14 +140,14 @@ class Library:
             return
         layers = {str(path): [mark, facts.plain()] for path, (mark, facts) in self._used.items()}
         try:
-            self._memory.parent.mkdir(parents=True, exist_ok=True)
-            write_bytes(self._memory, json.dumps({"tool": __version__, "layers": layers}).encode())
+            self._cache.parent.mkdir(parents=True, exist_ok=True)
+            write_bytes(self._cache, json.dumps({"tool": __version__, "layers": layers}).encode())
         except (OSError, TypeError, ValueError):
-            pass  # a memory that cannot be kept costs time next time, nothing else
+            pass  # a cache that cannot be written costs time next time, nothing else
 
 
 def forget() -> None:
-    """Let go of what this process has worked out: the next question reads the layers, or the memory, again."""
+    """Drop the facts that this process has worked out: the next question reads the layers, or the cache, again."""
     _here.clear()
 
 

@@ -18,7 +18,7 @@ from tidy_crate.core.scene.formats.usd.clips import filled
 from tidy_crate.core.scene.formats.usd.compose import Composed
 from tidy_crate.core.scene.formats.usd.facts import NO_USE
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
-from tidy_crate.core.scene.formats.usd.prims import Kind, Names, Place, ScenePrims, is_below
+from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, Site, is_below
 from tidy_crate.core.scene.formats.usd.slots import PROVENANCE, REMOVED, VALUES
 
 SHUTTER = 1.0  # time codes before and after a frame that motion blur may look at
@@ -31,7 +31,7 @@ class Needed:
 
     times: tuple[float, float]
     """First and last time code that a frame may look at."""
-    reasons: dict[Place, str] = field(default_factory=dict)
+    reasons: dict[Site, str] = field(default_factory=dict)
     """Why a place is used."""
     layers: set[Path] = field(default_factory=set)
     """Files whose whole layer stack is in use."""
@@ -39,7 +39,7 @@ class Needed:
     """The prims that show or light, with their kinds, by path."""
     reached: dict[str, str] = field(default_factory=dict)
     """Why something uses a prim, by path."""
-    clips: dict[Place, frozenset[str] | None] = field(default_factory=dict)
+    clips: dict[Site, frozenset[str] | None] = field(default_factory=dict)
     """The files of explicit lists of clips that some requested time plays; None where that is not known."""
 
     def uses(self, path: str) -> bool:
@@ -66,11 +66,11 @@ def judge(
     reached = _reach(composed.stage, prims, names, rendered, settings)
     needed.rendered, needed.reached = rendered, reached
     marked: set[str] = set()
-    for path, places in prims.places_of.items():
+    for path, sites in prims.sites_of.items():
         reason = _reason(path, rendered, reached)
         if reason is not None:
-            for place in places:
-                needed.reasons.setdefault(place, reason)
+            for site in sites:
+                needed.reasons.setdefault(site, reason)
             _mark_above(path, reason, prims, needed, marked)
     _mark_layers(walk, composed, needed)
     return needed
@@ -92,15 +92,15 @@ def is_needed(
         return False, "the scene takes it out of a list"
     if occurrence.layer in walk.clips:
         return True, "a value clip names it"
-    place = occurrence.place
-    reason = needed.reasons.get(place)
+    site = occurrence.site
+    reason = needed.reasons.get(site)
     if reason is None:
         return False, UNUSED
     # most scenes are silent, and this is asked for every file
     sounds = "SpatialAudio" in prims.first_of_type and slot.field in VALUES
-    if sounds and _is_heard_only(composed, prims.users.get(place, ())):
+    if sounds and _is_heard_only(composed, prims.users.get(site, ())):
         return False, "it is heard, not seen"
-    if slot.field in VALUES and not _wins(occurrence, composed, prims, needed, place):
+    if slot.field in VALUES and not _wins(occurrence, composed, prims, needed, site):
         return False, "a stronger opinion overrides it, or its time is outside the frames"
     if slot.field == "clips" and not slot.numbers and not _clip_is_played(occurrence, walk, composed, prims, needed):
         return False, "no frame of the range plays this clip"
@@ -114,11 +114,11 @@ def _is_heard_only(composed: Composed, users: Iterable[str]) -> bool:
 
 def _clip_is_played(occurrence: Occurrence, walk: Walk, composed: Composed, prims: ScenePrims, needed: Needed) -> bool:
     """Return whether a clip of an explicit list is the active one at some requested time; in doubt it is."""
-    place = occurrence.place
-    if place not in needed.clips:
+    site = occurrence.site
+    if site not in needed.clips:
         # once for all clips of a prim: a list holds thousands
-        needed.clips[place] = _played_clips(occurrence, walk, composed, prims, needed)
-    played = needed.clips[place]
+        needed.clips[site] = _played_clips(occurrence, walk, composed, prims, needed)
+    played = needed.clips[site]
     return played is None or occurrence.slot.text in played
 
 
@@ -158,7 +158,7 @@ def _clip_users(
     occurrence: Occurrence, composed: Composed, prims: ScenePrims
 ) -> Iterator[tuple[Usd.Prim, Sdf.LayerOffset]]:
     """Return the prims that play a set of clips, each with what takes a time of the clips' layer to the stage."""
-    for user in prims.users.get(occurrence.place, ()):
+    for user in prims.users.get(occurrence.site, ()):
         prim = composed.stage.GetPrimAtPath(user)
         if not prim or not isinstance(prim.GetMetadata("clips"), dict):
             continue
@@ -320,8 +320,8 @@ def _mark_above(path: str, reason: str, prims: ScenePrims, needed: Needed, marke
     path = path.rpartition("/")[0]
     while path and path not in marked:
         marked.add(path)
-        for place in prims.places_of.get(path, ()):
-            needed.reasons.setdefault(place, reason)
+        for site in prims.sites_of.get(path, ()):
+            needed.reasons.setdefault(site, reason)
         path = path.rpartition("/")[0]
 
 
@@ -332,7 +332,7 @@ def _mark_layers(walk: Walk, composed: Composed, needed: Needed) -> None:
     brought: dict[Path, set[Path]] = {}
     for occurrence in walk.occurrences:
         if occurrence.layer_target is not None:
-            used = occurrence.slot.field == "subLayers" or occurrence.place in needed.reasons
+            used = occurrence.slot.field == "subLayers" or occurrence.site in needed.reasons
             if used:
                 brought.setdefault(occurrence.layer, set()).add(occurrence.layer_target)
     while queue:
@@ -342,10 +342,10 @@ def _mark_layers(walk: Walk, composed: Composed, needed: Needed) -> None:
             queue.extend(brought.get(path, ()))
 
 
-def _wins(occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed, place: Place) -> bool:
+def _wins(occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed, site: Site) -> bool:
     """Return whether the opinion is the strongest on at least one prim that it reaches, at a requested time."""
     name = occurrence.slot.path.rpartition(".")[2]
-    users = prims.users.get(place, ())
+    users = prims.users.get(site, ())
     for user in users:
         if occurrence.slot.time is None and prims.is_only_opinion(user, name):
             return True

@@ -12,7 +12,7 @@ from tidy_crate.core.scene.formats.usd.compose import Composed
 from tidy_crate.core.scene.formats.usd.layers import Walk
 
 # a file by its path, and the path of a prim's spec in it
-Place = tuple[str, str]
+Site = tuple[str, str]
 
 
 class Kind:
@@ -39,7 +39,7 @@ class Names:
     visibility: frozenset[str]
     purpose: frozenset[str]
     variants: frozenset[str]
-    placed: frozenset[str]
+    sited: frozenset[str]
     schemas: frozenset[str]
     clipped: frozenset[str]
     linked: frozenset[str]
@@ -57,8 +57,8 @@ class Names:
         # what an arc brings in has the name of the prim with the arc
         arcs = union("arcs")
 
-        placed = {_name_of(prim) for prim in {o.prim for o in walk.occurrences} if prim != "/"}
-        placed |= {_name_of(text) for one in facts for text in one.assets}
+        sited = {_name_of(prim) for prim in {o.prim for o in walk.occurrences} if prim != "/"}
+        sited |= {_name_of(text) for one in facts for text in one.assets}
         return cls(
             properties=union("properties"),
             outward=union("outward") | arcs,
@@ -67,7 +67,7 @@ class Names:
             visibility=union("visibility") | arcs,
             purpose=union("purpose") | arcs,
             variants=union("variants") | arcs,
-            placed=frozenset(placed),
+            sited=frozenset(sited),
             schemas=union("schemas"),
             clipped=union("clipped") | (arcs if any(one.clipped for one in facts) else frozenset()),
             linked=_doubtful_links(walk) | arcs,
@@ -114,9 +114,9 @@ class ScenePrims:
 
     The path is empty for a part of a material that names no file and leads nowhere.
     """
-    users: dict[Place, list[str]] = field(default_factory=dict)
+    users: dict[Site, list[str]] = field(default_factory=dict)
     """The composed prims that a place reaches."""
-    places_of: dict[str, list[Place]] = field(default_factory=dict)
+    sites_of: dict[str, list[Site]] = field(default_factory=dict)
     """The places of a composed prim, strongest first."""
     _assets: dict[str, frozenset[str]] = field(default_factory=dict)
     _kinds: dict[str, int] = field(default_factory=dict)
@@ -142,11 +142,11 @@ class ScenePrims:
 
     def is_only_opinion(self, path: str, name: str) -> bool:
         """Return whether just one spec of a prim says anything about a property that holds a file."""
-        places = self.places_of.get(path, ())
-        if len(places) == 1:
-            file, spec = places[0]
+        sites = self.sites_of.get(path, ())
+        if len(sites) == 1:
+            file, spec = sites[0]
             return f"{spec}.{name}" in self._assets.get(file, ())
-        return sum(f"{spec}.{name}" in self._assets.get(file, ()) for file, spec in places) == 1
+        return sum(f"{spec}.{name}" in self._assets.get(file, ()) for file, spec in sites) == 1
 
 
 def timed_prims(scene: ScenePrims, names: Names) -> Iterator[Usd.Prim]:
@@ -169,11 +169,11 @@ def is_below(path: str, top: str) -> bool:
 def scan(composed: Composed, walk: Walk, names: Names) -> ScenePrims:
     """Go through the composed scene once."""
     found = ScenePrims(_assets={str(path): facts.assets for path, facts in walk.facts.items()})
-    places = {o.place for o in walk.occurrences if o.prim != "/"}
+    sites = {o.site for o in walk.occurrences if o.prim != "/"}
     for path, facts in walk.facts.items():
         file = str(path)
-        places |= {(file, text.rpartition(".")[0]) for text in facts.assets}
-    wanted = names.placed | names.arcs
+        sites |= {(file, text.rpartition(".")[0]) for text in facts.assets}
+    wanted = names.sited | names.arcs
     renders = Usd.PrimIsActive & Usd.PrimIsDefined & ~Usd.PrimIsAbstract
     root = composed.stage.GetPseudoRoot()
     walked = iter(Usd.PrimRange(root, Usd.TraverseInstanceProxies(Usd.PrimAllPrimsPredicate)))
@@ -191,23 +191,23 @@ def scan(composed: Composed, walk: Walk, names: Names) -> ScenePrims:
         if everything or not kind & Kind.SHADING or name in named:
             text = prim.GetPath().pathString
             if everything or name in wanted:
-                _note_places(prim, text, composed, places, found)
+                _note_sites(prim, text, composed, sites, found)
         found.active.append((prim, name, kind, text))
     for prim in rest:
-        _note_places(prim, prim.GetPath().pathString, composed, places, found)
+        _note_sites(prim, prim.GetPath().pathString, composed, sites, found)
     return found
 
 
-def _note_places(prim: Usd.Prim, path: str, composed: Composed, places: set[Place], found: ScenePrims) -> None:
+def _note_sites(prim: Usd.Prim, path: str, composed: Composed, sites: set[Site], found: ScenePrims) -> None:
     own = []
     for spec in prim.GetPrimStack():
         file = composed.text_of(spec.layer)
-        if file is not None and (place := (file, spec.path.pathString)) in places:
-            own.append(place)
+        if file is not None and (site := (file, spec.path.pathString)) in sites:
+            own.append(site)
     if own:
-        found.places_of[path] = own
-        for place in own:
-            found.users.setdefault(place, []).append(path)
+        found.sites_of[path] = own
+        for site in own:
+            found.users.setdefault(site, []).append(path)
 
 
 def _kind_of(prim: Usd.Prim) -> int:

@@ -41,9 +41,9 @@ from tidy_crate.core.scene.model import (
     Why,
     totals,
 )
-from tidy_crate.core.scene.remembered import Questions
 from tidy_crate.core.scene.settings import SettingsMap, canonical, features_of, renderer_of
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
+from tidy_crate.core.scene.survey_cache import Questions
 from tidy_crate.core.work.request import RenderRequest
 
 # of the prims that a file reaches, so many are listed
@@ -63,7 +63,7 @@ def read(
     plan: StagingPlan | None,
     request: RenderRequest | None,
     maps: tuple[SettingsMap, ...],
-    memory: Path | None = None,
+    survey_cache: Path | None = None,
     tokens: FrameTokens = STANDARD,
     questions: Questions | None = None,
 ) -> Survey:
@@ -75,7 +75,12 @@ def read(
             # the library composes on a core of its own
             composing: list[Future[Composed]] = []
             walk = walk_layers(
-                scene, in_force, disk, memory, texts, lambda met: composing.append(beside.submit(compose_source, met))
+                scene,
+                in_force,
+                disk,
+                survey_cache,
+                texts,
+                lambda met: composing.append(beside.submit(compose_source, met)),
             )
             source = composing[0].result()
         composed = compose_staged(walk, in_force, source) if in_force.edits else source
@@ -233,7 +238,7 @@ def _asset(
         resolution = without_clips_out_of_use(occurrence, composed, scene, needed)
     elif used:
         resolution = tiles.held_to(occurrence)
-    users = scene.users.get(occurrence.place, ())
+    users = scene.users.get(occurrence.site, ())
     unread = (walk.unread[m.path] for m in occurrence.resolution.members if m.path in walk.unread)
     return asset_of(
         occurrence.id,

@@ -33,7 +33,7 @@ class Slot(NamedTuple):
     """One place that names a file. A tuple: there are hundreds of thousands."""
 
     path: str
-    """Of the spec, with variant selections."""
+    """Path of the spec, with variant selections."""
     field: str
     """`subLayers`, `references`, `payload`, `default`, `timeSamples`, or a metadata key.
 
@@ -41,9 +41,9 @@ class Slot(NamedTuple):
     """
     text: str
     time: float | None = None
-    """Of a time sample."""
+    """Time code of a time sample."""
     numbers: tuple[str, ...] = ()
-    """What a template of value clips is filled with."""
+    """Numbers that fill in a template of value clips."""
 
     @property
     def is_arc(self) -> bool:

@@ -57,7 +57,7 @@ class TilesInUse:
 
     def _used(self, occurrence: Occurrence) -> set[int]:
         tiles: set[int] = set()
-        for user in self.prims.users.get(occurrence.place, ()):
+        for user in self.prims.users.get(occurrence.site, ()):
             material = _material_above(self.composed.stage, user)
             if material is None:
                 continue

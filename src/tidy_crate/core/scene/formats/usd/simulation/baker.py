@@ -52,13 +52,18 @@ class UsdBaker:
         return bake_simulation(order, progress, self._clips_above, self._unfinished)
 
     def trials(
-        self, scene: Path, plan: StagingPlan, wanted: Mapping[str, CacheRange], memory: Path | None, tokens: FrameTokens
+        self,
+        scene: Path,
+        plan: StagingPlan,
+        wanted: Mapping[str, CacheRange],
+        survey_cache: Path | None,
+        tokens: FrameTokens,
     ) -> dict[str, Trial]:
         """See Baker.trials. The scene is composed once for all of them."""
         if not wanted:
             return {}
         began = time.perf_counter()
-        walk = walk_layers(scene, StagingPlan(edits=plan.of(Relink)), Disk(tokens), memory)
+        walk = walk_layers(scene, StagingPlan(edits=plan.of(Relink)), Disk(tokens), survey_cache)
         stage = compose_source(walk).stage
         opening = time.perf_counter() - began
         return {name: self._tried(stage, name, cached, opening) for name, cached in wanted.items()}
@@ -154,10 +159,10 @@ def _curves_of(one: Simulation) -> list[Curve]:
         found = []
         times = np.arange(one.covers[0], one.covers[1] + 1, dtype=np.float64)
         for prim in stage.TraverseAll():
-            place = prim.GetAttribute("xformOp:translate:baked")
+            position = prim.GetAttribute("xformOp:translate:baked")
             points = prim.GetAttribute("points")
-            if place and place.GetNumTimeSamples():
-                values = np.array([place.Get(time) for time in times])
+            if position and position.GetNumTimeSamples():
+                values = np.array([position.Get(time) for time in times])
                 found.append(Curve(str(prim.GetPath()), "moved by", times, np.linalg.norm(values - values[0], axis=1)))
             elif points and (points.GetNumTimeSamples() or prim.HasMetadata("clips")):
                 found_points = (points.Get(time) for time in times)

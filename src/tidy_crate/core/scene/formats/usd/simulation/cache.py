@@ -55,7 +55,7 @@ def bake_simulation(
     name = order.simulation.name
     others = [edit for edit in order.plan.of(UseCache) if edit.simulation != name]
     plan = StagingPlan(edits=(*order.plan.of(Relink), *others))
-    walk = walk_layers(order.scene, plan, Disk(order.tokens), order.memory)
+    walk = walk_layers(order.scene, plan, Disk(order.tokens), order.survey_cache)
     source = compose_source(walk)
     stage = compose_staged(walk, plan, source).stage if others else source.stage
     with usd_messages(name):
@@ -186,9 +186,9 @@ class _Poses:
     def _take_matrices(self, prim: str) -> None:
         """Go over to whole matrices, with those samples that there are."""
         layer, before = self._layer, {}
-        place, turn, scale = self._paths.pop(prim, (None, None, None))
-        for time in layer.ListTimeSamplesForPath(place) if place is not None else ():
-            parts = [layer.QueryTimeSample(path, time) for path in (place, turn, scale)]
+        position, orientation, scale = self._paths.pop(prim, (None, None, None))
+        for time in layer.ListTimeSamplesForPath(position) if position is not None else ():
+            parts = [layer.QueryTimeSample(path, time) for path in (position, orientation, scale)]
             before[time] = Gf.Matrix4d().SetScale(parts[2]) * Gf.Matrix4d(Gf.Rotation(parts[1]), parts[0])
         spec = Sdf.CreatePrimInLayer(layer, prim)
         for one in list(spec.attributes):
@@ -212,13 +212,13 @@ class _Poses:
             return
         if value.prim not in self._paths:
             self._paths[value.prim] = _author_ops(self._layer, value.prim)
-        place, turn, scale = parts
+        position, orientation, scale = parts
         before = self._turns.get(value.prim)
-        if before is not None and _dot(turn, before) < 0:
+        if before is not None and _dot(orientation, before) < 0:
             # the same turn either way round, but between samples the short way is wanted
-            turn = -turn
-        self._turns[value.prim] = turn
-        for path, part in zip(self._paths[value.prim], (place, turn, scale), strict=True):
+            orientation = -orientation
+        self._turns[value.prim] = orientation
+        for path, part in zip(self._paths[value.prim], (position, orientation, scale), strict=True):
             self._layer.SetTimeSample(path, float(time), part)
 
 
@@ -264,8 +264,8 @@ class _Clips:
         for (prim, attribute), kind in self._kinds.items():
             _declared(manifest, prim, attribute, kind)
             _declared(layer, prim, attribute, kind)
-        place = self._folder / "manifest.usda"
-        export(manifest, place, "usda")
+        manifest_file = self._folder / "manifest.usda"
+        export(manifest, manifest_file, "usda")
         for prim in dict.fromkeys(prim for prim, _ in self._kinds):
             Sdf.CreatePrimInLayer(layer, prim).SetInfo(
                 "clips",
@@ -280,7 +280,7 @@ class _Clips:
                     }
                 },
             )
-        return (*self._files, place)
+        return (*self._files, manifest_file)
 
 
 def _author_ops(layer: Sdf.Layer, prim: str) -> list[Sdf.Path]:

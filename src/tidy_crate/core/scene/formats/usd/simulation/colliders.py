@@ -45,7 +45,7 @@ def shapes_of(
     if prim.IsA(UsdGeom.Plane):
         axis = str(UsdGeom.Plane(prim).GetAxisAttr().Get() or "Z")
         normal = np.eye(3)["XYZ".index(axis)] @ matrix[:3, :3]
-        return [replace(plain, kind="plane", place=matrix[3, :3].copy(), turn=_turn_to(normal))]
+        return [replace(plain, kind="plane", position=matrix[3, :3].copy(), orientation=_turn_to(normal))]
     if prim.IsA(UsdGeom.Mesh):
         return _mesh(prim, matrix, plain, time)
     found = _primitive(prim, matrix, plain, time)
@@ -57,7 +57,11 @@ def shapes_of(
 def _primitive(prim: Usd.Prim, matrix: NDArray[np.float64], plain: Shape, time: float) -> Shape | None:
     scale = np.linalg.norm(matrix[:3, :3], axis=1)
     square = np.allclose((matrix[:3, :3] / scale[:, None]) @ (matrix[:3, :3] / scale[:, None]).T, np.eye(3), atol=1e-6)
-    turned = replace(plain, place=matrix[3, :3].copy(), turn=_turn(matrix[:3, :3] / scale[:, None])) if square else None
+    turned = (
+        replace(plain, position=matrix[3, :3].copy(), orientation=_turn(matrix[:3, :3] / scale[:, None]))
+        if square
+        else None
+    )
 
     def get(name: str) -> float:
         return float(prim.GetAttribute(name).Get(time))
@@ -86,7 +90,7 @@ def _primitive(prim: Usd.Prim, matrix: NDArray[np.float64], plain: Shape, time: 
         along = np.eye(3)[axis] @ matrix[:3, :3]
         size = (radius * float(scale[across[0]]), height / 2 * float(scale[axis]))
         kind = "cylinder" if prim.IsA(UsdGeom.Cylinder) else "capsule"
-        return replace(turned, kind=kind, turn=_turn_to(along), size=size)
+        return replace(turned, kind=kind, orientation=_turn_to(along), size=size)
     points = _round_points(radius, height, axis, cone=prim.IsA(UsdGeom.Cone), capsule=prim.IsA(UsdGeom.Capsule))
     return _hull(plain, points @ matrix[:3, :3] + matrix[3, :3])
 
@@ -104,11 +108,11 @@ def _mesh(prim: Usd.Prim, matrix: NDArray[np.float64], plain: Shape, time: float
         approximation = str(UsdPhysics.MeshCollisionAPI(prim).GetApproximationAttr().Get() or "none")
     if approximation == "boundingCube":
         low, high = points.min(axis=0), points.max(axis=0)
-        return [replace(plain, kind="box", place=(low + high) / 2, size=tuple(np.maximum((high - low) / 2, 1e-4)))]
+        return [replace(plain, kind="box", position=(low + high) / 2, size=tuple(np.maximum((high - low) / 2, 1e-4)))]
     if approximation == "boundingSphere":
         centre = (points.min(axis=0) + points.max(axis=0)) / 2
         return [
-            replace(plain, kind="sphere", place=centre, size=(float(np.linalg.norm(points - centre, axis=1).max()),))
+            replace(plain, kind="sphere", position=centre, size=(float(np.linalg.norm(points - centre, axis=1).max()),))
         ]
     faces = list(_faces(mesh, len(points), time))
     extent = float(np.ptp(points, axis=0).max())
@@ -179,12 +183,12 @@ def _plates(corners: Points, thickness: float) -> Iterator[Points]:
     if size < 1e-14:
         return
     normal /= size
-    turns = np.cross(
+    bends = np.cross(
         np.roll(corners, -1, axis=0) - corners, np.roll(corners, -2, axis=0) - np.roll(corners, -1, axis=0)
     )
     pieces = (
         [corners]
-        if (turns @ normal > -1e-12).all()
+        if (bends @ normal > -1e-12).all()
         else [corners[[0, at, at + 1]] for at in range(1, len(corners) - 1)]
     )
     for piece in pieces:
@@ -199,9 +203,9 @@ def _hull(plain: Shape, points: Points) -> Shape:
 
 def _ball_points(radius: float, rings: int = 12, around: int = 24) -> Points:
     polar = np.linspace(0, np.pi, rings + 1)
-    turn = np.arange(around) * 2 * np.pi / around
+    angles = np.arange(around) * 2 * np.pi / around
     return np.asarray(
-        radius * np.array([[np.sin(p) * np.cos(t), np.sin(p) * np.sin(t), np.cos(p)] for p in polar for t in turn])
+        radius * np.array([[np.sin(p) * np.cos(t), np.sin(p) * np.sin(t), np.cos(p)] for p in polar for t in angles])
     )
 
 
@@ -211,8 +215,8 @@ def _round_points(radius: float, height: float, axis: int, *, cone: bool, capsul
         up = ball[:, 2:] >= 0
         points = ball + np.where(up, height / 2, -height / 2) * np.array([[0.0, 0.0, 1.0]])
     else:
-        turn = np.arange(32) * 2 * np.pi / 32
-        ring = radius * np.stack([np.cos(turn), np.sin(turn), np.zeros(32)], axis=1)
+        angles = np.arange(32) * 2 * np.pi / 32
+        ring = radius * np.stack([np.cos(angles), np.sin(angles), np.zeros(32)], axis=1)
         half = np.array([0.0, 0.0, height / 2])
         low, high = ring - half, ring + half
         points = np.concatenate([low, np.array([[0, 0, height / 2]]) if cone else high])

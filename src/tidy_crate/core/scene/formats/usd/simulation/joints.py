@@ -34,12 +34,14 @@ def joint_of(
     schema = UsdPhysics.Joint(prim)
     bodies = {*members.free, *members.driven}
     ends = []
-    for targets, place, turn in (
+    for targets, position, orientation in (
         (schema.GetBody0Rel(), schema.GetLocalPos0Attr(), schema.GetLocalRot0Attr()),
         (schema.GetBody1Rel(), schema.GetLocalPos1Attr(), schema.GetLocalRot1Attr()),
     ):
         paths = targets.GetForwardedTargets()
-        ends.append(_end(stage, str(paths[0]) if paths else None, place.Get(), turn.Get(), bodies, units, time))
+        ends.append(
+            _end(stage, str(paths[0]) if paths else None, position.Get(), orientation.Get(), bodies, units, time)
+        )
     first, second = ends
     swapped = second[0] is None
     if swapped:
@@ -55,19 +57,20 @@ def joint_of(
         low, high = (None if high is None else -high), (None if low is None else -low)
     return Joint(
         name=path, kind=kind, parent=first[0], child=second[0],
-        parent_place=first[1], parent_turn=multiply(first[2], axis),
-        child_place=second[1], child_turn=multiply(second[2], axis),
+        parent_position=first[1], parent_orientation=multiply(first[2], axis),
+        child_position=second[1], child_orientation=multiply(second[2], axis),
         limits=(low, high), collide=bool(schema.GetCollisionEnabledAttr().Get()),
     )  # fmt: skip
 
 
 def _end(
-    stage: Usd.Stage, target: str | None, place: Any, turn: Any, bodies: set[str], units: Units, time: float
+    stage: Usd.Stage, target: str | None, position: Any, orientation: Any, bodies: set[str], units: Units, time: float
 ) -> tuple[str | None, NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
     """Body (None for the world), place and turn of the frame in it, and the frame's place in the world."""
-    at = np.array(place if place is not None else (0, 0, 0), dtype=np.float64)
+    at = np.array(position if position is not None else (0, 0, 0), dtype=np.float64)
     quaternion = np.array(
-        [turn.GetReal(), *turn.GetImaginary()] if turn is not None else [1, 0, 0, 0], dtype=np.float64
+        [orientation.GetReal(), *orientation.GetImaginary()] if orientation is not None else [1, 0, 0, 0],
+        dtype=np.float64,
     )
     prim = stage.GetPrimAtPath(target) if target else None
     if not prim:

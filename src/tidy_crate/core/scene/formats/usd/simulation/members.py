@@ -39,9 +39,9 @@ class Members:
     bodies: list[str] = field(default_factory=list)
     """All bodies that a host would solve or move."""
     trouble: list[str] = field(default_factory=list)
-    """What is left out or solved otherwise than the scene asks for."""
+    """Parts that are left out, or solved otherwise than the scene asks for."""
     refused: list[str] = field(default_factory=list)
-    """What cannot be solved right here at all."""
+    """Parts that cannot be solved right here at all."""
 
     @classmethod
     def of(cls, stage: Usd.Stage, prims: list[Usd.Prim]) -> Members:

@@ -108,11 +108,11 @@ class ParticleSolver:
         """Places and velocities in the prim's own space, and numbers to tell the particles apart."""
         inverse = np.linalg.inv(stage_matrix(world(self._prim, time)))
         swarm, kinds = self._swarm, Sdf.ValueTypeNames
-        places = (swarm.position @ inverse[:3, :3] + inverse[3, :3]).astype(np.float32)
+        positions = (swarm.position @ inverse[:3, :3] + inverse[3, :3]).astype(np.float32)
         speeds = (swarm.velocity @ inverse[:3, :3]).astype(np.float32)
-        widths = np.full(len(places), self._width, dtype=np.float32)
+        widths = np.full(len(positions), self._width, dtype=np.float32)
         return [
-            Array(self._path, "points", kinds.Point3fArray, places, varying=True),
+            Array(self._path, "points", kinds.Point3fArray, positions, varying=True),
             Array(self._path, "velocities", kinds.Vector3fArray, speeds, varying=True),
             Array(self._path, "widths", kinds.FloatArray, widths, varying=True),
             Array(self._path, "ids", kinds.Int64Array, swarm.number, varying=True),

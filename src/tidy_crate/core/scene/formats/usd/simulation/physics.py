@@ -93,7 +93,7 @@ def _body(
     matrix = stage_matrix(world(prim, time))
     if abs(np.linalg.det(matrix[:3, :3])) < 1e-12:
         raise UnreadableInput("a body is scaled to nothing", path)
-    place, turn, residue = rigid_part(matrix, units.metres)
+    position, orientation, residue = rigid_part(matrix, units.metres)
     # from the world to the body's own space, in metres
     pose = np.linalg.inv(residue) @ matrix
     inward = np.array(np.linalg.inv(pose), dtype=np.float64)
@@ -106,7 +106,7 @@ def _body(
     mass, centre, inertia, axes = (None,) * 4 if driven else _mass(prim, by_collider, units)
     velocity, spin = _motion(prim, time, units)
     asleep = bool(UsdPhysics.RigidBodyAPI(prim).GetStartsAsleepAttr().Get())
-    body = Body(path, place, turn, tuple(shapes), driven, mass, centre, inertia, axes, velocity, spin, asleep)
+    body = Body(path, position, orientation, tuple(shapes), driven, mass, centre, inertia, axes, velocity, spin, asleep)
     return body, residue
 
 
@@ -141,17 +141,23 @@ def _mass(
     known = bool((authored > 0).all())
     if (volumes <= 0 and not (stated > 0 and known)) or not mass > 0:
         return (stated * units.kilograms if stated > 0 else None), None, None, None
-    turn = axes
+    orientation = axes
     if known:
         # the library leaves the axes of an authored inertia open where none are authored
-        turn = UsdPhysics.MassAPI(prim).GetPrincipalAxesAttr().Get()
-    length = 0.0 if turn is None else turn.GetReal() ** 2 + float(Gf.Dot(turn.GetImaginary(), turn.GetImaginary()))
-    quaternion = np.array([turn.GetReal(), *turn.GetImaginary()], dtype=np.float64) if length > 0.5 else None
-    place = np.array(centre, dtype=np.float64) * units.metres
+        orientation = UsdPhysics.MassAPI(prim).GetPrincipalAxesAttr().Get()
+    length = (
+        0.0
+        if orientation is None
+        else orientation.GetReal() ** 2 + float(Gf.Dot(orientation.GetImaginary(), orientation.GetImaginary()))
+    )
+    quaternion = (
+        np.array([orientation.GetReal(), *orientation.GetImaginary()], dtype=np.float64) if length > 0.5 else None
+    )
+    position = np.array(centre, dtype=np.float64) * units.metres
     inertia = np.array(diagonal, dtype=np.float64) * units.kilograms * units.metres**2
-    if not (np.isfinite(place).all() and np.isfinite(inertia).all() and (inertia > 0).all()):
+    if not (np.isfinite(position).all() and np.isfinite(inertia).all() and (inertia > 0).all()):
         return float(mass) * units.kilograms, None, None, None
-    return float(mass) * units.kilograms, place, inertia, quaternion
+    return float(mass) * units.kilograms, position, inertia, quaternion
 
 
 def _together(
@@ -163,8 +169,8 @@ def _together(
         return 0.0, np.zeros(3), np.zeros((3, 3))
     centre = np.asarray(sum(part[0] * part[1] for part in parts) / volume)
     inertia = np.zeros((3, 3))
-    for own, place, about in parts:
-        away = place - centre
+    for own, position, about in parts:
+        away = position - centre
         inertia += about + own * (away @ away * np.eye(3) - np.outer(away, away))
     return volume, centre, inertia
 

@@ -167,10 +167,10 @@ class RigidSolver:
         found: list[Value] = []
         cache = UsdGeom.XformCache(float(time))
         for path in self._built.free:
-            place, turn = self._run.pose(path)
+            position, orientation = self._run.pose(path)
             pose = np.eye(4)
-            pose[:3, :3] = np.array(Gf.Matrix3d(Gf.Quatd(float(turn[0]), *map(float, turn[1:]))))
-            pose[3, :3] = place / self._unit
+            pose[:3, :3] = np.array(Gf.Matrix3d(Gf.Quatd(float(orientation[0]), *map(float, orientation[1:]))))
+            pose[3, :3] = position / self._unit
             worlds[path] = self._built.residue[path] @ pose
             prim = self._stage.GetPrimAtPath(path)
             parent = stage_matrix(cache.GetParentToWorldTransform(prim))

@@ -62,7 +62,7 @@ class SpringFollow:
         yield repr(spring).encode()
         times = quarters(simulation.start, max(simulation.start, end))
         yield _places(stage, spring, times).tobytes()
-        if spring.turns:
+        if spring.orientations:
             yield _turns(stage, spring, times).tobytes()
         prim = stage.GetPrimAtPath(spring.path)
         for time in times:
@@ -89,8 +89,8 @@ class _Parameters:
     frequency: float
     damping_ratio: float
     offset: tuple[float, float, float]
-    places: bool
-    turns: bool
+    positions: bool
+    orientations: bool
 
     @classmethod
     def of(cls, stage: Usd.Stage, simulation: Simulation) -> _Parameters:
@@ -126,9 +126,9 @@ class SpringSolver:
 
     def begin(self, time: float) -> None:
         """See Solver.begin."""
-        if self._spring.places:
+        if self._spring.positions:
             self._place = at_rest(_places(self._stage, self._spring, [time])[0])
-        if self._spring.turns:
+        if self._spring.orientations:
             self._turn = at_rest(_turns(self._stage, self._spring, [time])[0])
 
     def step(self, before: float, after: float) -> None:
@@ -150,9 +150,9 @@ class SpringSolver:
         local = Gf.Matrix4d(cache.GetLocalTransformation(prim)[0])
         if self._turn is not None:
             shape = local * parent
-            place, scale = shape.ExtractTranslation(), Gf.Transform(shape).GetScale()
+            position, scale = shape.ExtractTranslation(), Gf.Transform(shape).GetScale()
             turned = Gf.Matrix4d().SetScale(scale) * Gf.Matrix4d().SetRotate(_quaternion(self._turn.position))
-            turned.SetTranslateOnly(place)
+            turned.SetTranslateOnly(position)
             local = turned * parent.GetInverse()
         if self._place is not None:
             at = Gf.Vec3d(*map(float, self._place.position))

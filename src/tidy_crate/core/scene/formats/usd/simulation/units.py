@@ -35,8 +35,8 @@ def rigid_part(
     """Place in metres and turn of a matrix, and what is left of it: its scale, mirror and shear, in its own space."""
     whole = Gf.Matrix4d(matrix.tolist()).RemoveScaleShear()
     quaternion = whole.ExtractRotationQuat().GetNormalized()
-    turn = np.array([quaternion.GetReal(), *quaternion.GetImaginary()])
+    orientation = np.array([quaternion.GetReal(), *quaternion.GetImaginary()])
     pose = np.eye(4)
     pose[:3, :3] = np.array(Gf.Matrix3d(quaternion))
     pose[3, :3] = matrix[3, :3]
-    return matrix[3, :3] * unit, turn, matrix @ np.linalg.inv(pose)
+    return matrix[3, :3] * unit, orientation, matrix @ np.linalg.inv(pose)

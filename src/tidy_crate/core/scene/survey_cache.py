@@ -111,7 +111,7 @@ class Questions:
         return cls(files=files, folders={path_of(path): changed for path, changed in values["folders"].items()})
 
 
-class SurveyMemory:
+class SurveyCache:
     """The survey of one scene under one plan: a kept one while it holds, else a new one."""
 
     def __init__(self, beside: Path | None, read: Callable[[Questions], Survey], *parts: object) -> None:

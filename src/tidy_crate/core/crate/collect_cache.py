@@ -32,7 +32,7 @@ class _Entry:
 
 
 @dataclass
-class CollectMemory:
+class CollectCache:
     """The copies in one crate, by target.
 
     doubtful: it was kept in the middle of collecting, and the machine has restarted since: after a power cut a
@@ -52,14 +52,14 @@ class CollectMemory:
     _sources: dict[str, str] | None = None
 
     @classmethod
-    def load(cls, tidy: Path, crate: Path, system: System = THIS) -> CollectMemory:
-        """The memory of a crate; an empty one when there is none or it is broken."""
+    def load(cls, tidy: Path, crate: Path, system: System = THIS) -> CollectCache:
+        """The cache of a crate; an empty one when there is none or it is broken."""
         return cls._read(tidy / FOLDER / f"{crate.name}.json", system)
 
     @classmethod
-    def _read(cls, path: Path, system: System = THIS) -> CollectMemory:
+    def _read(cls, path: Path, system: System = THIS) -> CollectCache:
         try:
-            found = read_json(path, "memory of what was collected", MOST_LIST)
+            found = read_json(path, "cache of what was collected", MOST_LIST)
             entries = {str(target): _Entry(*map(str, entry)) for target, entry in found["entries"].items()}
             doubtful = not found["finished"] and abs(float(found["started"]) - system.started()) > _CLOCK_SLACK
         except (UnreadableInput, TypeError, KeyError, ValueError, AttributeError):
@@ -118,7 +118,7 @@ class CollectMemory:
             self.save(finished=False)
 
     def save(self, *, finished: bool) -> None:
-        """Write the memory down."""
+        """Write the cache down."""
         with self._lock:
             entries = {target: list(vars(entry).values()) for target, entry in self.entries.items()}
         state = {"finished": finished, "started": self.system.started(), "composed_by": self.composed_by}
@@ -130,7 +130,7 @@ def collected_contents(tidy: Path) -> dict[Path, Content]:
     """Return what the scene's files held when they were last collected, by the path they had then."""
     found: dict[Path, Content] = {}
     for path in sorted((tidy / FOLDER).glob("*.json")):
-        for entry in CollectMemory._read(path).entries.values():
+        for entry in CollectCache._read(path).entries.values():
             size = entry.source_mark.partition(":")[0]
             if size.isdigit():
                 found[Path(path_of(entry.source))] = Content(int(size), entry.blake3)

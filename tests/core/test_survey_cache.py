@@ -14,7 +14,7 @@ import pytest
 from conftest import open_trusted
 from tidy_crate.core.scene.formats.usd.read import read
 from tidy_crate.core.scene.model import Survey
-from tidy_crate.core.scene.remembered import SUFFIX, as_json
+from tidy_crate.core.scene.survey_cache import SUFFIX, as_json
 from tidy_crate.practice.demo.scene import write_demo_scene
 from traps import png
 
@@ -42,22 +42,22 @@ def scene(tmp_path: Path) -> Path:
     return show / "late.usda"
 
 
-def survey(scene: Path, memory: Path) -> Survey:
-    context = open_trusted(scene, memory=memory)
+def survey(scene: Path, cache: Path) -> Survey:
+    context = open_trusted(scene, survey_cache=cache)
     return context.survey()
 
 
-def kept(memory: Path) -> list[Path]:
-    return sorted(memory.parent.glob(f"*{SUFFIX}"))
+def kept(cache: Path) -> list[Path]:
+    return sorted(cache.parent.glob(f"*{SUFFIX}"))
 
 
 def test_what_is_kept_is_the_same_survey(scene: Path, tmp_path: Path) -> None:
-    memory = tmp_path / "memory" / "a.json"
-    first = survey(scene, memory)
-    assert len(kept(memory)) == 1
-    again = survey(scene, memory)
+    cache = tmp_path / "cache" / "a.json"
+    first = survey(scene, cache)
+    assert len(kept(cache)) == 1
+    again = survey(scene, cache)
     assert again == first and as_json(again) == as_json(first)
-    context = open_trusted(scene, memory=memory)
+    context = open_trusted(scene, survey_cache=cache)
     assert context.survey_json() == as_json(first)
     assert context.survey_as_found() == context.survey_as_found() == read(scene, None, None, context.maps)
 
@@ -86,35 +86,35 @@ CHANGES: dict[str, Callable[[Path], object]] = {
 @pytest.mark.parametrize("change", CHANGES)
 def test_any_change_that_a_survey_would_show_is_seen(change: str, scene: Path, tmp_path: Path) -> None:
     """The reference is a survey that remembers nothing."""
-    memory = tmp_path / "memory" / "a.json"
-    before = survey(scene, memory)
+    cache = tmp_path / "cache" / "a.json"
+    before = survey(scene, cache)
     CHANGES[change](scene.parent)
-    after = survey(scene, memory)
+    after = survey(scene, cache)
     context = open_trusted(scene)
     assert after == context.survey()
     assert (after == before) is False or change in ("a layer changes",)
 
 
 def test_a_file_that_was_just_written_may_change_unseen_so_nothing_is_kept(scene: Path, tmp_path: Path) -> None:
-    memory = tmp_path / "memory" / "a.json"
+    cache = tmp_path / "cache" / "a.json"
     (scene.parent / "seq.1001.png").write_bytes(png(2, 2))
-    survey(scene, memory)
-    assert kept(memory) == []
+    survey(scene, cache)
+    assert kept(cache) == []
 
 
 @pytest.mark.parametrize("spoil", [b"", b"junk", None])
 def test_a_kept_survey_that_is_broken_counts_for_nothing(spoil: bytes | None, scene: Path, tmp_path: Path) -> None:
-    memory = tmp_path / "memory" / "a.json"
-    first = survey(scene, memory)
-    (file,) = kept(memory)
+    cache = tmp_path / "cache" / "a.json"
+    first = survey(scene, cache)
+    (file,) = kept(cache)
     file.write_bytes(file.read_bytes()[:-9] if spoil is None else spoil)
-    assert survey(scene, memory) == first
+    assert survey(scene, cache) == first
 
 
 def test_again_the_scene_is_neither_opened_nor_composed(scene: Path, tmp_path: Path) -> None:
     program = (
         "import sys; from pathlib import Path; from tidy_crate.core.context.scene import open_scene\n"
-        f"text = open_scene(Path({str(scene)!r}), memory=Path({str(tmp_path / 'm' / 'a.json')!r})).survey_json()\n"
+        f"text = open_scene(Path({str(scene)!r}), cache=Path({str(tmp_path / 'm' / 'a.json')!r})).survey_json()\n"
         "print(len(text), 'pxr' in sys.modules)"
     )
     line = [sys.executable, "-c", program]
