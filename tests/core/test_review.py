@@ -22,7 +22,7 @@ from tidy_crate.core.picture.judge import Expected, judge_file, pass_channels
 from tidy_crate.core.picture.readers import FrameReaders, Looked
 from tidy_crate.core.picture.thumbnail import thumbnail
 from tidy_crate.core.picture.tone import tone_of
-from tidy_crate.core.review.run import review_folder
+from tidy_crate.core.review.run import FrameVerdict, Review, review_folder
 from tidy_crate.core.review.sheet import write_contact_sheet
 from tidy_crate.core.scene.model import Pass
 from tidy_crate.core.work.attempt import Verdict
@@ -364,3 +364,24 @@ def test_f4_frames_are_shown_through_the_colour_configuration_of_the_scene(tmp_p
     path = picture(tmp_path / "a.exr")
     shown = [thumbnail(path, 32, 18, tone).pixels for tone in (None, tone_of(tmp_path / "show.ocio", None))]
     assert np.frombuffer(shown[0], np.uint8).mean() > 1.5 * np.frombuffer(shown[1], np.uint8).mean()
+
+
+def test_a_fault_of_every_frame_is_told_from_faults_of_some() -> None:
+    def review(*found: tuple[Verdict, str]) -> Review:
+        frames = (
+            FrameVerdict(
+                request="main",
+                frame=number,
+                output="b",
+                path=Path("b.exr"),
+                verdict=verdict,
+                reasons=(why,) if why else (),
+            )
+            for number, (verdict, why) in enumerate(found)
+        )
+        return Review(frames=tuple(frames))
+
+    black, good, gone = (Verdict.BAD, "black"), (Verdict.GOOD, ""), (Verdict.MISSING, "there is no file")
+    assert review(black, black).shared_fault == "black"
+    for others in ((black,), (black, good), (gone, gone), (black, (Verdict.BAD, "torn")), (good, good)):
+        assert review(*others).shared_fault is None

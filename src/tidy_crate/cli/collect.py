@@ -199,7 +199,7 @@ def _show(console: Console, result: CollectResult) -> None:
             ("copied", f"{size(result.copied_bytes)}, {size(result.reused_bytes)} were here already"),
             (
                 "rewritten",
-                f"{counted(len(result.rewritten), 'layer')}: {', '.join(Path(p).name for p in result.rewritten)}",
+                _rewritten(result.rewritten),
             ),
         ],
     )
@@ -231,6 +231,13 @@ def _show(console: Console, result: CollectResult) -> None:
             "\nThe crate lacks files that these frames need: relink them, then collect again.",
             style="bold red",
         )
+
+
+def _rewritten(layers: tuple[str, ...]) -> str:
+    from tidy_crate.cli.show import counted
+
+    names = ", ".join(Path(path).name for path in layers)
+    return f"{counted(len(layers), 'layer')}: {names}" if layers else "nothing"
 
 
 def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> None:
@@ -275,7 +282,7 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         rows.add_row(
             "composes the same",
             Text("not compared"),
-            cell("the crate holds no digest of the source that this version makes"),
+            cell(proof.not_compared or ""),
         )
     test = proof.test_frame
     if test is None:
@@ -298,5 +305,8 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         console.print("The crate is complete.", style="bold green")
         if test is not None and crate is not None:
             next_command(console, "probe", crate)
+        elif crate is not None:
+            # without a render command there are no test frames, and their time is typed in
+            next_command(console, "estimate", crate, "--farm", "CARD", "--seconds-per-frame", "SECONDS")
     else:
         console.print("The crate is not complete.", style="bold red")

@@ -215,8 +215,10 @@ def register(app: typer.Typer) -> None:
 
             draw(answer, plot)
         result = answer.estimate
+        named = {api.load_card(word)[0].name: word for word in farms or ()}
         talk.result(
-            result, lambda console: view.show_estimate(console, result, target, every=every, parts=parts, plot=plot)
+            result,
+            lambda console: view.show_estimate(console, result, target, named, every=every, parts=parts, plot=plot),
         )
         if result.pick is None:
             raise typer.Exit(1)

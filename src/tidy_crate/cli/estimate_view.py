@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 
@@ -68,9 +68,19 @@ def _start_and_load(result: ProbeResult) -> str:
 
 
 def show_estimate(
-    console: Console, result: Estimate, target: str, *, every: bool, parts: bool, plot: Path | None
+    console: Console,
+    result: Estimate,
+    target: str,
+    named: Mapping[str, str],
+    *,
+    every: bool,
+    parts: bool,
+    plot: Path | None,
 ) -> None:
-    """Show the quotes worth looking at, the one to take and why, and what cannot be taken."""
+    """Show the quotes worth looking at, the one to take and why, and what cannot be taken.
+
+    named: the card as the user named it, by farm.
+    """
     shown = _worth_showing(result, every=every)
     rows = table("", "farm", "machine", "nodes x batch", "with", "cost", "likely between", "done in", "at the latest",
                  right=("cost", "done in", "at the latest"))  # fmt: skip
@@ -113,20 +123,24 @@ def show_estimate(
     if plot is not None:
         console.print(cell(f"Drawn: {plot}"), soft_wrap=True)
     if result.pick is not None:
-        next_command(console, *_order(target, result.quotes[result.pick.index], result.what_if))
+        next_command(console, *_order(target, result.quotes[result.pick.index], result.what_if, named))
 
 
-def _order(target: str, quote: Quote, what_if: str) -> list[str]:
-    """Return the command that orders a quote: a crate is sent, the rest of a job is handed over."""
+def _order(target: str, quote: Quote, what_if: str, named: Mapping[str, str]) -> list[str]:
+    """Return the command that orders a quote: a crate is sent, the rest of a job is handed over.
+
+    named: the card as the user named it, by farm.
+    """
+    farm = named.get(quote.farm, quote.farm)
     if not is_crate(Path(target)):
-        return ["handover", target, "--to", quote.farm, "--machine", quote.machine, "--nodes", str(quote.nodes),
+        return ["handover", target, "--to", farm, "--machine", quote.machine, "--nodes", str(quote.nodes),
                 "--batch", str(quote.batch)]  # fmt: skip
     words = ["send", target]
     if quote.shares:
         for one in quote.shares:
-            words += ["--farm", one.farm, "--share", f"{one.farm}={one.frames}"]
+            words += ["--farm", named.get(one.farm, one.farm), "--share", f"{one.farm}={one.frames}"]
     else:
-        words += ["--farm", quote.farm, "--machine", quote.machine, "--nodes", str(quote.nodes)]
+        words += ["--farm", farm, "--machine", quote.machine, "--nodes", str(quote.nodes)]
         words += ["--batch", str(quote.batch)]
         words += ["--priority", quote.priority] if quote.priority else []
         words += ["--reclaimable"] if quote.reclaimable else []

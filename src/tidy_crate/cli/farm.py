@@ -234,10 +234,12 @@ def _show_gaps(console: Console, card: FarmCard, gaps: list[tuple[str, str]]) ->
 
 
 def _show_list(console: Console, cards: list[tuple[Path, FarmCard]]) -> None:
-    from tidy_crate.cli.show import cell, table
+    from tidy_crate.cli.show import cell, next_command, table
 
     if not cards:
-        console.print("No farm is known yet. Add one: tidy-crate farm add CARD")
+        console.print("No farm is known yet.")
+        next_command(console, "farm", "new", "NAME")
+        console.print("To practise first: tidy-crate practice start", style="dim")
         return
     rows = table("farm", "title", "address", "machines", "from", right=("from",))
     for _, card in cards:

@@ -13,6 +13,9 @@ from tidy_crate.cli.talk import Talk, YesOption, command
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.work.attempt import Verdict
 
+# rows of a table of frames that are not good
+MOST_ROWS = 40
+
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -138,7 +141,14 @@ def register(app: typer.Typer) -> None:
             talk.say(f"Next: tidy-crate deliver {what} -o FOLDER")
         if not Path(what).is_dir() and not result.clean:
             bad = result.count(Verdict.BAD) + result.count(Verdict.MISSING)
-            talk.say(f"Next: tidy-crate rerender {what}{'' if bad else ' --suspect'}")
+            if result.count(Verdict.MISSING) == len(result.frames):
+                talk.say(f"Next: tidy-crate track {what}")
+            elif result.shared_fault is not None:
+                talk.say(f"All frames of an output have one fault: {result.shared_fault}. Its cause is in the scene,")
+                talk.say("its settings or the farm's program. Rendering again would cost as much and show the same.")
+                talk.say("Next, to see the frames that this machine renders: tidy-crate probe CRATE")
+            else:
+                talk.say(f"Next: tidy-crate rerender {what}{'' if bad else ' --suspect'}")
             if result.count(Verdict.SUSPECT):
                 talk.say(f"Or: tidy-crate accept {what} --verdict suspect --ask")
         if not result.clean:
@@ -283,19 +293,20 @@ def _decide(
 
 
 def _show_retrieved(console: Console, result: Retrieved) -> None:
-    from tidy_crate.cli.show import cell, counted, next_command, state, table
+    from tidy_crate.cli.show import by_frames, cell, counted, next_command, state, table
 
     console.print(
         cell(f"{counted(len(result.retrieved), 'file')} came home into {result.into}, {result.at_home} are there now.")
     )
     if result.missing or result.damaged:
-        rows = table("frame", "output", "state", "why", right=("frame",))
-        for word, group in (("missing", result.missing), ("bad", result.damaged)):
-            for one in group[:20]:
-                rows.add_row(str(one.frame), cell(one.output), state(word), cell(one.why))
+        rows = table("frames", "output", "state", "why")
+        groups = [("missing", one) for one in result.missing] + [("bad", one) for one in result.damaged]
+        found = by_frames((one.frame, (one.output, word, one.why)) for word, one in groups)
+        for frames, (output, word, why) in found[:MOST_ROWS]:
+            rows.add_row(cell(frames), cell(output), state(word), cell(why))
         console.print(rows)
-        if len(result.missing) > 20:
-            console.print(f"and {len(result.missing) - 20} more missing")
+        if len(found) > MOST_ROWS:
+            console.print(f"and {len(found) - MOST_ROWS} more rows like these")
     if result.ended and not result.missing:
         next_command(console, "review", result.job)
 
@@ -328,18 +339,19 @@ def _explain(console: Console, result: Review) -> None:
 
 
 def _show(console: Console, result: Review) -> None:
-    from tidy_crate.cli.show import cell, counted, state, table
+    from tidy_crate.cli.show import by_frames, cell, counted, state, table
 
     _explain(console, result)
 
     poor = [frame for frame in result.frames if frame.verdict is not Verdict.GOOD]
     if poor:
-        rows = table("frame", "output", "verdict", "why", right=("frame",))
-        for one in poor[:40]:
-            rows.add_row(str(one.frame), cell(one.output), state(one.verdict.value), cell("; ".join(one.reasons)))
+        rows = table("frames", "output", "verdict", "why")
+        found = by_frames((one.frame, (one.output, one.verdict.value, "; ".join(one.reasons))) for one in poor)
+        for frames, (output, verdict, why) in found[:MOST_ROWS]:
+            rows.add_row(cell(frames), cell(output), state(verdict), cell(why))
         console.print(rows)
-        if len(poor) > 40:
-            console.print(f"and {len(poor) - 40} more")
+        if len(found) > MOST_ROWS:
+            console.print(f"and {len(found) - MOST_ROWS} more rows like these")
         console.print()
     unchecked = sorted({word for frame in result.frames for word in frame.unchecked})
     if unchecked:

@@ -63,12 +63,16 @@ def register(app: typer.Typer) -> None:
             "was_running": farm.was_running,
         }
         words = "runs already" if farm.was_running else "runs"
-        talk.result(
-            document,
-            lambda console: console.print(
-                f"The practice farm {words} at {farm.url}\ncard: {farm.card}", markup=False, soft_wrap=True
-            ),
-        )
+
+        def show(console: Console) -> None:
+            from tidy_crate.cli.show import next_command
+
+            console.print(f"The practice farm {words} at {farm.url}", markup=False, soft_wrap=True)
+            console.print("Its card is named by its path in every command.", style="dim")
+            next_command(console, "farm", "test", farm.card)
+            next_command(console, "send", "CRATE", "--farm", farm.card, "--plan")
+
+        talk.result(document, show)
 
     @command(practice, "fault")
     def fault(

@@ -9,8 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tidy_crate.cli.html import filled
-from tidy_crate.cli.show import counted, duration, money, size, sums
-from tidy_crate.core.asset.frames import format_frames
+from tidy_crate.cli.show import by_frames, counted, duration, money, size, sums
 from tidy_crate.core.errors import WrongUsage
 
 if TYPE_CHECKING:
@@ -47,13 +46,8 @@ def _paid(found: Record) -> str:
 
 def _grouped(found: Record) -> list[tuple[str, str, str, str]]:
     """Frames that are not good, those with the same reasons as one row: output, frames, verdict, reasons."""
-    groups: dict[tuple[str, str, str], list[int]] = {}
-    for one in found.poor:
-        groups.setdefault((one.output, one.verdict.value, "; ".join(one.reasons)), []).append(one.frame)
-    return [
-        (output, format_frames(sorted(set(frames))), verdict, reasons)
-        for (output, verdict, reasons), frames in groups.items()
-    ]
+    rows = ((one.frame, (one.output, one.verdict.value, "; ".join(one.reasons))) for one in found.poor)
+    return [(output, frames, verdict, reasons) for frames, (output, verdict, reasons) in by_frames(rows)]
 
 
 def _sheets(found: Record) -> list[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
 from rich import box
 from rich.console import Console, ConsoleOptions, ConsoleRenderable, RenderHook, RenderResult
@@ -15,10 +15,12 @@ from rich.table import Table
 from rich.text import Text
 
 from tidy_crate.cli.text import clean
+from tidy_crate.core.asset.frames import format_frames
 
 if TYPE_CHECKING:
     from tidy_crate.core.work.trust import Claim
 
+Key = TypeVar("Key")
 WHOLE = {"severity", "code", "id", "kind", "status", "state", "needed", "verdict", "node", "size", "cost", "frame"}
 STATES = {
     "works": "green", "broken": "red",
@@ -76,6 +78,14 @@ def heading(console: Console, text: str) -> None:
     """A heading above a table."""
     console.print()
     console.print(Text(text, style="bold"))
+
+
+def by_frames(rows: Iterable[tuple[int, Key]]) -> list[tuple[str, Key]]:
+    """Join rows that differ in their frame only. Return each with its frames as a list: `1-40, 44`."""
+    groups: dict[Key, set[int]] = {}
+    for frame, key in rows:
+        groups.setdefault(key, set()).add(frame)
+    return [(format_frames(sorted(frames)), key) for key, frames in groups.items()]
 
 
 def next_command(console: Console, *words: object) -> None:

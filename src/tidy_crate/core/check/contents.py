@@ -50,7 +50,7 @@ def file_not_what_it_says(scene: Checked) -> Iterator[Trouble]:
             continue
         if scene.files[path][1].bytes:
             known = f"it is {head.kind}" if head.kind else f"it does not begin like {' or '.join(sorted(wanted))}"
-            yield Trouble(scene.short(path), known, "save it again from its source, or rename it")
+            yield Trouble(scene.short(path), known, "save it again from the program it is from, or rename it")
 
 
 @check("texture-very-large", Severity.WARNING, "C10", Next.DECIDE)

@@ -49,7 +49,9 @@ def layer_unread(scene: Checked) -> Iterator[Trouble]:
     """The layer is damaged: what it holds is missing in the picture, and its files are missing in the crate."""
     for asset in scene.survey.assets:
         if asset.needed and asset.resolved_but_unread:
-            yield Trouble(_name(asset), asset.trouble or "it cannot be read", "save it again from its source")
+            yield Trouble(
+                _name(asset), asset.trouble or "it cannot be read", "save it again from the program it is from"
+            )
     for one in scene.survey.unread:
         if one.path == scene.survey.scene and one.why is Why.BROKEN:
             yield Trouble(one.path.name, one.detail, "save it again from its source")

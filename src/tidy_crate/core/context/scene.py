@@ -160,6 +160,7 @@ def need_render_command(command: RenderCommand | None, where: object) -> RenderC
         raise WrongUsage(
             "there is no render command for this scene",
             where,
-            "add [render] to the decisions or to the project's tidy-crate.toml",
+            "add to the project's tidy-crate.toml, or to the scene's decisions.toml: "
+            '[render] command = ["PROGRAM", "{scene}", "--frames", "{frames}", "--out", "{output_folder}"]',
         )
     return command

@@ -66,6 +66,8 @@ class Proof(Model):
     unexpected: tuple[str, ...]
     compared_prims: int | None = None
     """Prims whose composition was compared with the source's; None where the format or the crate has none."""
+    not_compared: str | None = None
+    """Why the composition was not compared; None where it was."""
     compared_layers: int | None = None
     """Layers that were compared in place of prims, with the files that their paths lead to."""
     compared_times: tuple[float, ...] = ()
@@ -167,11 +169,20 @@ def prove_here(
         differs=tuple(differs),
         unexpected=tuple(unexpected),
         compared_prims=compared.prims if compared is not None else None,
+        not_compared=None if compared is not None else _why_not_compared(content, changed),
         compared_layers=compared.layers if compared is not None else None,
         compared_times=compared.times if compared is not None else (),
         sampled=compared.sampled if compared is not None else (),
         test_frame=test,
     )
+
+
+def _why_not_compared(content: PackingList, changed: list[str]) -> str:
+    if content.composition is not None:
+        return "files are not as packed" if changed else "the digest of the source is of another version; collect again"
+    if content.shared:
+        return "files on a share have no digest"
+    return "there is no digest of the source: this format composes nothing, or an older version collected it"
 
 
 def _ends(asset: Asset, shared: Mapping[Path, int]) -> Iterator[Path]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import Annotated
 
@@ -181,7 +182,8 @@ def read_probe(crate: Path, content: PackingList, *, accept_old: bool = False) -
     if not path.is_file():
         raise UnreadableInput(
             "there are no timings for this crate yet", crate,
-            f"run tidy-crate probe {crate.name}, or give times with --seconds-per-frame, --timing or --timings",
+            f"run tidy-crate probe {shlex.quote(str(crate))}, or give times with --seconds-per-frame, --timing or "
+            "--timings",
         )  # fmt: skip
     found = validated(ProbeResult, SCHEMA.upgraded(read_json(path, SCHEMA.what), path), SCHEMA.what, path)
     reasons = found.outdated(content)

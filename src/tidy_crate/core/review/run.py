@@ -82,6 +82,21 @@ class Review(Model):
         """Return True when every frame is good."""
         return all(frame.verdict is Verdict.GOOD for frame in self.frames)
 
+    @property
+    def shared_fault(self) -> str | None:
+        """Return the reason that all frames of an output are not good for, None where they differ.
+
+        A fault of every frame is in the scene or its settings: rendering again brings it again.
+        """
+        by_output: dict[str, set[tuple[str, ...]]] = {}
+        for frame in self.frames:
+            # one that is missing may only not be here yet
+            faulty = frame.verdict in (Verdict.BAD, Verdict.SUSPECT)
+            by_output.setdefault(frame.output, set()).add(frame.reasons if faulty else ())
+        shared = [next(iter(found)) for found in by_output.values() if len(found) == 1 and found != {()}]
+        enough = len({frame.frame for frame in self.frames}) > 1
+        return "; ".join(shared[0]) if shared and enough else None
+
 
 @dataclass(frozen=True)
 class _Wanted:

@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.farm.protocol import Reading
 from tidy_crate.practice.farm.settings import FarmProgram, FarmSettings
+from tidy_crate.practice.render.image import knows
+
+if TYPE_CHECKING:
+    from pxr import Sdf, Usd
 
 
 def program_for(scene: Path, settings: FarmSettings) -> FarmProgram | None:
@@ -68,8 +73,9 @@ def _read_usd(folder: Path, scene: str) -> Reading:
         if settings:
             for path in settings.GetProductsRel().GetForwardedTargets():
                 product = UsdRender.Product(stage.GetPrimAtPath(path))
-                names = [target.name for target in product.GetOrderedVarsRel().GetForwardedTargets()]
-                outputs[path.name] = tuple(names)
+                # a pass that its nodes cannot render is not among those it understood
+                targets = product.GetOrderedVarsRel().GetForwardedTargets()
+                outputs[path.name] = tuple(target.name for target in targets if knows(_source(stage, target)))
             size = settings.GetResolutionAttr().Get()
             resolution = (int(size[0]), int(size[1])) if size else None
             # a product's own camera comes before that of the settings
@@ -100,3 +106,9 @@ def _read_usd(folder: Path, scene: str) -> Reading:
 def _place(path: str, folder: Path) -> str:
     found = Path(path)
     return found.relative_to(folder).as_posix() if found.is_relative_to(folder) else path
+
+
+def _source(stage: Usd.Stage, path: Sdf.Path) -> str:
+    from pxr import UsdRender
+
+    return str(UsdRender.Var(stage.GetPrimAtPath(path)).GetSourceNameAttr().Get() or "")

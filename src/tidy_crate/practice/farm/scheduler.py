@@ -327,7 +327,7 @@ class Scheduler:
         for attempt_id in running.attempts[running.seen :]:
             attempt = session.get_one(AttemptRow, attempt_id)
             task = session.get_one(TaskRow, attempt.task_id)
-            attempt.error = f"{type(error).__name__}: {error}"[:ERROR_TAIL] if error else "the node left no frame"
+            attempt.error = _in_words(error)[:ERROR_TAIL] if error else "the node left no frame"
             attempt.log = "".join(traceback.format_exception(error)) if error else attempt.error
             attempt.state, attempt.ended, attempt.changed = TaskState.FAILED.value, shift.free_at, job.next_change()
             again = attempt.number <= self._order(job).retries and job.state != JobState.CANCELLED.value
@@ -601,3 +601,9 @@ class Scheduler:
             )  # fmt: skip
             found += session.scalars(select(AttemptRow.id).where(*waiting))
         return found
+
+
+def _in_words(error: BaseException) -> str:
+    """Return an error of a node as its message. The log has the rest."""
+    said = str(error)
+    return said if said and isinstance(error, ValueError) else f"{type(error).__name__}: {said}"

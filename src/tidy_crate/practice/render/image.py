@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import OpenEXR
 
+from tidy_crate.core.picture.judge import COLOUR_SOURCES
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.work.parts import Window
 from tidy_crate.practice.render.shade import Picture
@@ -54,7 +55,7 @@ def _channels(source: str, name: str, picture: Picture, pixels: Window) -> dict[
     def plane(values: np.ndarray, kind: type) -> np.ndarray:
         return np.ascontiguousarray(values.reshape(pixels.height, pixels.width), dtype=kind)
 
-    if source == "beauty":
+    if source.lower() in COLOUR_SOURCES:
         return {c: plane(picture.beauty[:, i], np.float16) for i, c in enumerate("RGB")}
     if source == "alpha":
         return {"A": plane(picture.alpha, np.float16)}
@@ -65,3 +66,8 @@ def _channels(source: str, name: str, picture: Picture, pixels: Window) -> dict[
     if source == "objectId":
         return {f"{name}.id": plane(picture.object_id, np.uint32)}
     return {}
+
+
+def knows(source: str) -> bool:
+    """Return whether this renderer has a pass."""
+    return source.lower() in COLOUR_SOURCES or source in ("alpha", "depth", "normal", "objectId")

@@ -92,13 +92,13 @@ def open_layer(path: Path) -> Sdf.Layer:
                 layer.Reload()
     except Tf.ErrorException as error:
         raise UnreadableInput(
-            f"the layer is broken ({reason(error)})", path, "save it again from its source"
+            f"the layer is broken ({reason(error)})", path, "correct it, or save it again from the program it is from"
         ) from error
     except UnreadableInput as error:
         raise UnreadableInput(error.what, path, error.remedy) from error
     if layer is None:
         detail = f" ({messages[0][:200]})" if messages else ""
-        raise UnreadableInput(f"the layer cannot be read{detail}", path, "save it again from its source")
+        raise UnreadableInput(f"the layer cannot be read{detail}", path, "save it again from the program it is from")
     return layer
 
 
