@@ -18,6 +18,16 @@ from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
+# inputs to begin with, for a grammar that chance does not find
+SEEDS = {
+    "text-layer": (
+        b'(\n    upAxis = "Z"\n)\n\ndef Xform "A" (\n    prepend apiSchemas = ["B"]\n)\n{\n    asset a = @./a.png@\n'
+        b'    token t = "x.png"\n    rel r = </A/C>\n    float x.connect = <../A.y>\n    float y.timeSamples = {\n'
+        b'        1: 2,\n    }\n\n    def "C"\n    {\n        asset[] b = [@a@, @@]\n    }\n}\n',
+        b'def "A"\n{\n    token visibility = "invisible"\n'
+        b"    rel material:binding = [\n        </A>,\n        <B.x>,\n    ]\n}\n",
+    ),
+}
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
 
 
@@ -68,7 +78,26 @@ def targets() -> dict[str, Callable[[bytes], object]]:
         paths.dialect(said), paths.parts(said), paths.name_troubles(said), paths.variables(said)
         return paths.swap_prefix(said, "Q:/a", "/b"), sequences.frame_numbers([said, said + ".0001.exr"])
 
+    def layer(data: bytes) -> object:
+        """A text layer, by its lines and by the library: two answers are never different."""
+        from pxr import Sdf, Tf
+
+        from tidy_crate.core.scene.formats.usd.facts import facts_with
+        from tidy_crate.core.scene.formats.usd.text_facts import text_facts
+
+        whole = b"#usda 1.0\n" + data
+        lines = text_facts(whole)
+        if lines is None:
+            return None
+        parsed = Sdf.Layer.CreateAnonymous(".usda")
+        with suppress(Tf.ErrorException):
+            parsed.ImportFromString(whole.decode())
+            if facts_with(parsed, None) != lines:
+                raise AssertionError(whole)
+        return lines
+
     return {
+        "text-layer": layer,
         "frame-list": text(lambda said: frames.format_frames(frames.parse_frames(said))),
         "paths": text(names),
         "versions": text(lambda said: (parse_version(said), parse_range(said))),
@@ -109,7 +138,11 @@ def fuzz(name: str, seconds: int) -> None:
             run(data)
 
     found = Path.cwd() / f"fuzz-{name}-"
-    atheris.Setup([sys.argv[0], f"-max_total_time={seconds}", f"-artifact_prefix={found}", "-verbosity=0"], once)
+    options = [f"-max_total_time={seconds}", f"-artifact_prefix={found}", "-verbosity=0"]
+    seeds = Path(tempfile.mkdtemp(prefix="tidy-crate-seeds-"))
+    for number, seed in enumerate(SEEDS.get(name, ())):
+        (seeds / str(number)).write_bytes(seed)
+    atheris.Setup([sys.argv[0], *options, str(seeds)], once)
     atheris.Fuzz()
 
 

@@ -114,7 +114,8 @@ def test_a_kept_survey_that_is_broken_counts_for_nothing(spoil: bytes | None, sc
 def test_again_the_scene_is_neither_opened_nor_composed(scene: Path, tmp_path: Path) -> None:
     program = (
         "import sys; from pathlib import Path; from tidy_crate.core.context.scene import open_scene\n"
-        f"text = open_scene(Path({str(scene)!r}), cache=Path({str(tmp_path / 'm' / 'a.json')!r})).survey_json()\n"
+        f"cache = Path({str(tmp_path / 'm' / 'a.json')!r})\n"
+        f"text = open_scene(Path({str(scene)!r}), survey_cache=cache).survey_json()\n"
         "print(len(text), 'pxr' in sys.modules)"
     )
     line = [sys.executable, "-c", program]

@@ -68,7 +68,7 @@ class LayerFacts:
 
     def plain(self) -> dict[str, Any]:
         """As values that JSON knows, to be kept or sent."""
-        values = {name: sorted(getattr(self, name)) for name in _NAME_SETS}
+        values = {name: sorted(getattr(self, name)) for name in NAME_SETS}
         slots = [[slot.path, slot.field, slot.text, slot.time, slot.numbers] for slot in self.slots]
         return {**values, "slots": slots, **{name: getattr(self, name) for name in _PLAIN}}
 
@@ -76,15 +76,26 @@ class LayerFacts:
     def of_plain(cls, values: dict[str, Any]) -> LayerFacts:
         """The inverse of `plain`. Raises KeyError, TypeError or ValueError for anything else."""
         slots = (Slot(path, field, text, time, tuple(numbers)) for path, field, text, time, numbers in values["slots"])
-        names: dict[str, Any] = {name: frozenset(values[name]) for name in _NAME_SETS}
+        names: dict[str, Any] = {name: frozenset(values[name]) for name in NAME_SETS}
         return cls(slots=tuple(slots), **{name: values[name] for name in _PLAIN}, **names)
 
 
 _PLAIN = ("relocates", "deep", "variables", "up_axis", "meters_per_unit")
-_NAME_SETS = (
+NAME_SETS = (
     "assets", "properties", "outward", "arcs", "timed", "visibility", "purpose", "variants", "schemas", "clipped",
     "linked", "loose", "crossing",
 )  # fmt: skip
+
+
+NO_FACTS = LayerFacts(
+    slots=(),
+    relocates=False,
+    deep=False,
+    variables={},
+    up_axis=None,
+    meters_per_unit=None,
+    **{name: frozenset() for name in NAME_SETS},
+)
 
 
 def layer_facts(layer: Sdf.Layer) -> LayerFacts:
@@ -123,7 +134,7 @@ class _Seen:
         self.slots = slots
         self.hints = hints
         self.there: set[str] = set()
-        self.sets: dict[str, set[str]] = {name: set() for name in _NAME_SETS}
+        self.sets: dict[str, set[str]] = {name: set() for name in NAME_SETS}
         # of prims that can have nothing else only these matter, and they are known
         self.asks_prims = hints is None or hints.schemas is None
         if hints is not None and hints.schemas is not None:

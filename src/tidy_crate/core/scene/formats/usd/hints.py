@@ -31,8 +31,10 @@ _PRIM_WORDS = (
     b"references", b"payload", b"inherits", b"specializes", b"clips", b"variant", b"customData", b"assetInfo",
     b"sdrMetadata", b"customLayerData",
 )  # fmt: skip
+# of a layer: what brings in others, renames prims, or gives paths another meaning
+_LAYER_WORDS = (b"subLayers", b"relocates", b"expressionVariables", b"/*")
 _NOTES = (b"customData", b"assetInfo")
-_MOST_BYTES = 64 << 20
+MOST_BYTES = 64 << 20
 
 
 @dataclass(frozen=True)
@@ -54,17 +56,36 @@ def hints_of(layer: Sdf.Layer) -> Hints | None:
         with open(path, "rb") as stream:  # noqa: PTH123 - most layers named `.usd` are no text, and are not read whole
             if stream.read(5) != b"#usda":
                 return None
-        raw = read_input(Path(path), _MOST_BYTES)
-        # a comment of this form may stand between any two words
-        if b"/*" in raw or any(word in raw for word in _NOTES):
-            return None
-        named = set(_HOLDS_FILE.findall(raw)) | set(_RELATIONSHIP.findall(raw))
-        if _FILE_NAME.search(raw):
-            named |= {name for pattern in _HOLDS_TEXT for name in pattern.findall(raw)}
-        schemas = None if any(word in raw for word in _PRIM_WORDS) else _schemas(raw)
-        return Hints(frozenset(name.decode() for name in named), schemas)
+        return hints_in(read_input(Path(path), MOST_BYTES))
     except (OSError, ValueError):
         return None
+
+
+def hints_in(raw: bytes) -> Hints | None:
+    """Return the same for the text itself."""
+    # a comment of this form may stand between any two words
+    if b"/*" in raw or any(word in raw for word in _NOTES):
+        return None
+    named = set(_HOLDS_FILE.findall(raw)) | set(_RELATIONSHIP.findall(raw))
+    if _FILE_NAME.search(raw):
+        named |= {name for pattern in _HOLDS_TEXT for name in pattern.findall(raw)}
+    schemas = None if any(word in raw for word in _PRIM_WORDS) else _schemas(raw)
+    try:
+        return Hints(frozenset(name.decode() for name in named), schemas)
+    except UnicodeDecodeError:
+        return None
+
+
+def is_leaf(path: Path) -> bool:
+    """Return whether a text layer certainly brings in no other one, and states nothing that changes what paths mean.
+
+    Raises OSError.
+    """
+    with path.open("rb") as stream:  # most layers named `.usd` are no text, and are not read whole
+        if stream.read(5) != b"#usda":
+            return False
+    raw = read_input(path, MOST_BYTES)
+    return not any(word in raw for word in (*_PRIM_WORDS, *_LAYER_WORDS))
 
 
 def _schemas(raw: bytes) -> frozenset[str] | None:

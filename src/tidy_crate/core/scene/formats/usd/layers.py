@@ -18,7 +18,7 @@ from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.assets import along_search_path
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.clips import filled
-from tidy_crate.core.scene.formats.usd.facts import LayerFacts
+from tidy_crate.core.scene.formats.usd.facts import NO_FACTS, LayerFacts
 from tidy_crate.core.scene.formats.usd.library import Library
 from tidy_crate.core.scene.formats.usd.slots import REMOVED, TEXTS, Slot
 from tidy_crate.core.scene.ids import Ids, stem_of
@@ -26,6 +26,10 @@ from tidy_crate.core.scene.model import Unread, Why
 from tidy_crate.core.scene.staging import StagingPlan
 
 MOST_LAYERS = 100_000
+
+
+class BrokenLayer(Exception):
+    """A layer whose text was read cannot be parsed by the library."""
 
 
 class Occurrence(NamedTuple):
@@ -67,6 +71,8 @@ class Walk:
     opaque: set[Path] = field(default_factory=set)
     # value clips that name files themselves
     clips: set[Path] = field(default_factory=set)
+    # layers that bring in no others, whose facts are read last
+    leaves: list[Path] = field(default_factory=list)
 
 
 def walk_layers(
@@ -75,25 +81,30 @@ def walk_layers(
     disk: Disk,
     survey_cache: Path | None = None,
     texts: frozenset[str] = frozenset(),
-    on_layers: Callable[[Walk], None] | None = None,
+    on_layers: Callable[[Walk], Callable[[], object]] | None = None,
 ) -> Walk:
     """Walk all layers. Raises UnreadableInput only when the root layer itself cannot be read.
 
     survey_cache: a file that keeps what was found in each layer for the next time.
     texts: names of the attributes of type string that name files.
     on_layers: is called once all layers are known, with their arcs as the only occurrences: the scene can be composed
-    while the files that it uses are looked for.
+    while the files that it uses are looked for. It returns what waits until it is. With it, text layers are read
+    without the library; raises BrokenLayer where composing shows that one of them is broken.
     """
-    with Library(survey_cache) as library:
+    with Library(survey_cache, reads_text=on_layers is not None) as library:
         walk = Walk(scene, library)
         # the root is opened whatever is known of it: a broken scene fails here and nowhere later
         library.layer(scene)
         visits = _walk(walk, plan, disk, texts)
         walk.occurrences = [one for visit in visits for one in visit.found.values()]
-        if on_layers is not None:
-            on_layers(walk)
+        composed = on_layers(walk) if on_layers is not None else None
+        _read_leaves(walk, visits, texts, composed)
         ids = Ids()
         walk.occurrences = [one for visit in visits for one in visit.all(walk, plan, disk, ids)]
+        if composed is not None:
+            composed()
+            if not library.confirm():
+                raise BrokenLayer
     return walk
 
 
@@ -139,9 +150,7 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> l
         path, variables = queue.popleft()
         context = _context(variables)
         stem, packed = stem_of(scene, path), package.split(path) is not None
-        slots = [
-            slot for slot in walk.facts[path].slots if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts
-        ]
+        slots = _slots_of(walk.facts[path], texts)
         by_index = {
             index: _occurrence(walk, path, stem, packed, slot, variables, context, plan, disk, ids)
             for index, slot in enumerate(slots)
@@ -177,6 +186,34 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> l
     return visits
 
 
+def _slots_of(facts: LayerFacts, texts: frozenset[str]) -> list[Slot]:
+    return [slot for slot in facts.slots if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts]
+
+
+def _read_leaves(
+    walk: Walk, visits: list[_Visit], texts: frozenset[str], composed: Callable[[], object] | None
+) -> None:
+    """Read the facts of all leaves, while the scene is composed. Raises BrokenLayer for one that cannot be read."""
+    left = []
+    for path in walk.leaves:
+        facts = walk.library.leaf_facts(path)
+        if facts is None:
+            left.append(path)
+        else:
+            walk.facts[path] = facts
+    if left and composed is not None:
+        # no layer is opened here while another thread composes
+        composed()
+    try:
+        walk.facts.update((path, walk.library.facts(path)) for path in left)
+    except UnreadableInput as error:
+        raise BrokenLayer from error
+    leaves = set(walk.leaves)
+    for visit in visits:
+        if visit.path in leaves:
+            visit.slots = _slots_of(walk.facts[visit.path], texts)
+
+
 def _opened_by_library(found: Iterable[Occurrence]) -> Iterator[Occurrence]:
     """Those occurrences whose files the library opens by itself when it composes."""
     return (one for one in found if one.slot.is_arc or one.slot.field == "clips")
@@ -201,6 +238,11 @@ def _read_facts(walk: Walk, path: Path) -> bool:
         return False
     if len(walk.facts) >= MOST_LAYERS:
         raise UnreadableInput(f"the scene has more than {MOST_LAYERS} layers", walk.root)
+    if walk.library.is_leaf(path):
+        # the scene can be composed before these are read
+        walk.facts[path] = NO_FACTS
+        walk.leaves.append(path)
+        return True
     try:
         walk.facts[path] = walk.library.facts(path)
     except UnreadableInput as error:

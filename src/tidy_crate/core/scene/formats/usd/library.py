@@ -16,12 +16,14 @@ from pxr import Sdf
 
 from tidy_crate import __version__
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import file_mark, write_bytes
+from tidy_crate.core.files import file_mark, read_input, write_bytes
 from tidy_crate.core.process import cores as usable_cores
 from tidy_crate.core.process import own_helper
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
+from tidy_crate.core.scene.formats.usd.hints import MOST_BYTES, is_leaf
 from tidy_crate.core.scene.formats.usd.quiet import open_layer
+from tidy_crate.core.scene.formats.usd.text_facts import text_facts
 
 # below this many layers (or bytes) a helper's own start takes longer than it saves
 MANY_LAYERS = 24
@@ -38,12 +40,21 @@ class Library:
 
     Use it as a context manager: helpers end with it. opened: layers opened here, held so that a stage finds them.
     cores: how many helpers may work, those of the machine when None. many_bytes: of layers, from which they do.
+    reads_text: whether text layers may be read without opening them; `confirm` is then to be called.
     """
 
     def __init__(
-        self, survey_cache: Path | None = None, cores: int | None = None, many_bytes: int = MANY_BYTES
+        self,
+        survey_cache: Path | None = None,
+        cores: int | None = None,
+        many_bytes: int = MANY_BYTES,
+        *,
+        reads_text: bool = False,
     ) -> None:
         self._many_bytes = many_bytes
+        self._reads_text = reads_text
+        self._by_text: dict[Path, None] = {}
+        self._leaves: dict[Path, bool] = {}
         self._cores = usable_cores() if cores is None else cores
         self.helpers = 0
         self.opened: dict[Path, Sdf.Layer] = {}
@@ -65,6 +76,7 @@ class Library:
     def expect(self, paths: Iterable[Path]) -> None:
         """Say which layers will be asked for, so that helpers can start on them."""
         new = [path for path in paths if path not in self._awaited and self._remembered(path, _mark(path)) is None]
+        new = [path for path in new if not self.is_leaf(path)]
         workers = self._cores
         large = sum(_size(path) for path in new) >= self._many_bytes
         if self._helpers is None and workers >= WORTH_HELPERS and len(new) >= MANY_LAYERS and large:
@@ -81,6 +93,50 @@ class Library:
             facts = self._from_helper(path) or layer_facts(self.layer(path))
         if mark is not None:
             self._used[path] = _here[path] = (mark, facts)
+        return facts
+
+    def confirm(self) -> bool:
+        """Return whether the library reads all layers whose facts are from their text. Call it after composing.
+
+        Where it does not, a layer is broken, and the facts are not to be used.
+        """
+        try:
+            for path in self._by_text:
+                # those that it has composed are held already
+                if Sdf.Layer.Find(str(path)) is None:
+                    self.layer(path)
+        except UnreadableInput:
+            return False
+        _here.update((path, self._used[path]) for path in self._by_text if path in self._used)
+        return True
+
+    def is_leaf(self, path: Path) -> bool:
+        """Return whether a layer certainly brings in no other one, by its text: its facts can wait for `leaf_facts`."""
+        if path not in self._leaves:
+            self._leaves[path] = self._is_leaf(path)
+        return self._leaves[path]
+
+    def _is_leaf(self, path: Path) -> bool:
+        if not self._reads_text or path.suffix not in (".usda", ".usd") or package.split(path) is not None:
+            return False
+        try:
+            if self._remembered(path, _mark(path)) is not None or Sdf.Layer.Find(str(path)) is not None:
+                return False  # an older state of it may be held
+            return is_leaf(path)
+        except (OSError, ValueError):
+            return False
+
+    def leaf_facts(self, path: Path) -> LayerFacts | None:
+        """Return the facts of a leaf by its lines, None where it must be opened. See `confirm`."""
+        mark = _mark(path)
+        try:
+            facts = text_facts(read_input(path, MOST_BYTES))
+        except OSError:
+            return None
+        if facts is not None:
+            self._by_text[path] = None
+            if mark is not None:
+                self._used[path] = (mark, facts)
         return facts
 
     def layer(self, path: Path) -> Sdf.Layer:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
@@ -20,7 +20,7 @@ from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.broken import broken_links
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.features import materials_of, scene_features, unknown_types
-from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk, walk_layers
+from tidy_crate.core.scene.formats.usd.layers import BrokenLayer, Occurrence, Walk, walk_layers
 from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge, without_clips_out_of_use
 from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings, schema_settings
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan, timed_prims
@@ -71,24 +71,40 @@ def read(
     with no_garbage_collection():
         scene, in_force, disk = scene.absolute(), plan or StagingPlan(), Disk(tokens)
         texts = frozenset(name for one in maps for name in one.files)
-        with ThreadPoolExecutor(1) as beside:
-            # the library composes on a core of its own
-            composing: list[Future[Composed]] = []
-            walk = walk_layers(
-                scene,
-                in_force,
-                disk,
-                survey_cache,
-                texts,
-                lambda met: composing.append(beside.submit(compose_source, met)),
-            )
-            source = composing[0].result()
+        found = _walk_and_compose(scene, in_force, disk, survey_cache, texts)
+        if found is None:
+            # every layer is opened then, and the broken ones are named
+            disk = Disk(tokens)
+            walk = walk_layers(scene, in_force, disk, survey_cache, texts)
+            found = walk, compose_source(walk)
+        walk, source = found
         composed = compose_staged(walk, in_force, source) if in_force.edits else source
         with usd_messages(scene):
             survey = _survey(walk, source, composed, in_force, request, maps, disk)
         if questions is not None:
             _note_questions(questions, walk, disk, in_force, survey)
         return survey
+
+
+def _walk_and_compose(
+    scene: Path, plan: StagingPlan, disk: Disk, survey_cache: Path | None, texts: frozenset[str]
+) -> tuple[Walk, Composed] | None:
+    """Walk all layers, and compose the scene as found beside that.
+
+    Return None where a layer that was read by its text is broken.
+    """
+    composing: list[Future[Composed]] = []
+    with ThreadPoolExecutor(1) as beside:
+        # the library composes on a core of its own
+        def begin(met: Walk) -> Callable[[], object]:
+            composing.append(beside.submit(compose_source, met))
+            return composing[0].result
+
+        try:
+            walk = walk_layers(scene, plan, disk, survey_cache, texts, begin)
+        except BrokenLayer:
+            return None
+    return walk, composing[0].result()
 
 
 def _note_questions(questions: Questions, walk: Walk, disk: Disk, plan: StagingPlan, survey: Survey) -> None:

@@ -60,15 +60,16 @@ def text_slots(layer: Sdf.Layer, path: Sdf.Path, spec: Sdf.AttributeSpec) -> Ite
     """Return the texts of an attribute that look like names of files. A settings map says which of them are."""
     where = path.pathString
     value = spec.default if spec.HasInfo("default") else None
-    if _is_file_name(value):
+    if is_file_name(value):
         yield Slot(where, "text", str(value))
     for time in layer.ListTimeSamplesForPath(path):
         value = layer.QueryTimeSample(path, time)
-        if _is_file_name(value):
+        if is_file_name(value):
             yield Slot(where, "textSamples", value, time)
 
 
-def _is_file_name(value: Any) -> bool:
+def is_file_name(value: Any) -> bool:
+    """Return whether a text looks like the name of a file."""
     return isinstance(value, str) and _FILE_NAME.search(value) is not None
 
 
