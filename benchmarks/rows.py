@@ -18,6 +18,21 @@ from scenes import (
     write_particles,
 )
 
+from farms import (
+    CARD,
+    CURL,
+    MIB,
+    curl_fetches,
+    curl_sends,
+    empty_farm,
+    finished_job,
+    finished_large_job,
+    nothing_at_home,
+    stop_farm,
+    tool,
+    write_scene,
+)
+
 PYTHON = sys.executable
 OURS = [PYTHON, "-m", "tidy_crate"]
 DEPENDENCIES = "import sys; from pxr import UsdUtils; UsdUtils.ComputeAllDependencies(sys.argv[1])"
@@ -61,6 +76,8 @@ class Row:
     before: Callable[[Path], None] = lambda folder: None
     """Is done before each run of the command, and not timed."""
     before_reference: Callable[[Path], None] = lambda folder: None
+    after: Callable[[Path], None] = lambda folder: None
+    """Is done once all is measured."""
 
 
 def forget(folder: Path) -> None:
@@ -97,20 +114,64 @@ def _files(count: int) -> Callable[[Path], None]:
     return prepare
 
 
-def _frames(folder: Path) -> None:
-    write_layered_frames(folder / "frames", 48)
+def _frames(count: int) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        write_layered_frames(folder / "frames", count)
+
+    return prepare
 
 
-def _particles(folder: Path) -> None:
-    write_particles(folder / "show", 100_000)
+def _particles(count: int) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        write_particles(folder / "show", count)
+
+    return prepare
 
 
-def _jiggle(folder: Path) -> None:
-    write_jiggle(folder / "show", 224)
+def _jiggle(side: int) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        write_jiggle(folder / "show", side)
+
+    return prepare
+
+
+def _crate(count: int, size: int) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        scene = write_scene(folder / "show", {f"c{number:05d}.bin": size for number in range(count)})
+        tool(folder, "collect", scene, "-o", folder / "x.crate")
+
+    return prepare
+
+
+def _job(frames: int) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        finished_job(folder, frames)
+
+    return prepare
+
+
+def _send(what: str, count: int, size: int, aim: float) -> Row:
+    ours = [*OURS, "send", "{}/x.crate", "--farm", CARD, "--again", "--yes", "--json"]
+    return Row(f"send, {what}", _crate(count, size), ours, CURL, aim, empty_farm, curl_sends, stop_farm)
+
+
+def _retrieve(what: str, prepare: Callable[[Path], None], aim: float) -> Row:
+    ours = [*OURS, "retrieve", "scene-1", "--into", "{}/frames", "--json"]
+    return Row(f"retrieve, {what}", prepare, ours, CURL, aim, nothing_at_home, curl_fetches, stop_farm)
 
 
 def _plain(kind: str) -> list[str]:
     return [PYTHON, str(Path(__file__).with_name("plain_bake.py")), kind, str(FRAMES), "{}/plain"]
+
+
+def _bake(what: str, prepare: Callable[[Path], None], kind: str, aim: float) -> Row:
+    return Row(what, prepare, [*OURS, "bake", SCENE, "--json"], _plain(kind), aim, forget)
+
+
+def _review(count: int) -> Row:
+    ours = [*OURS, "review", "{}/frames", "--json"]
+    reference = [PYTHON, "-c", DECODING, "{}/frames"]
+    return Row(f"review, {count} frames of 1080p, 21 half channels", _frames(count), ours, reference, 1.2)
 
 
 SCENE = "{}/show/scene.usda"
@@ -143,12 +204,10 @@ ROWS = {
     "collect-40k-again": Row(
         "collect, 40,400 small files, nothing changed", _scene(400), COLLECT, COLLECT, 0.25, before_reference=forget
     ),
-    "bake-particles": Row(
-        "bake, 100,000 particles", _particles, [*OURS, "bake", SCENE, "--json"], _plain("particles"), 1.5, forget
-    ),
-    "bake-jiggle": Row(
-        "bake, 50,000 points that jiggle", _jiggle, [*OURS, "bake", SCENE, "--json"], _plain("jiggle"), 3, forget
-    ),
+    "bake-particles-small": _bake("bake, 10,000 particles", _particles(10_000), "particles", 1.5),
+    "bake-particles": _bake("bake, 100,000 particles", _particles(100_000), "particles", 1.5),
+    "bake-jiggle-small": _bake("bake, 5,000 points that jiggle", _jiggle(71), "jiggle", 3),
+    "bake-jiggle": _bake("bake, 50,000 points that jiggle", _jiggle(224), "jiggle", 3),
     "prove": Row(
         "prove without a test frame, 20 x 64 MiB",
         _files(20),
@@ -156,13 +215,14 @@ ROWS = {
         [PYTHON, "-c", HASHING, "{}/x.crate"],
         1.5,
     ),
-    "review": Row(
-        "review, 48 frames of 1080p, 21 half channels",
-        _frames,
-        [*OURS, "review", "{}/frames", "--json"],
-        [PYTHON, "-c", DECODING, "{}/frames"],
-        1.2,
-    ),
+    "send-large": _send("8 x 128 MiB", 8, 128 * MIB, 1.0),
+    "send-small-less": _send("2,000 x 10 kB", 2_000, 10_000, 0.5),
+    "send-small": _send("20,000 x 10 kB", 20_000, 10_000, 0.5),
+    "retrieve-large": _retrieve("16 frames of 1080p, 21 half channels", finished_large_job, 1.2),
+    "retrieve-small-less": _retrieve("400 files of 4 kB", _job(400), 0.5),
+    "retrieve-small": _retrieve("4,000 files of 4 kB", _job(4_000), 0.5),
+    "review-less": _review(5),
+    "review": _review(48),
     "help": Row("--help", lambda folder: None, [*OURS, "--help"], [PYTHON, "-c", "import typer"], 1.5),
     "jobs": Row("jobs", lambda folder: None, [*OURS, "jobs"], [PYTHON, "-c", "import typer"], 3),
 }
