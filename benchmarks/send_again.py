@@ -1,6 +1,6 @@
 """Bytes that are sent again after a change of 1 % in a file of 1 GiB: `python benchmarks/send_again.py`.
 
-One contiguous overwrite, and one insertion. What a whole crate takes is measured by `benchmarks/run send-large send-small`.
+One contiguous overwrite, and one insertion. `benchmarks/run send-large send-small` measures what a whole crate takes.
 """
 
 from __future__ import annotations

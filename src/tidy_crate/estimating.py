@@ -51,6 +51,9 @@ class Asking(Protocol):
     def exchange(self) -> tuple[ExchangeRate, ...]:
         """Rates of exchange."""
 
+    def survey_cache_of(self, scene: Path) -> Path:
+        """Return the file in which the survey of a scene or a crate is kept."""
+
 
 @dataclass(frozen=True)
 class TimingSource:
@@ -234,7 +237,7 @@ def ask(
             experience=Experiences(ledger),
             requests=requests,
             delivered=delivered,
-            refused=_refused(crate, cards_once),
+            refused=_refused(crate, cards_once, user.survey_cache_of(crate)),
             positions=positions,
             change=parse_change(wanted.what_if) if wanted.what_if is not None else None,
             hour_here=(own.price_per_hour, own.currency) if own.price_per_hour is not None else None,
@@ -253,11 +256,11 @@ def _known(user: Asking) -> list[str]:
     )
 
 
-def _refused(crate: Path, cards: tuple[FarmCard, ...]) -> dict[str, tuple[str, ...]]:
+def _refused(crate: Path, cards: tuple[FarmCard, ...], survey_cache: Path) -> dict[str, tuple[str, ...]]:
     """Return by farm what `check` finds that forbids sending the crate there."""
     found: dict[str, tuple[str, ...]] = {}
     try:
-        result = check_crate(crate, Against(cards=cards, today=date.today()))
+        result = check_crate(crate, Against(cards=cards, today=date.today()), survey_cache=survey_cache)
     except TidyCrateError:
         return found  # `check` and `send` say what is wrong with it
     for one in result.findings:

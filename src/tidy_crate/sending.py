@@ -91,7 +91,8 @@ def prepare(
     path = find_card(farm, user.card_folders)
     card = read_card(path)
     layers = wishes_for(crate, card, said, user)
-    sending = look_over(crate, card, layers, date.today(), user.origin_of(crate), views)
+    cache = user.survey_cache_of(crate)
+    sending = look_over(crate, card, layers, date.today(), user.origin_of(crate), views, cache)
     if tasks:
         sending = sending.of(tasks)
     return _quoted(Prepared(sending, card, path, None), user, ledger)
@@ -253,7 +254,8 @@ def _for_job(
         (origin, SendOptions.model_construct(**{k: v for k, v in one.said().items() if k not in same}))
         for origin, one in wishes_for(crate, card, said, user)
     ]
-    sending = look_over(crate, card, layers, date.today(), user.origin_of(crate))
+    cache = user.survey_cache_of(crate)
+    sending = look_over(crate, card, layers, date.today(), user.origin_of(crate), survey_cache=cache)
     if sending.delivered.model_copy(update={"requests": packing.requests}) != packing:
         what = "the crate was collected again since the job was sent, so that its frames would differ"
         raise WrongUsage(what, crate, "send it as a job of its own")

@@ -12,8 +12,9 @@ from pathlib import Path
 import pytest
 
 from conftest import open_trusted
+from tidy_crate.core.check.run import check_crate
 from tidy_crate.core.scene.formats.usd.read import read
-from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.model import MemoryNeed, Survey
 from tidy_crate.core.scene.survey_cache import SUFFIX, as_json
 from tidy_crate.practice.demo.scene import write_demo_scene
 from traps import png
@@ -121,3 +122,37 @@ def test_again_the_scene_is_neither_opened_nor_composed(scene: Path, tmp_path: P
     line = [sys.executable, "-c", program]
     first, again = (subprocess.run(line, capture_output=True, text=True, check=True).stdout.split() for _ in range(2))
     assert first[1] == "True" and again == [first[0], "False"]
+
+
+def test_the_memory_need_is_kept_as_long_as_the_survey_holds(scene: Path, tmp_path: Path) -> None:
+    cache = tmp_path / "cache" / "a.json"
+
+    def need() -> MemoryNeed:
+        context = open_trusted(scene, survey_cache=cache)
+        return context.memory_need(context.survey())
+
+    first = need()
+    (file,) = cache.parent.glob("*.memory")
+    assert need() == first
+    # the kept one is what counts, and a broken one counts for nothing
+    file.write_text(first.model_copy(update={"textures": 7}).model_dump_json(exclude={"least"}))
+    assert need().textures == 7
+    file.write_text("junk")
+    assert need() == first
+    (scene.parent / "later.png").write_bytes(png(512, 512))
+    age(scene.parent, 30)
+    larger = need()
+    assert larger.textures > first.textures + 512 * 512 and need() == larger
+
+
+def test_a_crate_is_surveyed_once_and_again_when_a_file_of_it_changes(crate: Path, tmp_path: Path) -> None:
+    cache = tmp_path / "cache" / "c.json"
+    age(crate)
+    first = check_crate(crate, survey_cache=cache)
+    (file,) = kept(cache)
+    mark = file.stat().st_mtime_ns
+    assert check_crate(crate, survey_cache=cache) == first == check_crate(crate) and file.stat().st_mtime_ns == mark
+    texture = next((crate / "textures").glob("*.png"))
+    texture.unlink()
+    found = {(one.code, one.subject) for one in check_crate(crate, survey_cache=cache).findings}
+    assert ("file-missing", texture.name) in {(code, Path(subject).name) for code, subject in found}

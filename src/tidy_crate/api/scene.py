@@ -28,7 +28,7 @@ def open_scene(scene: Path, *, tidy_dir: Path | None = None, user: User | None =
     from tidy_crate.core.context.scene import open_scene as core
 
     user = user or User.here()
-    return core(scene, tidy_dir, user.memory_of(scene), user.trust, user.for_programs())
+    return core(scene, tidy_dir, user.survey_cache_of(scene), user.trust, user.for_programs())
 
 
 def survey(scene: Path, *, as_saved: bool = False, tidy_dir: Path | None = None, user: User | None = None) -> Survey:

@@ -119,7 +119,7 @@ class User:
 
         return read_user_file(self.home / FILE_NAME)
 
-    def memory_of(self, scene: Path) -> Path:
+    def survey_cache_of(self, scene: Path) -> Path:
         """The file in which a scene's format keeps results. Those of scenes not opened for long make room."""
         kept = sorted(self.cache.glob("*.json"), key=lambda path: path.stat().st_mtime) if self.cache.is_dir() else []
         for path in kept[:-MOST_REMEMBERED]:

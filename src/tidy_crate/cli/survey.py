@@ -54,7 +54,6 @@ def register(app: typer.Typer) -> None:
           tidy-crate survey scene.usda --memory --json
         """
         from tidy_crate.core.context.looks import survey_looks
-        from tidy_crate.core.scene.memory_need import memory_need
 
         context = api.open_scene(scene, tidy_dir=tidy_dir)
         if talk.as_json and not memory and not looks:
@@ -63,7 +62,7 @@ def register(app: typer.Typer) -> None:
                 return
         found = context.survey_as_found() if as_found else context.survey()
         more: dict[str, Any] = {}
-        need = memory_need(context.format, context.scene, context.plan, found, context.survey_cache) if memory else None
+        need = context.memory_need(found, as_found=as_found) if memory else None
         each: tuple[Look, ...] = ()
         if need is not None:
             more["memory"] = need.model_dump(mode="json")

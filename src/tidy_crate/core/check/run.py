@@ -32,6 +32,7 @@ from tidy_crate.core.scene.model import Asset, MemoryNeed, Status, Survey
 from tidy_crate.core.scene.request import request_for
 from tidy_crate.core.scene.settings import load_maps
 from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.scene.survey_cache import kept_survey
 from tidy_crate.core.work.request import RenderRequest
 
 
@@ -63,7 +64,7 @@ def check_scene(context: SceneContext, against: Against = NOTHING) -> CheckResul
         sizes = {m.path: m.bytes for asset in staged.survey.assets for m in asset.members}
         sizes.setdefault(context.scene, context.scene.stat().st_size)
         files = tuple((str(layout.crate_paths[path]), sizes.get(path, 0)) for path in layout.sources)
-        memory = memory_need(context.format, context.scene, context.plan, staged.survey, context.survey_cache)
+        memory = context.memory_need(staged.survey)
         request = _request(staged.survey)
         farms = [_on_farm(staged, card, against, request, files, memory) for card in against.cards]
     mends = in_force(context.decisions.mend, (as_found or staged).survey)
@@ -85,21 +86,27 @@ def checked(context: SceneContext, against: Against = NOTHING) -> tuple[Checked,
 
 
 def check_crate(
-    crate: Path, against: Against = NOTHING, origin: Path | None = None, asked: Asked | None = None
+    crate: Path,
+    against: Against = NOTHING,
+    origin: Path | None = None,
+    asked: Asked | None = None,
+    survey_cache: Path | None = None,
 ) -> CheckResult:
     """Check the staged scene inside a crate, by the rules and waivers it was packed with.
 
     origin: where collecting noted what the crate was made from, see `origin`. asked: what a submission asks otherwise.
-    Raises Blocked where frames are asked for that the crate's caches do not cover.
+    survey_cache: see SceneFormat.read. Raises Blocked where frames are asked for that the crate's caches do not cover.
     """
     if asked is None:
-        return _check_crate(crate, against, origin, None)
-    packed = _check_crate(crate, NOTHING, None, None)
-    found = _check_crate(crate, against, origin, asked)
+        return _check_crate(crate, against, origin, None, survey_cache)
+    packed = _check_crate(crate, NOTHING, None, None, survey_cache)
+    found = _check_crate(crate, against, origin, asked, survey_cache)
     return found.model_copy(update={"findings": tuple(eased(found.findings, packed.findings))})
 
 
-def _check_crate(crate: Path, against: Against, origin: Path | None, asked: Asked | None) -> CheckResult:
+def _check_crate(
+    crate: Path, against: Against, origin: Path | None, asked: Asked | None, survey_cache: Path | None
+) -> CheckResult:
     crate = crate.absolute()
     content = read_packing_list(crate)
     if asked is not None:
@@ -107,7 +114,8 @@ def _check_crate(crate: Path, against: Against, origin: Path | None, asked: Aske
     scene = inside(crate, content.scene)
     form = format_of(scene)
     request, maps = next(iter(content.requests), None), load_maps(maps=content.settings_maps)
-    survey = form.read(scene, None, request, maps, None, content.tokens)
+    kept = kept_survey(form, scene, None, request, maps, content.tokens, survey_cache)
+    survey = kept.survey()
     excused = {one.path: one.because for one in content.missing if one.let_go}
     assets = tuple(_as_packed(asset, crate, excused) for asset in survey.assets)
     survey = survey.model_copy(update={"assets": assets})
@@ -130,7 +138,10 @@ def _check_crate(crate: Path, against: Against, origin: Path | None, asked: Aske
     farms = []
     if against.cards:
         files = tuple((file.path, file.bytes) for file in content.files)
-        memory = memory_need(form, scene, StagingPlan(), survey)
+        packed = survey
+        memory = kept.derived(
+            "memory", MemoryNeed, lambda: memory_need(form, scene, StagingPlan(), packed, survey_cache)
+        )
         request = next(iter(content.requests), None)
         farms = [_on_farm(staged, card, against, request, files, memory, content, crate) for card in against.cards]
     return run_checks(staged, content.waived, farms=farms)

@@ -11,15 +11,13 @@ from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.decisions import Decisions, DecisionsFile, tidy_folder
 from tidy_crate.core.context.project import Project
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.files import text_of
-from tidy_crate.core.plugins import installed
 from tidy_crate.core.scene.caches import cache_edits
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
-from tidy_crate.core.scene.model import Survey
+from tidy_crate.core.scene.model import MemoryNeed, Survey
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
 from tidy_crate.core.scene.staging import SearchPath, StagingPlan
-from tidy_crate.core.scene.survey_cache import Questions, SurveyCache
+from tidy_crate.core.scene.survey_cache import SurveyCache, kept_survey
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.running import Commands
@@ -90,23 +88,21 @@ class SceneContext:
         """The scene as the artist saved it."""
         return self._kept(None, request).survey()
 
+    def memory_need(self, survey: Survey, *, as_found: bool = False) -> MemoryNeed:
+        """Return the least memory of a machine for the scene. survey: of it as it would be staged now, or as found."""
+        from tidy_crate.core.scene.memory_need import memory_need
+
+        plan = StagingPlan() if as_found else self.plan
+        return self._kept(None if as_found else plan, None).derived(
+            "memory", MemoryNeed, lambda: memory_need(self.format, self.scene, plan, survey, self.survey_cache)
+        )
+
     def survey_json(self, *, as_found: bool = False) -> bytes:
         """The survey as JSON: a kept one without being read. Raises ValueError as `as_json` does."""
         return self._kept(None if as_found else self.plan, None).json()
 
     def _kept(self, plan: StagingPlan | None, request: RenderRequest | None) -> SurveyCache:
-        """The survey that these make, kept by all that it depends on but the disk."""
-
-        def read(questions: Questions) -> Survey:
-            return self.format.read(self.scene, plan, request, self.maps, self.survey_cache, self.tokens, questions)
-
-        edits = plan if plan is not None and plan.edits else None  # a plan without edits stages nothing
-        # what reads scenes and the files that they name: with other parts it may find more
-        parts = installed("tidy_crate.scene_formats", "tidy_crate.followers", "tidy_crate.usd_simulations")
-        build = (self.format.name, self.format.reader, parts)
-        return SurveyCache(
-            self.survey_cache, read, text_of(self.scene), edits, request, self.maps, repr(self.tokens), *build
-        )
+        return kept_survey(self.format, self.scene, plan, request, self.maps, self.tokens, self.survey_cache)
 
 
 def open_scene(

@@ -115,11 +115,12 @@ def prepare(
     today: date,
     origin: Path | None = None,
     views: tuple[str, ...] = (),
+    survey_cache: Path | None = None,
 ) -> Sending:
     """Look the crate over once more, as it is asked for and against the farm's rules, before it is sent.
 
-    layers: the wishes, see `layered`. today: for prices that may be old. origin: see `check_crate`. views: some of the
-    views that the wishes come to, by name; all of them where none is named.
+    layers: the wishes, see `layered`. today: for prices that may be old. origin, survey_cache: see `check_crate`.
+    views: some of the views that the wishes come to, by name; all of them where none is named.
     Raises Blocked when the crate lacks something needed, WrongUsage on wishes that scene or farm do not know.
     """
     crate = crate.absolute()
@@ -148,7 +149,8 @@ def prepare(
         {name: form.format for name, form in forms.items() if form.format},
         {name: form.compression for name, form in forms.items() if form.compression},
     )
-    result = check_crate(crate, against, origin, way if requests != content.requests or forms else None)
+    otherwise = way if requests != content.requests or forms else None
+    result = check_crate(crate, against, origin, otherwise, survey_cache)
     tasks = asked.tasks
     most = min(chosen.nodes, card.limits.nodes or chosen.nodes)
     # more machines than there are batches would only start up and be billed

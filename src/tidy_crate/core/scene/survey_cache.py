@@ -11,18 +11,28 @@ import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from blake3 import blake3
+from pydantic import BaseModel
 from pydantic_core import from_json, to_json
 
 from tidy_crate import __version__
 from tidy_crate.core.asset.resolve import Disk, Member
 from tidy_crate.core.errors import TidyCrateError
-from tidy_crate.core.files import path_of, text_of, write_bytes
+from tidy_crate.core.files import path_of, read_input, text_of, write_bytes
 from tidy_crate.core.garbage import no_garbage_collection
+from tidy_crate.core.plugins import installed
 from tidy_crate.core.scene.model import Survey
 
+if TYPE_CHECKING:
+    from tidy_crate.core.asset.sequences import FrameTokens
+    from tidy_crate.core.scene.formats.interface import SceneFormat
+    from tidy_crate.core.scene.settings import SettingsMap
+    from tidy_crate.core.scene.staging import StagingPlan
+    from tidy_crate.core.work.request import RenderRequest
+
+Derived = TypeVar("Derived", bound=BaseModel)
 SUFFIX = ".survey"
 # for one scene: as found and as staged, for some requests
 MOST_KEPT = 6
@@ -124,17 +134,33 @@ class SurveyCache:
         self._stem = beside.stem if beside is not None else ""
         self._folder = beside.parent if beside is not None else None
         self._read = read
+        self._holds = False
 
     def survey(self) -> Survey:
         """The survey. Raises what reading raises."""
         text = self._text()
         if text is not None:
             with contextlib.suppress(ValueError), no_garbage_collection():
-                return Survey.model_validate_json(text)
+                found = Survey.model_validate_json(text)
+                self._holds = True
+                return found
         questions = Questions()
         survey = self._read(questions)
         self._keep(questions, lambda: as_json(survey))
         return survey
+
+    def derived(self, name: str, kind: type[Derived], make: Callable[[], Derived]) -> Derived:
+        """Return what is worked out of this survey and its files alone. It is kept while the survey holds."""
+        self._holds = self._holds or self._text() is not None
+        if not self._holds:
+            return make()
+        path = self._file.with_suffix(f".{name}")
+        with contextlib.suppress(OSError, ValueError):
+            return kind.model_validate_json(read_input(path))
+        found = make()
+        with contextlib.suppress(OSError, TidyCrateError):
+            write_bytes(path, found.model_dump_json(exclude=set(kind.model_computed_fields)).encode())
+        return found
 
     def json(self) -> bytes:
         """The survey as JSON. Raises what reading raises, and ValueError as `as_json` does."""
@@ -169,10 +195,14 @@ class SurveyCache:
         if self._folder is None or not questions.are_settled():
             return
         try:
+            for old in self._folder.glob(f"{self._file.stem}.*"):
+                old.unlink()  # with what was worked out of the survey that it was
             head = to_json({"key": self._key, **questions.plain()})
             write_bytes(self._file, zstandard.ZstdCompressor(level=1).compress(head + b"\n" + text()))
+            self._holds = True
             for stale in self._others()[MOST_KEPT:]:
-                stale.unlink(missing_ok=True)
+                for one in self._folder.glob(f"{stale.stem}.*"):
+                    one.unlink(missing_ok=True)
         except (OSError, ValueError, TidyCrateError):
             return  # what cannot be kept costs time the next time, nothing else
 
@@ -185,6 +215,27 @@ class SurveyCache:
         assert self._folder is not None
         kept: Iterable[Path] = self._folder.glob(f"{self._stem}-*{SUFFIX}")
         return sorted(kept, key=lambda path: path.stat().st_mtime, reverse=True)
+
+
+def kept_survey(
+    form: SceneFormat,
+    scene: Path,
+    plan: StagingPlan | None,
+    request: RenderRequest | None,
+    maps: tuple[SettingsMap, ...],
+    tokens: FrameTokens,
+    survey_cache: Path | None,
+) -> SurveyCache:
+    """Return the survey that these make, kept by all that it depends on but the disk. See SceneFormat.read."""
+
+    def read(questions: Questions) -> Survey:
+        return form.read(scene, plan, request, maps, survey_cache, tokens, questions)
+
+    edits = plan if plan is not None and plan.edits else None  # a plan without edits stages nothing
+    # what reads scenes and the files that they name: with other parts it may find more
+    parts = installed("tidy_crate.scene_formats", "tidy_crate.followers", "tidy_crate.usd_simulations")
+    build = (form.name, form.reader, parts)
+    return SurveyCache(survey_cache, read, text_of(scene), edits, request, maps, repr(tokens), *build)
 
 
 def as_json(survey: Survey) -> bytes:
