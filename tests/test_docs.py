@@ -14,6 +14,8 @@ from typing import Any
 import jsonschema
 import pytest
 
+from tidy_crate.cli.chapters import chapters
+from tidy_crate.cli.guide_docs import MARKED, filled, steps_of
 from tidy_crate.core.schemas import FORMATS, json_schema, text_of
 from tidy_crate.core.toml import parse_toml
 
@@ -96,3 +98,42 @@ def test_the_site_is_built_without_a_warning_and_asks_no_other_host(tmp_path: Pa
     for page in (tmp_path / "site").rglob("*.html"):
         loaded = re.findall(r'<(?:script|link|img|iframe)[^>]*(?:src|href)="(https?:[^"]*)"', page.read_text("utf-8"))
         assert not loaded, f"{page.name} loads {loaded[0]}"
+
+
+def test_the_guide_shows_what_the_demo_prints() -> None:
+    guide = (ROOT / "docs/guide.md").read_text(encoding="utf-8")
+    commands = [step.words for chapter in chapters("S", "C", "K", "P") for step in chapter.steps]
+    shown = list(MARKED.finditer(guide))
+    assert len(shown) > 10
+    for block in shown:
+        # the block begins with the command line of that step, and goes on with its output
+        first, _, rest = block[0].partition("```text\n")[2].partition("\n")
+        assert first.startswith(f"$ tidy-crate {commands[int(block[2]) - 1][0]} "), first
+        assert block[3] == first.split()[2] and len(rest.splitlines()) > 3, first
+
+
+def test_outputs_of_the_demo_are_told_apart() -> None:
+    told = """
+1. What is in it ---
+
+ 1  What is in the scene?
+    $ tidy-crate survey s.usda
+
+frames  1
+   x    2
+
+A moral.
+
+2. Made ready ---
+
+ 2  Find them.
+    $ tidy-crate relink s.usda
+
+found
+"""
+    steps = steps_of(told)
+    assert steps == {1: ("survey s.usda", "frames  1\n   x    2"), 2: ("relink s.usda", "found")}
+    page = "a\n<!-- step 2 relink -->\nold\n<!-- end of step -->\nb"
+    assert filled(page, steps).splitlines()[3:7] == ["```text", "$ tidy-crate relink s.usda", "", "found"]
+    with pytest.raises(ValueError, match="not survey"):
+        filled(page.replace("relink", "survey"), steps)
