@@ -146,7 +146,7 @@ def test_a_sleeping_body_stays_until_something_that_moves_touches_it() -> None:
     shape = (Shape("sphere", (0.1,), np.zeros(3), np.array([1.0, 0, 0, 0]), Surface(0, 1.0), 1000.0),)
     still = np.array([1.0, 0, 0, 0])
     inertia = np.full(3, 0.004)
-    common = {"turn": still, "shapes": shape, "mass": 1.0, "centre": np.zeros(3), "inertia": inertia}
+    common = {"orientation": still, "shapes": shape, "mass": 1.0, "centre": np.zeros(3), "inertia": inertia}
     world = World(
         np.zeros(3),
         (
