@@ -255,6 +255,8 @@ def test_u2_a_full_disk_at_the_farm_and_a_token_that_expires_in_the_middle(
         sent = send(sending, card, Path("x"), farm.link(), ledger)
         assert 0 < sent.submissions[0].uploaded_bytes <= sending.delivered.bytes
         farm.close()
+    # it is stopped by its next token too
+    assert not (tmp_path / "farm" / control.RUNNING).exists()
 
 
 def test_faults_of_the_line_are_read_in_plain_words() -> None:

@@ -16,7 +16,7 @@ import psutil
 from tidy_crate.core.errors import FarmError, UnreadableInput
 from tidy_crate.core.files import read_json
 from tidy_crate.core.process import own_helper
-from tidy_crate.practice.farm.settings import CARD_NAME, FarmSettings, save_settings, token_of
+from tidy_crate.practice.farm.settings import CARD_NAME, NEXT_TOKEN, FarmSettings, save_settings, token_of
 
 RUNNING = "running.json"
 LOG = "farm.log"
@@ -83,7 +83,7 @@ def _ask(folder: Path, path: str, **what: Any) -> None:
         raise FarmError("this practice farm does not run", folder, "start it: tidy-crate practice start")
     url = str(read_json(file, "state of the practice farm")["url"])
     try:
-        answer = httpx.post(url + path, headers=_headers(folder), timeout=10, trust_env=False, **what)
+        answer = httpx.post(url + path, headers=_headers(folder, url), timeout=10, trust_env=False, **what)
         answer.raise_for_status()
     except httpx.HTTPError as error:
         raise FarmError(f"the practice farm does not answer ({error})", folder) from error
@@ -96,7 +96,7 @@ def stop(folder: Path) -> bool:
     if url is None:
         return False
     pid = int(read_json(folder / RUNNING, "state of the practice farm")["pid"])
-    httpx.post(f"{url}/shutdown", headers=_headers(folder), timeout=10, trust_env=False)
+    httpx.post(f"{url}/shutdown", headers=_headers(folder, url), timeout=10, trust_env=False)
     deadline = time.monotonic() + PATIENCE
     while time.monotonic() < deadline:
         # the file goes last, but the process must be gone too before its folder can be removed everywhere
@@ -120,11 +120,19 @@ def running(folder: Path) -> str | None:
         return None
     try:
         url = str(read_json(path, "state of the practice farm")["url"])
-        answer = httpx.get(f"{url}/hello", headers=_headers(folder), timeout=2, trust_env=False)
+        return url if _accepted(url, _headers(folder, url)) else None
     except (httpx.HTTPError, UnreadableInput, KeyError, TypeError):
         return None
-    return url if answer.status_code == 200 else None
 
 
-def _headers(folder: Path) -> dict[str, str]:
-    return {"Authorization": f"Bearer {token_of(folder)}"}
+def _headers(folder: Path, url: str) -> dict[str, str]:
+    """Return what signs in: by the farm's token, or by the one that follows it where that has expired."""
+    own = {"Authorization": f"Bearer {token_of(folder)}"}
+    following = folder / NEXT_TOKEN
+    if not following.is_file() or _accepted(url, own):
+        return own
+    return {"Authorization": f"Bearer {following.read_text(encoding='utf-8').strip()}"}
+
+
+def _accepted(url: str, headers: dict[str, str]) -> bool:
+    return httpx.get(f"{url}/hello", headers=headers, timeout=2, trust_env=False).status_code == 200

@@ -8,7 +8,7 @@ from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
 
-from tidy_crate.practice.farm.settings import LINE_FAULTS, FarmSettings
+from tidy_crate.practice.farm.settings import LINE_FAULTS, NEXT_TOKEN, FarmSettings
 
 # what every operator of this farm may always do
 _EXEMPT = ("/faults", "/shutdown", "/pay", "/repeated")
@@ -40,7 +40,7 @@ class Line:
 
     def token(self, usual: str) -> str:
         """The token that is accepted now."""
-        fresh = self._folder / "token.next"
+        fresh = self._folder / NEXT_TOKEN
         if "expire" in self.on and self._asked > self.on["expire"] and fresh.is_file():
             return fresh.read_text(encoding="utf-8").strip()
         return usual

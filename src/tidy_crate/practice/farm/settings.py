@@ -19,6 +19,7 @@ from tidy_crate.practice.farm.laws import Law
 
 FILE_NAME = "settings.json"
 TOKEN_FILE = "token"
+NEXT_TOKEN = "token.next"
 CARD_NAME = "practice.farm.toml"
 SPOILT = ("black", "invalid", "truncated", "damaged", "small", "misnumbered", "hostile", "lost")
 _FAULT = re.compile(rf"({'|'.join(SPOILT)}):(-?\d+)(?::([\w./-]+))?")
