@@ -200,3 +200,17 @@ def tree(folder: Path) -> dict[str, bytes]:
 def usda(text: str) -> str:
     """A layer from a text that may hold several statements on a line, which the format itself does not allow."""
     return "#usda 1.0\n" + text.replace("{ ", "{\n").replace(" }", "\n}") + "\n"
+
+
+# files that take longest: begun last, one of them would keep a single worker busy at the end
+LONG = (
+    "test_story", "test_kills", "test_orders", "test_crate", "test_send_command", "test_drop", "test_fuzz",
+    "test_results_command", "test_caches", "test_job", "test_estimate", "test_links", "test_farm", "test_cluster",
+    "test_examples", "test_api", "test_extending",
+)  # fmt: skip
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Begin with the files that take longest."""
+    ranks = {name: rank for rank, name in enumerate(LONG)}
+    items.sort(key=lambda item: ranks.get(item.path.stem, len(LONG)))
