@@ -10,6 +10,7 @@ import subprocess
 import sys
 import tempfile
 import threading
+import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -86,6 +87,10 @@ class Run:
 
     def _forked(self, words: list[str], cwd: Path | None, environment: dict[str, str]) -> Outcome:
         with self._lock:
+            if self._warm is not None and self._warm.poll() is not None:
+                # something ended it between two tests; what it was is told once, and no test fails for it
+                warnings.warn(f"the process that forks had ended with {self._warm.returncode}", stacklevel=2)
+                self._warm = None
             if self._warm is None:
                 self._outputs.mkdir(exist_ok=True)
                 self._warm = subprocess.Popen(
