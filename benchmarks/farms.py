@@ -11,8 +11,7 @@ import sys
 from pathlib import Path
 
 import httpx
-from large_job import SCENE
-from scenes import write_layered_frames
+from scenes import SHOT, write_layered_frames
 
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.files import hash_file, read_json
@@ -36,7 +35,7 @@ def write_scene(folder: Path, files: dict[str, int], last: int = 1) -> Path:
                 left -= 8 * MIB
         names.append(f"    asset f{number} = @./{name}@\n")
     scene = folder / "scene.usda"
-    scene.write_text(SCENE.format(last=last) + 'def Sphere "S"\n{\n' + "".join(names) + "}\n")
+    scene.write_text(SHOT.format(last=last) + 'def Sphere "S"\n{\n' + "".join(names) + "}\n")
     return scene
 
 

@@ -3,8 +3,7 @@
     python benchmarks/large_job.py [TASKS]
 
 Every step is a command in a process of its own, as a user runs it. Tracking is measured twice: while the job has
-changed, and again when nothing has. The reference for retrieving is the same number of files fetched with `curl`, one
-by one, from the same farm.
+changed, and again when nothing has. `benchmarks/run retrieve-small` measures retrieving beside `curl`.
 """
 
 from __future__ import annotations
@@ -18,40 +17,11 @@ import tempfile
 import time
 from pathlib import Path
 
-from tidy_crate.core.files import read_json, write_json
+from scenes import SHOT
+
+from tidy_crate.core.files import read_json
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings
-
-SCENE = """#usda 1.0
-(
-    startTimeCode = 1
-    endTimeCode = {last}
-    timeCodesPerSecond = 24
-    upAxis = "Z"
-    renderSettingsPrimPath = "/Render/Settings"
-)
-def Camera "Camera"
-{{
-}}
-def Scope "Render"
-{{
-    def RenderSettings "Settings"
-    {{
-        rel camera = </Camera>
-        rel products = </Render/Beauty>
-        uniform int2 resolution = (64, 36)
-    }}
-    def RenderProduct "Beauty"
-    {{
-        token productName = "renders/beauty.######.exr"
-        rel orderedVars = </Render/colour>
-    }}
-    def RenderVar "colour"
-    {{
-        string sourceName = "beauty"
-    }}
-}}
-"""
 
 
 class Tool:
@@ -90,7 +60,7 @@ def main() -> None:
         tool, farm = Tool(folder / "home"), folder / "farm"
         scene = folder / "show" / "long.usda"
         scene.parent.mkdir()
-        scene.write_text(SCENE.format(last=tasks))
+        scene.write_text(SHOT.format(last=tasks))
         nodes = 1000
         settings = FarmSettings(nodes=nodes, synthetic_seconds=30, balance="1000000", startup_seconds=60)
         control.start(farm, settings)
@@ -105,35 +75,11 @@ def main() -> None:
             line = tool("jobs", "jobs")["jobs"][0]
             print(f"{'':34} {line['at_home']} of {line['products']} at home, {line['cost']} {line['currency']}")
             tool("retrieve again, nothing changed", "retrieve", job, "--into", folder / "frames")
-            _curl(farm, folder, min(10_000, line["at_home"]))
         finally:
             pid = read_json(farm / control.RUNNING, "state")["pid"]
             peak = [line for line in Path(f"/proc/{pid}/status").read_text().splitlines() if line.startswith("VmHWM")]
             print(f"farm's own {' '.join(peak[0].split())}" if peak else "")
             control.stop(farm)
-
-
-def _curl(farm: Path, folder: Path, count: int) -> None:
-    """Fetch as many products with curl, over one connection, one by one."""
-    import sqlite3
-
-    url = str(read_json(farm / control.RUNNING, "state")["url"])
-    rows = sqlite3.connect(farm / "farm.sqlite").execute("SELECT key FROM product LIMIT ?", (count,))
-    keys = [row[0] for row in rows]
-    lines = []
-    target = folder / "curl"
-    target.mkdir()
-    for number, key in enumerate(keys):
-        lines += [f'url = "{url}/v3/jobs/000001/products/{key}"', f'output = "{target / str(number)}"']
-    config = folder / "curl.txt"
-    config.write_text("\n".join(lines))
-    token = (farm / "token").read_text()
-    began = time.perf_counter()
-    subprocess.run(
-        ["curl", "-s", "--noproxy", "*", "-H", f"Authorization: Bearer {token}", "-K", str(config)], check=True
-    )
-    print(f"{f'curl of {count} of these files, one by one':<34} {time.perf_counter() - began:8.2f} s")
-    write_json(folder / "done.json", {"files": len(list(target.iterdir()))})
 
 
 if __name__ == "__main__":

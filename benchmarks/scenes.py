@@ -151,3 +151,36 @@ def write_layered_frames(folder: Path, count: int) -> None:
     OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, channels).write(str(first))
     for number in range(2, count + 1):
         shutil.copyfile(first, folder / f"f.{number:04d}.exr")
+
+
+# a scene of one output, up to frame {last}
+SHOT = """#usda 1.0
+(
+    startTimeCode = 1
+    endTimeCode = {last}
+    timeCodesPerSecond = 24
+    upAxis = "Z"
+    renderSettingsPrimPath = "/Render/Settings"
+)
+def Camera "Camera"
+{{
+}}
+def Scope "Render"
+{{
+    def RenderSettings "Settings"
+    {{
+        rel camera = </Camera>
+        rel products = </Render/Beauty>
+        uniform int2 resolution = (64, 36)
+    }}
+    def RenderProduct "Beauty"
+    {{
+        token productName = "renders/beauty.######.exr"
+        rel orderedVars = </Render/colour>
+    }}
+    def RenderVar "colour"
+    {{
+        string sourceName = "beauty"
+    }}
+}}
+"""
