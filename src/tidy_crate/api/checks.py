@@ -56,7 +56,7 @@ def check(
 
     user = user or User.here()
     if target.is_dir():
-        cache = user.survey_cache_of(target.absolute())
+        cache = user.survey_cache_of(target)
         return core.check_crate(target, what or core.NOTHING, user.origin_of(target), survey_cache=cache)
     return core.check_scene(open_scene(target, tidy_dir=tidy_dir, user=user), what or core.NOTHING)
 

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from tidy_crate import api
 from tidy_crate.cli.collect import CrateArgument
 from tidy_crate.cli.talk import Talk, command
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
 
 FarmOption = Annotated[str, typer.Option("--farm", metavar="CARD", help="A farm card's file, or a known farm's name.")]
 MachineOption = Annotated[
@@ -215,10 +219,11 @@ def register(app: typer.Typer) -> None:
 
             draw(answer, plot)
         result = answer.estimate
-        named = {api.load_card(word)[0].name: word for word in farms or ()}
-        talk.result(
-            result,
-            lambda console: view.show_estimate(console, result, target, named, every=every, parts=parts, plot=plot),
-        )
+
+        def show(console: Console) -> None:
+            named = {api.load_card(word)[0].name: word for word in farms or ()}
+            view.show_estimate(console, result, target, named, every=every, parts=parts, plot=plot)
+
+        talk.result(result, show)
         if result.pick is None:
             raise typer.Exit(1)

@@ -166,19 +166,18 @@ def copy_and_hash(source: Path, target: Path) -> tuple[str, int]:
 
     digest, size = blake3(), 0
     with open(source, "rb", 0) as stream:  # noqa: PTH123
-        whole = os.fstat(stream.fileno()).st_size
-        if whole < SMALL:
+        if os.fstat(stream.fileno()).st_size < SMALL:
             # in one read: of small files there are very many
             data = stream.read()
             with write_whole(target) as out:
                 out.write(data)
             return blake3(data).hexdigest(), len(data)
-    with open(source, "rb", 0) as stream, write_whole(target) as out:  # noqa: PTH123
-        piece = _piece(stream.fileno())
-        while count := stream.readinto(piece):
-            digest.update(piece[:count])
-            out.write(piece[:count])
-            size += count
+        with write_whole(target) as out:
+            piece = _piece(stream.fileno())
+            while count := stream.readinto(piece):
+                digest.update(piece[:count])
+                out.write(piece[:count])
+                size += count
     return digest.hexdigest(), size
 
 
@@ -206,7 +205,7 @@ _NOT_IN_NAMES = "\\:\0"
 
 def is_plain(text: str) -> bool:
     """Return whether a name, or a path with slashes, needs no change to be one in a crate."""
-    return text.isascii() and "\\" not in text and ":" not in text and "\0" not in text
+    return text.isascii() and not any(mark in text for mark in _NOT_IN_NAMES)
 
 
 def plain_name(name: str) -> str:

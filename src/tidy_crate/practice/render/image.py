@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -51,23 +52,29 @@ def _box(left: int, top: int, right: int, bottom: int) -> tuple[np.ndarray, np.n
     return np.array([left, top], np.int32), np.array([right - 1, bottom - 1], np.int32)
 
 
-def _channels(source: str, name: str, picture: Picture, pixels: Window) -> dict[str, np.ndarray]:
-    def plane(values: np.ndarray, kind: type) -> np.ndarray:
-        return np.ascontiguousarray(values.reshape(pixels.height, pixels.width), dtype=kind)
-
-    if source.lower() in COLOUR_SOURCES:
-        return {c: plane(picture.beauty[:, i], np.float16) for i, c in enumerate("RGB")}
-    if source == "alpha":
-        return {"A": plane(picture.alpha, np.float16)}
-    if source == "depth":
-        return {f"{name}.Z": plane(picture.depth, np.float32)}
-    if source == "normal":
-        return {f"{name}.{c}": plane(picture.normal[:, i], np.float16) for i, c in enumerate("XYZ")}
-    if source == "objectId":
-        return {f"{name}.id": plane(picture.object_id, np.uint32)}
-    return {}
+# by pass: the plane of each channel, and the type of its numbers; `{}` in a channel is the pass's own name
+_PASSES: dict[str, Callable[[Picture], dict[str, tuple[np.ndarray, type]]]] = {
+    "beauty": lambda picture: {c: (picture.beauty[:, i], np.float16) for i, c in enumerate("RGB")},
+    "alpha": lambda picture: {"A": (picture.alpha, np.float16)},
+    "depth": lambda picture: {"{}.Z": (picture.depth, np.float32)},
+    "normal": lambda picture: {f"{{}}.{c}": (picture.normal[:, i], np.float16) for i, c in enumerate("XYZ")},
+    "objectId": lambda picture: {"{}.id": (picture.object_id, np.uint32)},
+}
 
 
 def knows(source: str) -> bool:
     """Return whether this renderer has a pass."""
-    return source.lower() in COLOUR_SOURCES or source in ("alpha", "depth", "normal", "objectId")
+    return _own_name(source) in _PASSES
+
+
+def _own_name(source: str) -> str:
+    return "beauty" if source.lower() in COLOUR_SOURCES else source
+
+
+def _channels(source: str, name: str, picture: Picture, pixels: Window) -> dict[str, np.ndarray]:
+    if not knows(source):
+        return {}
+    return {
+        channel.replace("{}", name): np.ascontiguousarray(values.reshape(pixels.height, pixels.width), dtype=kind)
+        for channel, (values, kind) in _PASSES[_own_name(source)](picture).items()
+    }

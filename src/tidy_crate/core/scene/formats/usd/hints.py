@@ -53,12 +53,18 @@ def hints_of(layer: Sdf.Layer) -> Hints | None:
     if not path or layer.anonymous or layer.dirty or not path.endswith((".usda", ".usd")):
         return None
     try:
-        with open(path, "rb") as stream:  # noqa: PTH123 - most layers named `.usd` are no text, and are not read whole
-            if stream.read(5) != b"#usda":
-                return None
-        return hints_in(read_input(Path(path), MOST_BYTES))
+        raw = _text_of(Path(path))
+        return None if raw is None else hints_in(raw)
     except (OSError, ValueError):
         return None
+
+
+def _text_of(path: Path) -> bytes | None:
+    """Return the contents of a text layer, None for a binary one, which most layers named `.usd` are."""
+    with path.open("rb") as stream:
+        if stream.read(5) != b"#usda":
+            return None
+    return read_input(path, MOST_BYTES)
 
 
 def hints_in(raw: bytes) -> Hints | None:
@@ -81,11 +87,8 @@ def is_leaf(path: Path) -> bool:
 
     Raises OSError.
     """
-    with path.open("rb") as stream:  # most layers named `.usd` are no text, and are not read whole
-        if stream.read(5) != b"#usda":
-            return False
-    raw = read_input(path, MOST_BYTES)
-    return not any(word in raw for word in (*_PRIM_WORDS, *_LAYER_WORDS))
+    raw = _text_of(path)
+    return raw is not None and not any(word in raw for word in (*_PRIM_WORDS, *_LAYER_WORDS))
 
 
 def _schemas(raw: bytes) -> frozenset[str] | None:

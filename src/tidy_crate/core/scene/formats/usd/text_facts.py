@@ -52,9 +52,9 @@ class _Property(NamedTuple):
     noted: bool
     """True where it says more than its name."""
     opens: str
-    """`links`, `samples` or `metadata` where it goes on in the next lines, which are read each time; else empty."""
+    """`links`, `samples` or `metadata`, whichever the next lines hold, which are read each time; else empty."""
     targets: tuple[tuple[int, str], ...]
-    """How many prims up each target is, -1 for an absolute one, and its path from there."""
+    """Each target: the number of prims up, -1 for an absolute path, and the path from there."""
     field: str
     """Of the slots for its files; empty where it can hold none."""
     files: tuple[str, ...]
@@ -191,13 +191,11 @@ class _Reader:
                 own.append(Slot(where, found.field, text))
         if found.targets:
             self._link(found.targets, paths, owner, name)
-        if not found.opens:
-            return
-        if "links" in found.opens:
+        if found.opens == "links":
             self._link(tuple(self._more_targets()), paths, owner, name)
-        if "samples" in found.opens:
+        elif found.opens == "samples":
             self._samples(owner)
-        if "metadata" in found.opens:
+        elif found.opens == "metadata":
             self._skip_metadata()
 
     def _link(self, targets: tuple[tuple[int, str], ...], paths: list[str], owner: str, name: str) -> None:
@@ -246,17 +244,19 @@ class _Reader:
         opens, targets, field, files = "", list[tuple[int, str]](), "", list[str]()
         if value is not None and value.endswith(" ("):
             value, opens = value[:-2], "metadata"
+            if value in ("[", "{"):
+                raise _Unknown(line)
         if rel or part == "connect":
             if rel and part:
                 raise _Unknown(line)
             if value == "[":
-                opens = f"links {opens}"
+                opens = "links"
             elif value is not None and value != "None":
                 targets = _targets(value)
         elif part == "timeSamples":
             if value != "{" or not numbers:
                 raise _Unknown(line)
-            opens = f"samples {opens}"
+            opens = "samples"
         elif value is None:
             pass
         elif numbers:
@@ -277,9 +277,6 @@ class _Reader:
             if found is None:
                 raise _Unknown(line)
             files = [found[1]] if found[1] else []
-        if opens.count(" ") and opens.endswith("metadata"):
-            # what closes a list may open metadata: seen too seldom to be read here
-            raise _Unknown(line)
         special = name in ("visibility", "purpose") or (rel is not None and not name.startswith(NO_USE))
         if rel is not None and name in NAME_SETS:
             raise _Unknown(line)
