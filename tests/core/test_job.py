@@ -18,12 +18,13 @@ from tidy_crate.core.farm.card import FarmCard, Operator, OutputRules
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import TaskChange
 from tidy_crate.core.job.ledger import Ledger
+from tidy_crate.core.job.listing import list_jobs
 from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import Sent, send
 from tidy_crate.core.job.tables import SubmissionRow
-from tidy_crate.core.job.track import cancel, list_jobs, log_of, track
+from tidy_crate.core.job.track import cancel, log_of, track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.transfer.upload import Upload
 from tidy_crate.core.work.attempt import Attempt

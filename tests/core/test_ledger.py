@@ -20,10 +20,11 @@ from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput
 from tidy_crate.core.job.ledger import LATEST, Ledger, new_job
+from tidy_crate.core.job.listing import list_jobs
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import send
 from tidy_crate.core.job.tables import JobRow
-from tidy_crate.core.job.track import list_jobs, track
+from tidy_crate.core.job.track import track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.work.task import TaskRange
 

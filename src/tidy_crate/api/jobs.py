@@ -14,8 +14,9 @@ from tidy_crate.core.progress import Progress, silent
 if TYPE_CHECKING:
     from tidy_crate.core.job.actions import Refund
     from tidy_crate.core.job.grid import Grid
+    from tidy_crate.core.job.listing import JobLine
     from tidy_crate.core.job.send import Sent
-    from tidy_crate.core.job.track import JobLine, JobView
+    from tidy_crate.core.job.track import JobView
     from tidy_crate.core.work.options import SendOptions
     from tidy_crate.core.work.task import Task, TaskRange
     from tidy_crate.sending import Prepared
@@ -124,7 +125,7 @@ def hand_over(
 
 def jobs(*, user: User | None = None) -> tuple[JobLine, ...]:
     """List all jobs at all farms, as far as the ledger knows."""
-    from tidy_crate.core.job.track import list_jobs
+    from tidy_crate.core.job.listing import list_jobs
 
     with ledger(user) as book:
         return list_jobs(book)

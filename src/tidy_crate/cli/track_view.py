@@ -15,8 +15,9 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
     from tidy_crate.core.job.grid import Cell, Grid
+    from tidy_crate.core.job.listing import JobLine
     from tidy_crate.core.job.machines import NodeView
-    from tidy_crate.core.job.track import FarmView, JobLine, JobView
+    from tidy_crate.core.job.track import FarmView, JobView
 
 # one letter per frame: what it says must not hang on a colour. A capital is trouble
 MARKS = {
@@ -46,10 +47,11 @@ MARGIN = 12
 
 @dataclass(frozen=True)
 class Room:
-    """The space for the view. lines: None for no limit."""
+    """The space for the view."""
 
     width: int
     lines: int | None = None
+    """None for no limit."""
 
     @property
     def across(self) -> int:

@@ -8,18 +8,17 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Step:
-    """One report of progress.
-
-    stage: what is going on, a verb ("copy", "upload").
-    done, total: in `unit`; total is None while it is unknown.
-    subject: what is being worked on now.
-    """
+    """One report of progress."""
 
     stage: str
+    """The current work, a verb ("copy", "upload")."""
     done: float
+    """In `unit`."""
     total: float | None
+    """In `unit`, None while it is unknown."""
     unit: str
     subject: str = ""
+    """The file, frame or farm that is being worked on."""
 
 
 Progress = Callable[[Step], None]

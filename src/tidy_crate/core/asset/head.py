@@ -61,15 +61,16 @@ _POINTER = b"version https://git-lfs"
 
 
 class Head(NamedTuple):
-    """kind: the format in words, None while no signature is known. placeholder: what stands in the file's place.
-
-    size: width and height in pixels, where the first bytes tell; pixel_bytes: of one pixel, decoded at its own depth.
-    """
+    """Facts from the first bytes of a file."""
 
     kind: str | None
+    """The format in words, None while no signature is known."""
     placeholder: str | None = None
+    """The kind of placeholder in the file's place, None for a real file."""
     size: tuple[int, int] | None = None
+    """Width and height in pixels, where the first bytes tell."""
     pixel_bytes: int | None = None
+    """Bytes of one pixel, decoded at its own depth."""
     is_key: bool = False
     """True if it begins like a private key."""
     is_empty: bool = False

@@ -26,16 +26,14 @@ _ENOUGH = 5
 
 @dataclass(frozen=True)
 class Candidate:
-    """A file that may be the missing one.
-
-    confidence: from 0 to 1; at `SURE` and above it may be taken without asking, if no other comes near. proven: its
-    content or the user says that it is the one, not its name.
-    """
+    """A file that may be the missing one."""
 
     path: Path
     reason: str
     confidence: float
+    """From 0 to 1. From `SURE` on it may be taken without asking, if no other comes near."""
     proven: bool = False
+    """True if its contents or the user, and not its name, say that it is the file."""
 
 
 SURE = 0.8

@@ -11,24 +11,27 @@ from tidy_crate.core.scene.model import Simulation
 
 
 class PlannedBake(Model):
-    """One simulation. after: those that must be baked before it. start: where it begins; first, last: cached frames.
-
-    seconds, bytes: what it may take, None where it cannot be tried. trouble: what of it cannot be solved, or why it
-    cannot be baked at all.
-    """
+    """One simulation."""
 
     simulation: str
     kind: str
     state: str
     up_to_date: bool
     after: tuple[str, ...]
+    """Simulations that must be baked before it."""
     start: int
+    """The frame at which it begins."""
     first: int
+    """First cached frame."""
     last: int
+    """Last cached frame."""
     samples: int
     seconds: float | None
+    """Expected time, None where it cannot be tried."""
     bytes: int | None
+    """Expected size of the cache, None where it cannot be tried."""
     trouble: tuple[str, ...] = ()
+    """Parts that cannot be solved, or the reason why it cannot be baked at all."""
 
 
 def plan_bake(context: SceneContext, only: tuple[str, ...] = ()) -> tuple[PlannedBake, ...]:

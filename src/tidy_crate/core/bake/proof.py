@@ -27,22 +27,26 @@ MOST_NAMED = 20
 
 
 class Difference(Model):
-    """A prim that comes out otherwise. order: the order in which it did; frame: the first such frame of it."""
+    """A prim that comes out otherwise."""
 
     prim: str
     simulation: str | None
     order: str
+    """The order of evaluation in which the prim differs."""
     frame: int
+    """The first such frame of that order."""
 
 
 class OrderProof(Model):
-    """The outcome. orders: those that were tried, in words. live: simulations that are still solved on the node."""
+    """The outcome."""
 
     holds: bool
     frames: int
     orders: tuple[str, ...]
+    """The orders that were tried, in words."""
     differs: tuple[Difference, ...]
     live: tuple[str, ...]
+    """Simulations that are still solved on the node."""
 
 
 def prove_order(context: SceneContext, batch: int = 2, progress: Progress = silent, workers: int = 2) -> OrderProof:

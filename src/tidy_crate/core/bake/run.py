@@ -28,16 +28,19 @@ Stager = Callable[[SceneContext], Path]
 
 
 class Baked(Model):
-    """One cache that was written. first, last: cached frames, both counted. unbaked: what could not be solved here."""
+    """One cache that was written."""
 
     simulation: str
     kind: str
     layer: Path
     first: int
+    """First cached frame."""
     last: int
+    """Last cached frame."""
     bytes: int
     files: int = 1
     unbaked: tuple[str, ...] = ()
+    """Parts that could not be solved here."""
 
 
 class Failed(Model):

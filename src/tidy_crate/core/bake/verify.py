@@ -20,10 +20,7 @@ _ODD = 0.5
 
 
 class VerifiedCache(Model):
-    """One simulation and its cache. troubles: empty when frames can be rendered from it in any order.
-
-    unbaked: what of the simulation was not solved, and is not in the cache.
-    """
+    """One simulation and its cache."""
 
     simulation: str
     state: str
@@ -31,7 +28,9 @@ class VerifiedCache(Model):
     files: int
     bytes: int
     troubles: tuple[str, ...]
+    """Empty when frames can be rendered from the cache in any order."""
     unbaked: tuple[str, ...] = ()
+    """Parts of the simulation that were not solved and are not in the cache."""
 
 
 def verify_caches(context: SceneContext) -> tuple[VerifiedCache, ...]:

@@ -51,36 +51,39 @@ Seen = Literal["found", "staged", "both"]
 
 
 class Finding(Model):
-    """One result of a check. subject: the prim, file or setting it is about. why: what goes wrong if it stays.
-
-    seen: in the scene as found, as staged, or in both. next: what to do about it. mend: what `check --mend` would do,
-    None where it takes a person. farm: whose rule it is, None for the scene's own troubles.
-    """
+    """One result of a check."""
 
     code: str
     severity: Severity
     subject: str
+    """The prim, file or setting that it is about."""
     message: str
     why: str
+    """The damage if it stays."""
     remedy: str
     waived: bool = False
     waived_because: str | None = None
     waived_by: str = ""
     waived_on: date | None = None
     farm: str | None = None
+    """The farm whose rule it is, None for the scene's own troubles."""
     seen: Seen = "both"
+    """In the scene as saved, as staged, or in both."""
     next: Next = Next.DECIDE
+    """The next step, in words or as a command."""
     mend: str | None = None
+    """The fix that `check --mend` would apply, None where it takes a person."""
 
 
 @dataclass(frozen=True)
 class Trouble:
-    """One problem that a check found. next: where it is not the same for every trouble of the check."""
+    """One problem that a check found."""
 
     subject: str
     message: str
     remedy: str
     next: Next | None = None
+    """The next step, where it is not the same for every trouble of the check."""
 
 
 @dataclass
@@ -105,24 +108,25 @@ class Heads:
 
 @dataclass(frozen=True)
 class Checked:
-    """Everything that checks read. survey: the scene in question, as found or as staged.
-
-    original: the name that a crate's scene had, empty for a scene itself. for_farms: whether farm cards are asked
-    too, which may allow what is forbidden otherwise. changed: files that are no longer what was collected.
-    disk, heads: looked at once for all checks.
-    """
+    """Everything that checks read."""
 
     survey: Survey
+    """Survey of the scene in question, as saved or as staged."""
     root: Path | None
     rules: CheckRules = field(default_factory=CheckRules)
     is_crate: bool = False
     original: str = ""
+    """The file name of a crate's original scene, empty for a scene itself."""
     for_farms: bool = False
+    """True if farm cards are asked too, which may allow what is forbidden otherwise."""
     changed: tuple[Path, ...] = ()
+    """Files that are no longer as they were collected."""
     border: Border | None = None
     """Decides what may leave this machine; None for a crate, which is on its way."""
     disk: Disk = field(default_factory=Disk)
+    """Looked at once for all checks."""
     heads: Heads = field(default_factory=Heads)
+    """Read once for all checks."""
 
     @cached_property
     def files(self) -> dict[Path, tuple[Asset, AssetMember]]:
@@ -179,23 +183,25 @@ class Checked:
 
 @dataclass(frozen=True)
 class OnFarm:
-    """A scene or crate as one farm would get it.
-
-    request: what is rendered, None where the scene lacks something. files: path in the crate, in forward slashes, and
-    bytes of everything that travels. memory, probe, quote: None where not measured. balance: of the account that
-    pays, in the card's currency. today: the day it is checked on.
-    """
+    """A scene or crate as one farm would get it."""
 
     scene: Checked
     card: FarmCard
     today: date
+    """The day of the check."""
     request: RenderRequest | None = None
+    """The frames to render, None where the scene lacks something."""
     files: tuple[tuple[str, int], ...] = ()
+    """Path in the crate, with forward slashes, and bytes of everything that travels."""
     memory: MemoryNeed | None = None
+    """None where not measured."""
     probe: ProbeResult | None = None
+    """None where not measured."""
     quote: Quote | None = None
+    """None where not measured."""
     score_here: float = 100.0
     balance: Decimal | None = None
+    """Balance of the account that pays, in the card's currency."""
 
     @cached_property
     def bytes(self) -> int:
@@ -214,12 +220,13 @@ FarmCheck = Callable[[OnFarm], Iterator[Trouble]]
 
 @dataclass(frozen=True)
 class Check:
-    """A registered check: `of_scene` or `of_farm`, whichever it looks at. why: what goes wrong if it is ignored."""
+    """A registered check: `of_scene` or `of_farm`, whichever it looks at."""
 
     code: str
     severity: Severity
     need: str
     why: str
+    """The damage if it is ignored."""
     next: Next
     of_scene: SceneCheck | None = None
     of_farm: FarmCheck | None = None

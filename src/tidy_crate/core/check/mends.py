@@ -21,11 +21,12 @@ LOSSLESS = "zip"
 
 
 class Mend(Model):
-    """A possible fix of one finding. says: in plain words."""
+    """A possible fix of one finding."""
 
     code: str
     subject: str
     says: str
+    """Description in plain words."""
     edit: MendEdit
 
     def decision(self) -> MendDecision:

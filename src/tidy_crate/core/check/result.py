@@ -11,22 +11,21 @@ from tidy_crate.core.model import Model
 
 
 class UnusedWaiver(Waiver):
-    """A waiver without effect. reason: why."""
+    """A waiver without effect."""
 
     reason: str
+    """The reason why it has no effect."""
 
 
 class MachineVerdict(Model):
-    """Verdict on a machine class: whether it can render the scene, and why not.
-
-    tiles: that a frame must be shared out in.
-    """
+    """Verdict on a machine class: whether it can render the scene, and why not."""
 
     machine: str
     fits: bool
     reasons: tuple[str, ...]
     frame_seconds: float | None
     tiles: int
+    """Number of tiles that a frame must be shared out in."""
 
 
 class FarmVerdict(Model):
@@ -44,19 +43,20 @@ class FarmVerdict(Model):
 
 
 class CheckResult(Model):
-    """All findings, the worst first.
-
-    settled: what is wrong in the scene as found, and right as it is staged. mends: in force. unused_waivers: those that
-    match nothing any more. accepted: waivers of the scene of which its crate shows nothing. farms: a verdict each.
-    """
+    """All findings, the worst first."""
 
     scene: Path
     findings: tuple[Finding, ...]
     settled: tuple[Finding, ...] = ()
+    """Findings of the scene as saved that the staged scene does not have."""
     mends: tuple[MendDecision, ...] = ()
+    """Fixes in force."""
     unused_waivers: tuple[UnusedWaiver, ...] = ()
+    """Waivers that match nothing any more."""
     accepted: tuple[Waiver, ...] = ()
+    """Waivers of the scene of which its crate shows nothing."""
     farms: tuple[FarmVerdict, ...] = ()
+    """A verdict for each farm."""
 
     @property
     def blocked(self) -> bool:

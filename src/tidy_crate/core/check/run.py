@@ -38,18 +38,19 @@ from tidy_crate.core.work.request import RenderRequest
 
 @dataclass(frozen=True)
 class Against:
-    """Everything that a scene is checked against, beside the rules of its project.
-
-    brief: in place of the project's. account: of a farm, that pays; balances: by farm, fresher than the card's.
-    wishes: the machine class and number of nodes that money is reckoned for. today: needed for farm cards.
-    """
+    """Everything that a scene is checked against, beside the rules of its project."""
 
     cards: tuple[FarmCard, ...] = ()
     brief: Brief | None = None
+    """Used in place of the project's."""
     today: date = date.min
+    """Needed for farm cards."""
     account: str | None = None
+    """The account of a farm that pays."""
     balances: Mapping[str, Decimal] = field(default_factory=dict)
+    """By farm, fresher than the card's."""
     wishes: Wishes = field(default_factory=Wishes)
+    """The machine class and number of nodes for which the cost is computed."""
 
 
 NOTHING = Against()

@@ -19,14 +19,16 @@ Ending = Annotated[str, Field(pattern=r"^[a-z0-9]+$")]
 
 
 class BriefFrames(Model):
-    """Both ends counted. count: how many that are, said once more to be sure; seconds: likewise."""
+    """Both ends counted."""
 
     start: int | None = None
     end: int | None = None
     step: int = Field(default=1, ge=1)
     fps: float | None = Field(default=None, gt=0)
     count: int | None = Field(default=None, ge=1)
+    """Number of frames, stated once more as a check."""
     seconds: float | None = Field(default=None, gt=0)
+    """Length in seconds, stated once more as a check."""
 
     @model_validator(mode="after")
     def _agrees(self) -> BriefFrames:
@@ -65,21 +67,20 @@ class BriefOutput(Model):
 
 
 class Brief(Model):
-    """The order of the production. What it does not say is not compared.
-
-    passes: each needed in at least one output. naming: of output files, with {scene}, {version}, {output} and a frame
-    token; `*` stands for anything. moving_camera: whether the camera is expected to move.
-    """
+    """The order of the production. What it does not say is not compared."""
 
     title: str = ""
     frames: BriefFrames = BriefFrames()
     resolution: BriefResolution | None = None
     passes: tuple[str, ...] = ()
+    """Each is needed in at least one output."""
     format: Ending | None = None
     colour_space: str | None = None
     bit_depth: int | None = Field(default=None, ge=1)
     naming: str | None = None
+    """Name of output files, with {scene}, {version}, {output} and a frame token; `*` stands for anything."""
     moving_camera: bool | None = None
+    """True if the camera is expected to move."""
     output: tuple[BriefOutput, ...] = ()
 
     @model_validator(mode="after")

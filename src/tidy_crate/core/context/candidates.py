@@ -35,16 +35,15 @@ MOST = 5
 
 @dataclass(frozen=True)
 class Evidence:
-    """Everything that candidates are judged by.
-
-    index: the folders to search. maps: pairs of an old prefix and what takes its place. known: what files held when
-    they were last collected, by the path they had then.
-    """
+    """Everything that candidates are judged by."""
 
     survey: Survey
     index: FolderIndex
+    """The folders to search."""
     maps: Sequence[tuple[str, str]]
+    """Pairs of an old prefix and its replacement."""
     known: Mapping[Path, Content]
+    """Digests of files when they were last collected, by the path they had then."""
 
     @cached_property
     def known_by_folder(self) -> dict[Path, dict[str, Content]]:

@@ -46,13 +46,14 @@ class LetGoDecision(Model):
 
 
 class Waiver(Model):
-    """A finding is accepted: by code, or by code and subject. on: the day it was waived."""
+    """A finding is accepted: by code, or by code and subject."""
 
     code: str
     subject: str | None = None
     because: str = Field(min_length=1)
     by: str = ""
     on: date | None = None
+    """The day it was waived."""
 
 
 class OutputDecision(Model):

@@ -86,16 +86,16 @@ class HeldBack(Blocked):
 
 @dataclass
 class Border:
-    """Decides what may leave.
-
-    root: the project's folder, or the scene's own. allowed: other folders that files may come from. agreed: whether the
-    user has agreed to a claim. look: reads the first bytes of a file.
-    """
+    """Decides what may leave."""
 
     root: Path
+    """The project's folder, or the scene's own."""
     allowed: tuple[Path, ...] = ()
+    """Other folders that files may come from."""
     agreed: Callable[[tuple[str, ...]], bool] = lambda _: False
+    """Tells if the user has agreed to a claim."""
     look: Callable[[str], Head] = read_head
+    """Reads the first bytes of a file."""
     seen: Callable[[Path], bool] = lambda _: False
     """True if a file was looked into before, and has not changed since."""
     _folders: dict[str, tuple[str, str | None, str | None]] = field(default_factory=dict)

@@ -36,30 +36,30 @@ Alias = Annotated[str, AfterValidator(_alias)]
 
 
 class ProjectFile(Model):
-    """Contents of the project file.
-
-    roots: aliases for folders outside the project that files come from, by which they are noted in a packing
-    list. settings_maps: files that say what a renderer's own settings mean. tidy_dir: where decisions and
-    caches go when they may not be beside the scene. frame_tokens: texts in file names that stand for a frame
-    number, each with the least number of digits it is written with. severity: other severities of checks, by code.
-    brief: the file of the project's brief. naming: of outputs without a path. See CheckRules for the rest.
-    """
+    """Contents of the project file."""
 
     name: str = ""
     roots: dict[Alias, Path] = Field(default_factory=dict)
+    """Aliases for folders outside the project that files come from, by which they are noted in a packing list."""
     settings_maps: tuple[Path, ...] = ()
+    """Files that translate a renderer's own settings."""
     tidy_dir: Path | None = None
+    """Folder of decisions and caches, when they may not be beside the scene."""
     render: RenderCommand | None = None
     search_paths: tuple[Path, ...] = ()
     """Folders in which bare paths (`textures/a.png`) are looked for, after the folder of the file that names them."""
     frame_tokens: dict[Annotated[str, Field(min_length=2)], Annotated[int, Field(ge=1, le=20)]] = Field(
         default_factory=dict
     )
+    """Texts in file names that stand for a frame number, each with its least number of digits."""
     severity: dict[str, Literal["error", "warning", "note"]] = Field(default_factory=dict)
+    """Other severities of checks, by code."""
     limits: CheckLimits = CheckLimits()
     confidential: Confidential = Confidential()
     naming: str | None = None
+    """Name of outputs without a path. See CheckRules for the rest."""
     brief: Path | None = None
+    """The file of the project's brief."""
     home_folders: FolderPattern = ""
     """Folders for frames at home, such as `{variant}/{camera}/{output}`; empty for the usual ones."""
     review: ReviewRules = ReviewRules()

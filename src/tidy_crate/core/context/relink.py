@@ -16,10 +16,7 @@ from tidy_crate.core.scene.model import Asset, Status, Survey
 
 
 class Proposal(Model):
-    """A candidate for a missing file. sure: it may be taken without asking.
-
-    moved: the leading folders that the two paths differ in, old and new, where they share the rest.
-    """
+    """A candidate for a missing file."""
 
     asset: str
     authored: str
@@ -28,7 +25,9 @@ class Proposal(Model):
     reason: str
     confidence: float
     sure: bool
+    """True if it may be taken without asking."""
     moved: tuple[str, str] | None = None
+    """The leading folders in which the two paths differ, old and new, where the rest is equal."""
 
 
 def propose(

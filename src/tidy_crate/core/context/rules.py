@@ -17,41 +17,46 @@ NAMING = "renders/{output}/{scene}_{output}.####.{format}"
 
 
 class CheckLimits(Model):
-    """From where on a check speaks.
-
-    samples: per pixel. path_length: characters from the project's root. rates_days: age of a card's prices.
-    texture_pixels: along an edge of a texture. duplicate_bytes: files smaller than that are not compared.
-    bucket_on_gpu: least pixels along a bucket's edge there; bucket_on_cpu: most.
-    """
+    """From where on a check speaks."""
 
     samples: Annotated[int, Field(ge=1)] = 4096
+    """Per pixel."""
     path_length: Annotated[int, Field(ge=1)] = 240
+    """Characters from the project's root."""
     rates_days: Annotated[int, Field(ge=0)] = 90
+    """Age of a card's prices in days."""
     texture_pixels: Annotated[int, Field(ge=1)] = 16384
+    """Pixels along an edge of a texture."""
     duplicate_bytes: Annotated[int, Field(ge=1)] = 1 << 20
+    """Smaller files are not compared."""
     bucket_on_gpu: Annotated[int, Field(ge=1)] = 64
+    """Least pixels along a bucket's edge on a GPU."""
     bucket_on_cpu: Annotated[int, Field(ge=1)] = 256
+    """Most pixels along a bucket's edge on a CPU."""
 
 
 class Confidential(Model):
-    """Confidentiality of a project: operators, kinds of farms and countries. What is empty allows everything.
-
-    operators: names; kinds: see the card; places: countries by ISO 3166; agreement: a signed one is needed.
-    """
+    """Confidentiality of a project: operators, kinds of farms and countries. What is empty allows everything."""
 
     operators: tuple[str, ...] = ()
+    """Names."""
     kinds: tuple[Literal["own", "partner", "provider", "private"], ...] = ()
+    """Kinds of operators, see the card."""
     places: tuple[Country, ...] = ()
+    """Countries by ISO 3166."""
     agreement: bool = False
+    """True if a signed agreement is needed."""
 
 
 class CheckRules(Model):
-    """The rules in force. severity: by code. naming: of an output that has no path; see `Brief.naming`."""
+    """The rules in force."""
 
     severity: dict[str, Literal["error", "warning", "note"]] = Field(default_factory=dict)
+    """By code."""
     limits: CheckLimits = CheckLimits()
     confidential: Confidential = Confidential()
     naming: str = NAMING
+    """Name of an output that has no path, see `Brief.naming`."""
     brief: Brief | None = None
     review: ReviewRules = ReviewRules()
     home_folders: FolderPattern = ""

@@ -26,23 +26,23 @@ from tidy_crate.core.work.trust import STATE, Claim, NotTrusted, Trust
 
 @dataclass(frozen=True)
 class SceneContext:
-    """scene: absolute path. plan: the staging plan that decisions and caches make now.
-
-    survey_cache: see SceneFormat.read.
-
-    trust, environment: for the commands that the scene and its project name.
-    """
+    """A scene with its project, decisions and caches."""
 
     scene: Path
+    """Absolute path."""
     format: SceneFormat
     project: Project
     file: DecisionsFile
     decisions: Decisions
     plan: StagingPlan
+    """The staging plan that decisions and caches make now."""
     maps: tuple[SettingsMap, ...]
     survey_cache: Path | None = None
+    """See SceneFormat.read."""
     trust: Trust = field(default_factory=Trust)
+    """Used for the commands that the scene and its project name."""
     environment: Mapping[str, str] = field(default_factory=dict, repr=False)
+    """Used for the commands that the scene and its project name."""
 
     @property
     def root(self) -> Path:

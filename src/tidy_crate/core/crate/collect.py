@@ -49,12 +49,14 @@ WORKERS = 4
 
 
 class CollectResult(Model):
-    """Result of collecting. scene: the staged scene, as a path on disk. bytes: of the whole crate."""
+    """Result of collecting."""
 
     crate: Path
     scene: Path
+    """The staged scene, as a path on disk."""
     files: int
     bytes: int
+    """Size of the whole crate."""
     copied_bytes: int
     reused_bytes: int
     rewritten: tuple[str, ...]

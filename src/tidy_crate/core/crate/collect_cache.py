@@ -33,15 +33,15 @@ class _Entry:
 
 @dataclass
 class CollectCache:
-    """The copies in one crate, by target.
-
-    doubtful: it was kept in the middle of collecting, and the machine has restarted since: after a power cut a
-    copy may look whole and not be, so each is read once more before it counts.
-    """
+    """The copies in one crate, by target."""
 
     path: Path
     entries: dict[str, _Entry]
     doubtful: bool = False
+    """True if it was kept in the middle of collecting and the machine has restarted since.
+
+    After a power cut a copy may look complete and not be, so each is read once more before it counts.
+    """
     composed_by: str = ""
     """The library that composed the scene for the packing list; see SceneFormat.reader."""
     system: System = THIS

@@ -43,13 +43,14 @@ class Way(StrEnum):
 
 @dataclass(frozen=True)
 class Copied:
-    """One file in the crate. new: whether it was brought in now."""
+    """One file in the crate."""
 
     source: Path
     crate_path: PurePosixPath
     blake3: str
     bytes: int
     new: bool
+    """True if it was brought in now."""
 
 
 @dataclass

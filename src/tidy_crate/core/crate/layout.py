@@ -17,10 +17,12 @@ from tidy_crate.core.scene.staging import StagingPlan, UseCache
 
 @dataclass
 class Layout:
-    """crate_paths: for every source file and set pattern its place in the crate. sources: how each file is noted."""
+    """Layout of a crate."""
 
     crate_paths: dict[Path, PurePosixPath] = field(default_factory=dict)
+    """Path in the crate of every source file and set pattern."""
     sources: dict[Path, str] = field(default_factory=dict)
+    """The note of each file's origin."""
     _taken: dict[str, Path] = field(default_factory=dict)
     _outside: dict[Path, str] = field(default_factory=dict)
 

@@ -34,28 +34,32 @@ VERSION = 2
 
 
 class PackedFile(Model):
-    """One file. path: in the crate, forward slashes. source: where it came from, by a root's alias, never absolute."""
+    """One file."""
 
     path: str
+    """Relative to the crate, with forward slashes."""
     bytes: int = Field(ge=0)
     blake3: str = Field(pattern=r"^[0-9a-f]{64}$")
     source: str
+    """The original, by a root's alias. Never an absolute path."""
     rewritten: bool = False
 
 
 class SharedFile(Model):
-    """One file that stays on shared storage. path: as nodes see it."""
+    """One file that stays on shared storage."""
 
     path: str
+    """As nodes see it."""
     bytes: int = Field(ge=0)
 
 
 class MissingFile(Model):
-    """Something the scene names and the crate lacks. path: where the crate's scene now points for it."""
+    """Something the scene names and the crate lacks."""
 
     asset: str
     authored: str
     path: str
+    """The path that the crate's scene now names for it."""
     needed: bool
     let_go: bool
     because: str
@@ -84,29 +88,31 @@ class EditNote(Model):
 
 
 class PackingList(Model):
-    """The whole list. scene: the staged scene that a node opens, relative to the crate; original: the name it had.
-
-    shared: what stays on shared storage, in a crate that was made for it. frame_tokens, settings_maps, rules: those of
-    the project.
-    """
+    """The whole list."""
 
     packing_list: int = VERSION
     tool: str
     name: str
     format: str
     scene: str
+    """The staged scene that a node opens, relative to the crate."""
     original: str = ""
+    """The file name that the scene had."""
     requests: tuple[RenderRequest, ...]
     essentials: Essentials
     render: RenderCommand | None
     files: tuple[PackedFile, ...]
     shared: tuple[SharedFile, ...] = ()
+    """Files that stay on shared storage, in a crate that was made for it."""
     frame_tokens: dict[str, int] = Field(default_factory=dict)
+    """Those of the project."""
     missing: tuple[MissingFile, ...] = ()
     edits: tuple[EditNote, ...] = ()
     waived: tuple[Waiver, ...] = ()
     settings_maps: tuple[SettingsMap, ...] = ()
+    """Those of the project."""
     rules: CheckRules = CheckRules()
+    """Those of the project."""
     composition: Composition | None = None
     """Digest of the staged source's composition; None where the format composes nothing, or files stay on a share."""
 

@@ -32,12 +32,13 @@ TIME_LIMIT = 1800.0
 
 
 class FrameProof(Model):
-    """The test frame. why: what is wrong with it, None when it is good or was not asked for."""
+    """The test frame."""
 
     frame: int
     seconds: float
     good: bool
     why: str | None = None
+    """The trouble with it, None when it is good or was not asked for."""
     started: bool = True
     """True if the renderer ran at all. One that could not start says nothing about the crate."""
     said: tuple[str, ...] = ()
@@ -47,23 +48,25 @@ class FrameProof(Model):
 
 
 class Proof(Model):
-    """Proof of a crate. A renderer that cannot start does not make it fail.
-
-    enforced: the kernel denied every way out while it was tried; why_not says why it could not. outside: paths that
-    lead out of the crate. unresolved: paths that lead to nothing and were not let go. changed: files that are not as
-    packed. differs: what the crate surveys otherwise than the staged scene did. unexpected: unexpected files.
-    """
+    """Proof of a crate. A renderer that cannot start does not make it fail."""
 
     whole: bool
     enforced: bool
+    """True if the kernel denied every way out while it was tried."""
     why_not: str | None
+    """The reason why the kernel could not."""
     out_of_reach: tuple[str, ...] = ()
     """Resources that the process and the renderer could not reach, such as the network and other files."""
     outside: tuple[str, ...]
+    """Paths that lead out of the crate."""
     unresolved: tuple[str, ...]
+    """Paths that lead to nothing and were not let go."""
     changed: tuple[str, ...]
+    """Files that are not as packed."""
     differs: tuple[str, ...]
+    """Parts of the crate's survey that are not as in the staged scene."""
     unexpected: tuple[str, ...]
+    """Files that nothing names."""
     compared_prims: int | None = None
     """Prims whose composition was compared with the source's; None where the format or the crate has none."""
     not_compared: str | None = None

@@ -19,27 +19,27 @@ _HEAP_ABOVE = 60_000
 
 @dataclass(frozen=True)
 class Fleet:
-    """The machines that the runs get.
-
-    ready: when each could take its first batch, start-up included, shape (runs, machines), infinite for one that a run
-    does not get. pace: factor on the time of all work, the same shape.
-    """
+    """The machines that the runs get."""
 
     ready: Array
+    """Seconds until each machine could take its first batch, start-up included.
+
+    Shape (runs, machines), infinite for one that a run does not get.
+    """
     pace: Array
+    """Factor on the time of all work, shape (runs, machines)."""
 
 
 @dataclass(frozen=True)
 class FarmRuns:
-    """Result of simulated runs.
-
-    batch_ends: shape (runs, batches), in the order of the batches. machine_ends: when each machine had done its last
-    batch, shape (runs, machines); its `ready` where it had none. used: which machines had one.
-    """
+    """Result of simulated runs."""
 
     batch_ends: Array
+    """Shape (runs, batches), in the order of the batches."""
     machine_ends: Array
+    """Seconds until each machine had done its last batch, shape (runs, machines). Its `ready` where it had none."""
     used: NDArray[np.bool_]
+    """True for machines that had a batch."""
 
     @property
     def seconds(self) -> Array:

@@ -26,16 +26,15 @@ _FEW = 24
 
 @dataclass(frozen=True)
 class Experience:
-    """Figures of earlier jobs on a machine class.
-
-    factor: on the time of a frame. spread: standard deviation of its logarithm; None where no job is known. again:
-    share of frames that are rendered again.
-    """
+    """Figures of earlier jobs on a machine class."""
 
     factor: float = 1.0
+    """Factor on the time of a frame."""
     spread: float | None = None
+    """Standard deviation of the factor's logarithm. None where no job is known."""
     jobs: int = 0
     again: float = AGAIN_SHARE
+    """Share of frames that are rendered again."""
 
 
 @dataclass(frozen=True)

@@ -34,15 +34,14 @@ _LOAD_SPREAD = 0.1
 
 @dataclass(frozen=True)
 class JobWork:
-    """All tasks of a job, in order.
-
-    tasks: seconds on the measured machine, shape (runs, tasks). load: seconds to load the scene once, shape (runs,).
-    home_bytes: of each task's files, shape (tasks,).
-    """
+    """All tasks of a job, in order."""
 
     tasks: Array
+    """Seconds on the measured machine, shape (runs, tasks)."""
     load: Array
+    """Seconds to load the scene once, shape (runs,)."""
     home_bytes: Array
+    """Bytes of each task's files, shape (tasks,)."""
     upload_bytes: int
     stitch_seconds: float
     pictures: int

@@ -45,14 +45,13 @@ QueueSeconds = Annotated[float, Field(ge=0, le=MOST_SECONDS)]
 
 
 class SignIn(CardPart):
-    """Location of the token, which is never in the card itself.
-
-    token_file: relative to the card. keyring: in the system's.
-    """
+    """Location of the token, which is never in the card itself."""
 
     token_env: str | None = None
     token_file: str | None = None
+    """Relative to the card."""
     keyring: bool = True
+    """Name of the entry in the system's keyring."""
 
 
 class PlaceAccess(CardPart):
@@ -180,13 +179,16 @@ class Transfer(CardPart):
 
 
 class Program(CardPart):
-    """A program that the nodes have. also: other names of it. versions: ranges; features: first version of each."""
+    """A program that the nodes have."""
 
     name: str = Field(min_length=1)
     also: tuple[str, ...] = ()
+    """Other names of it."""
     role: Literal["host", "renderer", "plugin"]
     versions: tuple[RangeText, ...] = Field(min_length=1)
+    """Ranges of versions."""
     features: dict[str, VersionText] = Field(default_factory=dict)
+    """First version of each feature."""
     command: tuple[str, ...] = ()
     """For one's own machines: the command line that renders with it, with the placeholders of render commands."""
     version_command: tuple[str, ...] = ()
@@ -203,19 +205,21 @@ class Program(CardPart):
 
 
 class OutputRules(CardPart):
-    """Rules of a farm for outputs.
-
-    path: `any`; `name` only, without folders; `relative` to a folder of the farm's own; or on its `share`, whose path
-    as nodes see it is then needed. formats: endings it takes, all where none is named. movies: whether it puts frames
-    together to a movie. from_zero: it numbers the frames of every job from zero. negative_frames: it takes them.
-    """
+    """Rules of a farm for outputs."""
 
     path: Literal["any", "name", "relative", "share"] = "any"
+    """`any`; `name` only, without folders; `relative` to a folder of the farm's own; or on its `share`, whose path as
+    nodes see it is then needed.
+    """
     share: str | None = None
     formats: tuple[Annotated[str, Field(pattern=r"^[a-z0-9]+$")], ...] = ()
+    """File extensions that it takes, all where none is named."""
     movies: bool = False
+    """True if the farm assembles frames to a movie."""
     from_zero: bool = False
+    """True if it numbers the frames of every job from zero."""
     negative_frames: bool = True
+    """True if it takes negative frame numbers."""
 
     @model_validator(mode="after")
     def _agrees(self) -> OutputRules:
@@ -225,7 +229,7 @@ class OutputRules(CardPart):
 
 
 class Limits(CardPart):
-    """Upper limits of a farm; None for no limit. path_length: in characters, with the folder of the job."""
+    """Upper limits of a farm; None for no limit."""
 
     minutes_per_frame: Positive | None = None
     pixels: Annotated[int, Field(gt=0)] | None = None
@@ -235,32 +239,33 @@ class Limits(CardPart):
     nodes: Annotated[int, Field(ge=1)] | None = None
     """Machines that one job may have at a time."""
     path_length: Annotated[int, Field(gt=0)] | None = None
+    """Characters, with the folder of the job."""
 
 
 class Nodes(CardPart):
-    """Facts common to all nodes. fonts: families installed, None while unknown. unpacked_in: folder of the crates.
-
-    tiles: whether a frame may be shared out in tiles. lacks: features of scenes that they do not have, in any version.
-    """
+    """Facts common to all nodes."""
 
     system: Literal["linux", "windows", "macos"] | None = None
     fonts: tuple[str, ...] | None = None
+    """Installed families, None while unknown."""
     unpacked_in: str = ""
+    """Folder of the crates."""
     tiles: bool = True
+    """True if a frame may be shared out in tiles."""
     lacks: tuple[str, ...] = ()
+    """Features of scenes that the nodes do not have, in any version."""
 
 
 class Operator(CardPart):
-    """Operator of the nodes, and their location.
-
-    kind: one's `own` machines, a `partner` studio's, a service `provider`'s, or `private` persons'.
-    places: countries by ISO 3166. agreement: whether an agreement on confidentiality is signed.
-    """
+    """Operator of the nodes, and their location."""
 
     name: str = ""
     kind: Literal["own", "partner", "provider", "private"] | None = None
+    """One's `own` machines, a `partner` studio's, a service `provider`'s, or `private` persons'."""
     places: tuple[Country, ...] = ()
+    """Countries by ISO 3166."""
     agreement: bool = False
+    """True if an agreement on confidentiality is signed."""
 
 
 class Balance(CardPart):
@@ -272,19 +277,19 @@ class Balance(CardPart):
 
 
 class FarmCard(Prices):
-    """One farm. practice: a simulated one, for which timings of the practice renderer will do.
-
-    url: empty where there is no interface for programs. rates_from: the day that the prices are of.
-    """
+    """One farm."""
 
     name: str = Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,39}$")
     title: str = ""
     url: str = ""
+    """Empty where there is no interface for programs."""
     insecure: bool = False
     """Allows an address that is not encrypted, for a network that is."""
     currency: Currency
     rates_from: date
+    """The day of the prices."""
     practice: bool = False
+    """True for a simulated farm, for which timings of the practice renderer will do."""
     sign_in: SignIn = SignIn()
     transfer: Transfer = Transfer()
     place: PlaceAccess = PlaceAccess()

@@ -14,28 +14,32 @@ TILE_OVERHEAD = 1.1
 
 @dataclass(frozen=True)
 class Need:
-    """Requirements of a scene on a machine. memory, textures, disk: in bytes, None while unknown.
-
-    device: the kind that the scene is set to, None while unknown. frame_seconds: of the slowest frame on a machine of
-    score 1, with load_seconds to load the scene; None without a test frame.
-    """
+    """Requirements of a scene on a machine."""
 
     memory: int | None = None
+    """Bytes, None while unknown."""
     gpu_memory: int | None = None
+    """Bytes, None while unknown."""
     disk: int | None = None
+    """Bytes, None while unknown."""
     device: str | None = None
+    """The kind that the scene is set to, None while unknown."""
     frame_seconds: float | None = None
+    """Seconds of the slowest frame on a machine of score 1. None without a test frame."""
     load_seconds: float = 0.0
+    """Seconds to load the scene on such a machine."""
 
 
 @dataclass(frozen=True)
 class Fit:
-    """One machine class. reasons: why it cannot render the scene; empty when it can. tiles: that a frame needs."""
+    """One machine class."""
 
     machine: str
     reasons: tuple[str, ...]
+    """The reasons why it cannot render the scene. Empty when it can."""
     frame_seconds: float | None = None
     tiles: int = 1
+    """Number of tiles that a frame needs."""
 
 
 def fit(machine: Machine, need: Need, card: FarmCard) -> Fit:

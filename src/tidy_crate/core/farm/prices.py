@@ -130,17 +130,19 @@ class Hardware:
 
 @dataclass(frozen=True)
 class Usage:
-    """Resources used by some runs of one job, runs in the first axis.
-
-    working: seconds of each machine from its start-up's end to its release, shape (runs, machines); 0 for one that
-    was never taken. starting: seconds of its start-up, the same shape. frames: rendered, shape (runs,). steps: seconds
-    of each step of the way, shape (runs,).
-    """
+    """Resources used by some runs of one job, runs in the first axis."""
 
     working: NDArray[np.float64]
+    """Seconds of each machine from its start-up's end to its release, shape (runs, machines).
+
+    0 for one that was never taken.
+    """
     starting: NDArray[np.float64]
+    """Seconds of each machine's start-up, shape (runs, machines)."""
     frames: NDArray[np.float64]
+    """Rendered frames, shape (runs,)."""
     steps: dict[Step, NDArray[np.float64]]
+    """Seconds of each step of the way, shape (runs,)."""
 
 
 def machine_seconds(price: Price, usage: Usage) -> NDArray[np.float64]:

@@ -9,17 +9,19 @@ import secrets
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Connection, Select, func, inspect, select, text
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session, joinedload
 
-from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.database import PATIENCE, Database
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.files import legible
 from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
+
+if TYPE_CHECKING:
+    from tidy_crate.core.crate.packing import PackingList
 
 # any number that no other program uses: it serialises the migrations of one PostgreSQL database
 _MIGRATION_LOCK = 4_117_023_551

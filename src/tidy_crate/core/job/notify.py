@@ -71,14 +71,12 @@ def news_of(view: JobView) -> News | None:
 
 @dataclass
 class Notifier:
-    """Tells others, each piece of news once: what was told is in the ledger.
-
-    report: is told what could not be sent; it is tried again the next time.
-    """
+    """Tells others, each piece of news once: what was told is in the ledger."""
 
     settings: NotifySettings
     secret: Secret
     report: Callable[[str], None] = lambda _: None
+    """Called with the news that could not be sent. It is tried again the next time."""
     clock: Callable[[], float] = time.time
 
     def look(self, ledger: Ledger, view: JobView) -> None:

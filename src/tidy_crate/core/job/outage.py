@@ -15,9 +15,10 @@ PAUSE, LONGEST_PAUSE = 5.0, 300.0
 
 @dataclass
 class Outage:
-    """Waits while a farm is away. tell: is told what is wrong and when the next try is."""
+    """Waits while a farm is away."""
 
     tell: Callable[[str], None]
+    """Called with the trouble and the time of the next try."""
     sleep: Callable[[float], None] = time.sleep
     clock: Callable[[], float] = time.monotonic
     _since: float | None = None

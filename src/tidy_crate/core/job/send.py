@@ -39,15 +39,18 @@ class Submission(Model):
 
 
 class Sent(Model):
-    """A job that runs. warnings, waived, accepted: what was known to be wrong with it, see Sending."""
+    """A job that runs."""
 
     job: str
     submissions: tuple[Submission, ...]
     continued: bool = False
     """It had been sent before, and the farm had not confirmed it."""
     warnings: tuple[Finding, ...] = ()
+    """Known troubles of the job, see Sending."""
     waived: tuple[Finding, ...] = ()
+    """Troubles that a person waived."""
     accepted: tuple[Waiver, ...] = ()
+    """Troubles that a person accepted."""
 
 
 def send(

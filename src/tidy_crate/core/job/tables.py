@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 from datetime import UTC, datetime
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 from sqlalchemy import BigInteger, ForeignKey, Index, String, Text, UniqueConstraint
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
-from tidy_crate.core.crate.packing import PackingList, packing_list_of
 from tidy_crate.core.database import Money, PathText, kept
 from tidy_crate.core.work.attempt import Attempt, Verdict
 from tidy_crate.core.work.task import WHOLE, Task, TaskState
+
+if TYPE_CHECKING:
+    from tidy_crate.core.crate.packing import PackingList
 
 
 class Base(DeclarativeBase):
@@ -49,6 +52,8 @@ class JobRow(Base):
 
     def packing_list(self) -> PackingList:
         """Return the crate's packing list as it was sent, with the folders that its frames are retrieved into."""
+        from tidy_crate.core.crate.packing import packing_list_of
+
         return packing_list_of(self.packing, self.id).with_home_folders(self.home_folders)
 
 

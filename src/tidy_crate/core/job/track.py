@@ -21,7 +21,8 @@ from tidy_crate.core.job.actions import act
 from tidy_crate.core.job.forecast import Forecast, Part, forecast
 from tidy_crate.core.job.grid import RETRIEVED
 from tidy_crate.core.job.handover import call_off
-from tidy_crate.core.job.ledger import Ledger, all_jobs, products_at_home, products_of, submissions_of
+from tidy_crate.core.job.ledger import Ledger, products_at_home, products_of, submissions_of
+from tidy_crate.core.job.listing import costs_of, currency_of, joined, single
 from tidy_crate.core.job.machines import NodeView, machines
 from tidy_crate.core.job.stop_loss import part_of, stop_loss
 from tidy_crate.core.job.submission import Links, Ordered, catch_up
@@ -36,7 +37,7 @@ from tidy_crate.core.job.tables import (
     seconds_between,
 )
 from tidy_crate.core.model import Model
-from tidy_crate.core.money import Amount, Cost, by_currency
+from tidy_crate.core.money import Amount, Cost
 from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
 
@@ -142,51 +143,8 @@ class JobView(Model):
         return tuple(f"{one.farm}: {one.why}" for one in self.at if one.why)
 
 
-class JobLine(Model):
-    """One job in a list, as far as the ledger knows."""
-
-    job: str
-    created: str
-    state: str
-    farms: tuple[str, ...]
-    products: int
-    at_home: int
-    cost: Amount | None
-    """None for a job at farms of several currencies, see `costs`."""
-    currency: str
-    costs: dict[str, Amount]
-    crate: Path
-    into: Path | None
-    billing: tuple[str, ...] = ()
-    """Farms whose rented machines are still paid for."""
-
-
 MOST_TROUBLES = 20
 MOST_LATEST = 3
-
-
-def list_jobs(ledger: Ledger) -> tuple[JobLine, ...]:
-    """All jobs of all farms, from the ledger alone."""
-    with ledger.reading() as session:
-        return tuple(_line(session, job) for job in all_jobs(session))
-
-
-def _line(session: Session, job: JobRow) -> JobLine:
-    costs = _costs(job.submissions)
-    return JobLine(
-        job=job.id,
-        created=job.created,
-        state=_joined(row.state for row in job.submissions),
-        farms=tuple(row.farm for row in job.submissions),
-        products=sum(row.products for row in job.submissions),
-        at_home=products_at_home(session, job.id),
-        cost=_single(costs),
-        currency=_currency(costs),
-        costs=costs,
-        crate=Path(job.crate),
-        into=Path(job.into) if job.into else None,
-        billing=tuple(row.farm for row in job.submissions if row.billing),
-    )
 
 
 def track(
@@ -292,18 +250,18 @@ def _view(
     trouble: dict[int, str],
     frames: bool,
 ) -> JobView:
-    costs = _costs(submissions)
+    costs = costs_of(submissions)
     counts = Counts(**{name: sum(getattr(one, name) for one in counted) for name in Counts.model_fields})
     nodes = machines(session, submissions)
     parts = [part_of(session, row, one) for row, one in zip(submissions, counted, strict=True)]
     coming = forecast(parts)
     return JobView(
         job=job.id,
-        state=_joined(row.state for row in submissions if not row.given_up or len(submissions) == 1),
+        state=joined(row.state for row in submissions if not row.given_up or len(submissions) == 1),
         farms=tuple(row.farm for row in submissions),
         clock=max((_clock(session, row) for row in submissions), default=0.0),
-        cost=_single(costs),
-        currency=_currency(costs),
+        cost=single(costs),
+        currency=currency_of(costs),
         costs=costs,
         done=counts.done,
         total=counts.total,
@@ -344,6 +302,10 @@ def _farm_view(row: SubmissionRow, counts: Counts, trouble: str) -> FarmView:
         given_up=row.given_up,
         trouble=trouble,
     )
+
+
+# nothing goes on by itself
+_WAITING_FOR_US = {"paused", "held", "offered", "unpaid", "quoting"}
 
 
 def _finish(submissions: Iterable[SubmissionRow], coming: Forecast) -> datetime | None:
@@ -436,31 +398,3 @@ def _frame_row(
         farm=row.farm,
         error=error,
     )
-
-
-def _costs(submissions: Iterable[SubmissionRow]) -> dict[str, Decimal]:
-    return by_currency((row.cost, row.currency) for row in submissions)
-
-
-def _single(costs: dict[str, Decimal]) -> Decimal | None:
-    return next(iter(costs.values())) if len(costs) == 1 else None
-
-
-def _currency(costs: dict[str, Decimal]) -> str:
-    return next(iter(costs)) if len(costs) == 1 else ""
-
-
-# nothing goes on by itself
-_WAITING_FOR_US = {"paused", "held", "offered", "unpaid", "quoting"}
-_STATES = (
-    "sending", "quoting", "offered", "unpaid", "rendering", "waiting", "held", "paused", "failed", "cancelled",
-)  # fmt: skip
-
-
-def _joined(states: Iterable[str]) -> str:
-    """One word for a job at several farms: the least finished."""
-    every = set(states)
-    for state in _STATES:
-        if state in every:
-            return state
-    return JobState.DONE.value

@@ -13,34 +13,40 @@ SUFFIX = ".record.json"
 
 
 class CacheFile(Model):
-    """A file that a cache's layer needs. path: from the cache folder, forward slashes."""
+    """A file that a cache's layer needs."""
 
     path: str
+    """Relative to the cache folder, with forward slashes."""
     bytes: int
     blake3: str
 
 
 class CacheRecord(Model):
-    """fingerprint: of all inputs. first, last: cached frames, both counted. fps: rate. blake3: of the layer.
-
-    per_frame: samples in a frame. prims: those whose values it holds. files: what the layer needs beside it.
-    unbaked: what of the simulation could not be solved here, by prim.
-    """
+    """Record of a cache, kept beside its layer."""
 
     simulation: str
     kind: str
     fingerprint: str
+    """Digest of all inputs."""
     first: int
+    """First cached frame."""
     last: int
+    """Last cached frame."""
     fps: float
+    """Frames per second."""
     layer: str
     bytes: int
     blake3: str
+    """Digest of the layer."""
     tool: str
     per_frame: int = 1
+    """Samples per frame."""
     prims: tuple[str, ...] = ()
+    """Prims whose values it holds."""
     files: tuple[CacheFile, ...] = ()
+    """Files that the layer needs beside it."""
     unbaked: tuple[str, ...] = ()
+    """Parts of the simulation that could not be solved here, by prim."""
 
 
 def cache_folder(tidy: Path) -> Path:

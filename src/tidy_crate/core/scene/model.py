@@ -49,21 +49,20 @@ class FrameRange(Model):
 
 
 class Camera(Model):
-    """A camera. moves: first and last frame at which its pose changes, None for one that stands still.
-
-    lens: first and last frame at which its zoom, focus or another value of its own changes.
-    keyed: first and last frame at which its pose is keyed at all, inside the range or not.
-    shutter: opens and closes so many frames after the frame's own time; None where the format does not say. trouble:
-    why its pose cannot be evaluated, and what it does is not known.
-    """
+    """A camera."""
 
     path: str
     shutter: tuple[float, float] | None = None
+    """Frames from a frame's own time to the opening and the closing. None where the format does not say."""
     moves: tuple[int, int] | None = None
+    """First and last frame at which its pose changes, None for one that stands still."""
     lens: tuple[int, int] | None = None
+    """First and last frame at which its zoom, focus or another value of its own changes."""
     keyed: tuple[int, int] | None = None
+    """First and last frame at which its pose is keyed at all, inside the range or not."""
     renders: tuple[str, ...] = ()
     trouble: str | None = None
+    """The reason why its pose cannot be evaluated, so that its motion is unknown."""
 
     @property
     def changes(self) -> bool:
@@ -86,35 +85,38 @@ class Resolution(Model):
 
 
 class Pass(Model):
-    """A render variable (AOV). source: what the renderer computes; data_type: as the scene states it."""
+    """A render variable (AOV)."""
 
     name: str
     source: str
+    """The quantity that the renderer computes."""
     data_type: str
+    """As the scene states it."""
 
 
 class Output(Model):
-    """One product of a render: a file per frame with one or more passes.
-
-    name: unique in the scene. path: as the scene states it, frame token included, empty when it states none.
-    format: from the path's ending ("exr"), None while unknown. camera: None when none is chosen. colour_space: of its
-    pictures, None where the scene does not say. compression: the file format's word for it; bit_depth: of the channel
-    with the fewest bits.
-    """
+    """One product of a render: a file per frame with one or more passes."""
 
     name: str
+    """Unique in the scene."""
     prim: str
     path: str
+    """As the scene states it, with the frame token. Empty when it states none."""
     format: str | None
+    """From the path's extension ("exr"), None while unknown."""
     passes: tuple[str, ...]
     variables: tuple[Pass, ...] = ()
     camera: str | None = None
+    """None when none is chosen."""
     resolution: Resolution | None = None
     # left, bottom, right, top as shares of the picture; None for all of it
     region: tuple[float, float, float, float] | None = None
     colour_space: str | None = None
+    """Of its pictures, None where the scene does not say."""
     compression: str | None = None
+    """The file format's own word for it."""
     bit_depth: int | None = None
+    """Bits of the channel with the fewest."""
     product_type: str = "raster"
     """`raster`, `deepRaster` or a renderer's own kind of product."""
     pixel_aspect: float = 1.0
@@ -164,40 +166,45 @@ class AssetMember(Model):
 
 
 class Asset(Model):
-    """One occurrence: one place in the scene that names a file, and the files that it stands for.
-
-    id: stable between versions of a scene. authored: the path as written; value: the path in force after
-    expressions and relinks. layer: the file it is written in; owner: the prim or property there; field: the
-    kind of opinion (reference, subLayers, default, timeSamples, …); context: what it was resolved in, where
-    that changes the answer. time: of the time sample that names it. used_by: some of the prims in the whole scene that
-    it reaches. resolved: absolute path, or the pattern of a set; None when the path can point nowhere on this system.
-    trouble: why members are missing. needed: whether this render request uses it, and because of what.
-    """
+    """One occurrence: one place in the scene that names a file, and the files that it stands for."""
 
     # `files` and `bytes` are written out for scripts, and are no input when it is read back
     model_config = ConfigDict(frozen=True, extra="ignore", defer_build=True)
 
     id: str
+    """Stable between versions of a scene."""
     authored: str
+    """The path as written."""
     value: str
+    """The path in force after expressions and relinks."""
     layer: FilePath
+    """The file that the path is written in."""
     owner: str
+    """The prim or property there."""
     field: str
+    """The kind of opinion: reference, subLayers, default, timeSamples, …"""
     context: str = ""
+    """The context that the path was resolved in, where that changes the answer."""
     evaluated: str = ""
     """The value of an expression before any relink, where the path is an expression."""
     within: str = ""
     leads: str = ""
     time: float | None = None
+    """Time of the sample that names it."""
     used_by: tuple[str, ...] = ()
+    """Some of the prims in the composed scene that it reaches."""
     kind: str
     resolved: FilePath | None
+    """Absolute path, or the pattern of a set. None when the path can point nowhere on this system."""
     members: tuple[AssetMember, ...] = ()
     missing_members: tuple[str, ...] = ()
     status: Status
     trouble: str | None = None
+    """The reason why members are missing."""
     needed: bool = True
+    """True if this render request uses it."""
     because: str = ""
+    """The reason why it is needed, or is not."""
     relinked: bool = False
 
     @property
@@ -235,55 +242,55 @@ class SimulationState(StrEnum):
 
 
 class Simulation(Model):
-    """Something whose look at a frame depends on the frame before.
-
-    start: the frame its motion begins at, which may be before the range. covers: first and last frame in the
-    cache. gaps: frames in between that the cache lacks. prims: those that it sets. trouble: what of it cannot be baked
-    here, by prim. fingerprint: digest of everything it is computed from. slot: the place in the scene that names the
-    cache, where the format has such. cache_named: whether it names one, and solves all the same.
-    """
+    """Something whose look at a frame depends on the frame before."""
 
     name: str
     kind: str
     state: SimulationState
     start: int
+    """The frame at which its motion begins, which may be before the range."""
     cache: Path | None = None
     covers: tuple[int, int] | None = None
+    """First and last frame in the cache."""
     gaps: tuple[int, ...] = ()
+    """Frames in between that the cache lacks."""
     depends_on: tuple[str, ...] = ()
     prims: tuple[str, ...] = ()
+    """Prims that it sets."""
     why: str = ""
     trouble: tuple[str, ...] = ()
+    """Parts that cannot be baked here, by prim."""
     refused: tuple[str, ...] = ()
     """Why it cannot be baked here at all, by prim."""
     fingerprint: str = ""
+    """Digest of everything that it is computed from."""
     slot: str = ""
+    """The slot of the scene that names the cache, where the format has such."""
     cache_named: bool = False
+    """True if it names a cache and is solved all the same."""
 
 
 class Generator(Model):
-    """Something that a node without the same plug-ins, fonts or scripts cannot evaluate.
-
-    frozen: it is plain data already; can_freeze: the host's own command line makes it so in the staged copy.
-    """
+    """Something that a node without the same plug-ins, fonts or scripts cannot evaluate."""
 
     name: str
     kind: str
     frozen: bool
+    """True if it is plain data already."""
     can_freeze: bool
+    """True if the host's own command line can turn it into plain data in the staged copy."""
 
 
 class Setting(Model):
-    """A raw renderer setting as the scene states it.
-
-    means: the canonical name, None where no settings map knows it. canonical: the value in canonical terms.
-    """
+    """A raw renderer setting as the scene states it."""
 
     owner: str
     name: str
     value: Any
     means: str | None = None
+    """The canonical name, None where no settings map knows it."""
     canonical: Any = None
+    """The value in canonical terms."""
 
 
 class Software(Model):
@@ -295,26 +302,27 @@ class Software(Model):
 
 
 class Feature(Model):
-    """Something the scene uses that not every version of a program has.
-
-    software: the program it belongs to, empty where it is one of the scene format itself. since: the first version that
-    has it, None where the scene does not say. experimental: its makers call it so. where: a place that uses it.
-    """
+    """Something the scene uses that not every version of a program has."""
 
     name: str
     software: str = ""
+    """The program that it belongs to. Empty for a feature of the scene format itself."""
     since: str | None = None
+    """The first version that has it, None where the scene does not say."""
     experimental: bool = False
+    """True if its makers call it so."""
     where: str = ""
+    """One prim or file that uses it."""
     required: bool = False
     """The scene itself says that it cannot be shown right without it."""
 
 
 class Material(Model):
-    """A material made for certain renderers only. contexts: theirs."""
+    """A material made for certain renderers only."""
 
     name: str
     contexts: tuple[str, ...]
+    """The renderers that it is made for."""
 
 
 class Variant(Model):
@@ -327,10 +335,7 @@ class Variant(Model):
 
 
 class Look(Model):
-    """One choice of a variant set, surveyed as if it were selected.
-
-    missing: needed files that are not there. settings: canonical ones. error: why it cannot be read, if so.
-    """
+    """One choice of a variant set, surveyed as if it were selected."""
 
     prim: str
     set: str
@@ -341,22 +346,23 @@ class Look(Model):
     animated: tuple[int, int] | None = None
     resolution: Resolution | None = None
     settings: dict[str, Any] = Field(default_factory=dict)
+    """Canonical settings."""
     missing: int = 0
+    """Number of needed files that are not there."""
     error: str | None = None
+    """The reason why it cannot be read, if so."""
 
 
 class MemoryNeed(Model):
-    """Least memory of a machine in bytes, before the renderer's own needs.
-
-    textures: decoded at full size with all mip levels, those that are needed, each content once. geometry: arrays of
-    everything that renders at the first frame, instances once, before subdivision. unknown: textures whose header
-    cannot be read.
-    """
+    """Least memory of a machine in bytes, before the renderer's own needs."""
 
     textures: int
+    """Needed textures decoded at full size with all mip levels, identical files once."""
     texture_files: int
     geometry: int | None
+    """Arrays of everything that renders at the first frame, instances once, before subdivision."""
     unknown: tuple[str, ...] = ()
+    """Textures whose header cannot be read."""
 
     @computed_field  # type: ignore[prop-decorator]
     @property
@@ -425,16 +431,7 @@ class Unread(Model):
 
 
 class Survey(Model):
-    """All that was found in a scene. motion: `still`, `camera` (only the camera moves) or `things`.
-
-    canonical: settings in canonical terms, `unknown` where no map covers them. renderer: the one that the scene is set
-    up for, None where it is unknown; material_contexts: those it reads, empty where that is unknown. materials: those
-    that are no renderer's in general. fonts: families that the host looks up on the machine. scripts: what runs code
-    when the scene opens. unknown_types: types of prims that no schema here knows, with a prim of each.
-    colour_configuration: the file as written, None where the scene names none. settings_prim: where the render settings
-    stand. fraction: the authored range when its
-    ends are no whole frames.
-    """
+    """All that was found in a scene."""
 
     scene: Path
     format: str
@@ -451,19 +448,30 @@ class Survey(Model):
     generators: tuple[Generator, ...] = ()
     settings: tuple[Setting, ...]
     canonical: dict[str, Any] = Field(default_factory=dict)
+    """Settings in canonical terms, `unknown` where no map covers them."""
     software: tuple[Software, ...]
     renderer: str | None = None
+    """The renderer that the scene is set up for, None where it is unknown."""
     features: tuple[Feature, ...] = ()
     materials: tuple[Material, ...] = ()
+    """Materials that only certain renderers read."""
     material_contexts: tuple[str, ...] = ()
+    """The material contexts that this renderer reads, empty where that is unknown."""
     fonts: tuple[str, ...] = ()
+    """Families that the host looks up on the machine."""
     scripts: tuple[str, ...] = ()
+    """Prims or files that run code when the scene opens."""
     unknown_types: dict[str, str] = Field(default_factory=dict)
+    """Types of prims that no schema here knows, with one prim of each."""
     colour_configuration: str | None = None
+    """The file as written, None where the scene names none."""
     settings_prim: str | None = None
+    """Path of the render settings."""
     fraction: tuple[float, float] | None = None
+    """The authored range when its ends are no whole frames."""
     variants: tuple[Variant, ...]
     motion: str
+    """`still`, `camera` (only the camera moves) or `things`."""
     unread: tuple[Unread, ...] = ()
     broken_links: tuple[BrokenLink, ...] = ()
     render_settings_choices: tuple[str, ...] = ()

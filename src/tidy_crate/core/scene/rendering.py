@@ -28,12 +28,15 @@ _SECONDS = re.compile(r"[0-9]{1,9}(?:\.[0-9]{0,9})?")
 
 @dataclass(frozen=True)
 class RenderRun:
-    """One run. seconds: wall clock; frame_seconds: per frame, where it prints them; memory_bytes: at its peak."""
+    """One run."""
 
     seconds: float
+    """Wall clock time."""
     cpu_seconds: float
     memory_bytes: int
+    """Peak memory."""
     frame_seconds: dict[int, float]
+    """Seconds of each frame, where the command prints them."""
     log: str
     startup_seconds: float = 0.0
     """Until the renderer printed its first line: starting up, before the scene is loaded."""

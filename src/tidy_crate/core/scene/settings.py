@@ -44,15 +44,15 @@ _OFF = ("", "0", "0.0", "false", "none", "off", "[]")
 
 
 class SettingFeature(Model):
-    """Something that a setting switches on. when: the raw values that do; left out, every value but none and zero.
-
-    since: the renderer's first version that has it. experimental: its makers call it so.
-    """
+    """Something that a setting switches on."""
 
     name: str = Field(min_length=1)
     since: str | None = None
+    """The renderer's first version that has it."""
     experimental: bool = False
+    """True if its makers call it so."""
     when: tuple[str, ...] = ()
+    """The raw values that switch it on. Left out: every value but none and zero."""
 
     def used(self, value: Any) -> bool:
         """Return whether a raw value switches it on."""

@@ -15,9 +15,10 @@ from tidy_crate.core.model import Model
 
 
 class _Edit(Model):
-    """because: the reason a person or a stage gave for it."""
+    """Common part of all edits."""
 
     because: str = ""
+    """The reason that a person or a stage gave for it."""
 
 
 class _OfAsset(_Edit):
@@ -39,15 +40,14 @@ class _OfAsset(_Edit):
 
 
 class Relink(_OfAsset):
-    """An occurrence names another file. to: absolute path.
-
-    folder: instead of an id or a pattern, a leading folder of the path as written, in whose place `to` stands.
-    """
+    """An occurrence names another file."""
 
     kind: Literal["relink"] = "relink"
     origin: Literal["relink"] = "relink"
     to: Path
+    """Absolute path."""
     folder: str | None = None
+    """Used instead of an id or a pattern: a leading folder of the path as written, which `to` replaces."""
 
     @property
     def subject(self) -> str:
@@ -74,19 +74,19 @@ class LetGo(_OfAsset):
 
 
 class UseCache(_Edit):
-    """A simulation is switched off and its cache composed over the scene. layer: absolute path.
-
-    prims: those whose values are in the cache. files: absolute paths of what the layer needs beside it, with sizes.
-    """
+    """A simulation is switched off and its cache composed over the scene."""
 
     kind: Literal["use-cache"] = "use-cache"
     origin: Literal["bake"] = "bake"
     simulation: str
     layer: Path
+    """Absolute path."""
     fingerprint: str
     covers: tuple[int, int]
     prims: tuple[str, ...] = ()
+    """Prims whose values are in the cache."""
     files: dict[Path, int] = Field(default_factory=dict)
+    """Absolute paths of the files that the layer needs beside it, with sizes."""
 
     @property
     def subject(self) -> str:
@@ -138,11 +138,13 @@ class ChooseCamera(_Change):
 
 
 class SetSetting(_Change):
-    """A setting takes another value. owner, name: as the survey shows them."""
+    """A setting takes another value."""
 
     kind: Literal["set-setting"] = "set-setting"
     owner: str
+    """As the survey shows it."""
     name: str
+    """As the survey shows it."""
     value: str | float | bool | tuple[str, ...]
 
     @property
@@ -166,12 +168,13 @@ class SearchPath(_Edit):
 
 
 class ChooseVariant(_Edit):
-    """Another look of a prim is selected. set: name of its variant set."""
+    """Another look of a prim is selected."""
 
     kind: Literal["choose-variant"] = "choose-variant"
     origin: Literal["request"] = "request"
     prim: str
     set: str
+    """Name of the prim's variant set."""
     choice: str
 
     @property

@@ -16,10 +16,12 @@ Vector = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Surface:
-    """friction: coefficient; restitution: share of the speed kept in a bounce."""
+    """Surface of a collider."""
 
     friction: float = 0.5
+    """Coefficient."""
     restitution: float = 0.0
+    """Share of the speed that is kept in a bounce."""
 
     def against(self, other: Surface) -> Surface:
         """Return what counts between two surfaces: the mean, as UsdPhysics has it where nothing else is said."""
@@ -28,21 +30,20 @@ class Surface:
 
 @dataclass(frozen=True)
 class Shape:
-    """One convex collider in its body's space.
-
-    kind: sphere, box, capsule, cylinder, ellipsoid, plane or hull. size: radius; half edges; radius and half height
-    (along z); half axes; nothing; nothing. points: of a hull, shape (n, 3), in the body's space. mass: None for what
-    the density makes it.
-    """
+    """One convex collider in its body's space."""
 
     kind: str
+    """sphere, box, capsule, cylinder, ellipsoid, plane or hull."""
     size: tuple[float, ...]
+    """By kind: radius; half edges; radius and half height (along z), twice; half axes; nothing; nothing."""
     position: Vector
     orientation: Vector
     surface: Surface
     density: float
     points: Vector | None = None
+    """Points of a hull, shape (n, 3), in the body's space."""
     mass: float | None = None
+    """None for what the density makes it."""
     collider: str = ""
     """The name by which pairs of colliders are kept apart."""
     triangles: NDArray[np.int64] | None = None
@@ -51,35 +52,35 @@ class Shape:
 
 @dataclass(frozen=True)
 class Body:
-    """One body. driven: moved by animation. asleep: it stays where it is until something that moves touches it.
-
-    mass, centre, inertia (three, about the axes `axes`): None for what its shapes make them.
-    """
+    """One body."""
 
     name: str
     position: Vector
     orientation: Vector
     shapes: tuple[Shape, ...]
     driven: bool = False
+    """True if it is moved by animation."""
     mass: float | None = None
+    """None for the mass of its shapes."""
     centre: Vector | None = None
+    """None for the centre of mass of its shapes."""
     inertia: Vector | None = None
+    """About each of the axes `axes`, shape (3,). None for the inertia of its shapes."""
     axes: Vector | None = None
+    """Orientation of the axes of inertia."""
     velocity: Vector = field(default_factory=lambda: np.zeros(3))
     spin: Vector = field(default_factory=lambda: np.zeros(3))
     asleep: bool = False
+    """True if it stays at rest until something that moves touches it."""
 
 
 @dataclass(frozen=True)
 class Joint:
-    """A link between two bodies (None is the world), by a frame in each.
-
-    kind: fixed, revolute (about the frames' x), prismatic (along it), spherical, distance. limits: radians or metres,
-    None for none at that end.
-    """
+    """A link between two bodies (None is the world), by a frame in each."""
 
     name: str
     kind: str
+    """fixed, revolute (about the frames' x), prismatic (along it), spherical, distance."""
     parent: str | None
     child: str
     parent_position: Vector
@@ -87,21 +88,21 @@ class Joint:
     child_position: Vector
     child_orientation: Vector
     limits: tuple[float | None, float | None] = (None, None)
+    """Radians or metres, None for no limit at that end."""
     collide: bool = False
 
 
 @dataclass(frozen=True)
 class World:
-    """Everything that takes part. still: colliders that never move, in world space.
-
-    apart: pairs of bodies that do not collide; an empty name stands for all that is still.
-    """
+    """Everything that takes part."""
 
     gravity: Vector
     bodies: tuple[Body, ...]
     still: tuple[Shape, ...] = ()
+    """Colliders that never move, in world space."""
     joints: tuple[Joint, ...] = ()
     apart: tuple[tuple[str, str], ...] = ()
+    """Pairs of bodies that do not collide. An empty name stands for all that is still."""
     apart_colliders: frozenset[frozenset[str]] = frozenset()
     """Pairs of colliders that do not collide, of bodies of which others do."""
 

@@ -27,17 +27,17 @@ _TINY = 1e-12
 
 @dataclass(frozen=True)
 class JiggleBody:
-    """Constants of a jiggling body.
-
-    free: shape (n,), 0 for a point that sticks to its goal, 1 for one that swings freely. edges: shape (m, 2).
-    stretch: by which share of its length an edge may differ. frequency in hertz.
-    """
+    """Constants of a jiggling body."""
 
     frequency: float
+    """Hertz."""
     damping_ratio: float
     stretch: float
+    """The share of its length by which an edge may differ."""
     free: NDArray[np.float64]
+    """Shape (n,), 0 for a point that sticks to its goal, 1 for one that swings freely."""
     edges: Indices
+    """Shape (m, 2)."""
     sets: tuple[Indices, ...]
 
     @cached_property

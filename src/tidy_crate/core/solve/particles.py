@@ -30,25 +30,31 @@ _BOUNCES = 8
 
 @dataclass(frozen=True)
 class Law:
-    """Constants of the particles. Lengths in scene units, times in seconds.
-
-    rate: born per second. life: how long each lives. size: of the box they are born in, in the emitter's own axes.
-    velocity: at birth, in the emitter's axes; spread: its standard deviation along each axis. gravity, wind: (3,).
-    drag: per second. floor: height along `up` (an axis, 0 to 2), None for none; bounce: share of the speed kept.
-    """
+    """Constants of the particles. Lengths in scene units, times in seconds."""
 
     seed: int
     rate: float
+    """Particles born per second."""
     life: float
+    """Seconds that each lives."""
     size: Array
+    """Edges of the box that they are born in, in the emitter's own axes."""
     velocity: Array
+    """Velocity at birth, in the emitter's axes."""
     spread: float
+    """Standard deviation of the velocity along each axis."""
     gravity: Array
+    """Shape (3,)."""
     wind: Array
+    """Shape (3,)."""
     drag: float
+    """Per second."""
     floor: float | None
+    """Height along `up`, None for no floor."""
     bounce: float
+    """Share of the speed that is kept."""
     up: int
+    """An axis, 0 to 2."""
 
     def __post_init__(self) -> None:
         numbers = [self.rate, self.life, self.spread, self.drag, self.bounce, *self.size, *self.velocity]
@@ -60,12 +66,14 @@ class Law:
 
 @dataclass(frozen=True)
 class Swarm:
-    """All living particles, oldest first. number: which they are, shape (n,); born: when, seconds since the start."""
+    """All living particles, oldest first."""
 
     position: Array
     velocity: Array
     number: NDArray[np.int64]
+    """Number of each particle, shape (n,)."""
     born: Array
+    """Time of birth, seconds since the start."""
 
 
 def no_particles() -> Swarm:

@@ -25,12 +25,13 @@ PATIENCE = 60.0
 
 @dataclass(frozen=True)
 class RunningFarm:
-    """A practice farm that answers. was_running: it was started before."""
+    """A practice farm that answers."""
 
     url: str
     card: Path
     folder: Path
     was_running: bool
+    """True if it was started before."""
 
 
 def start(folder: Path, settings: FarmSettings, port: int = 0) -> RunningFarm:

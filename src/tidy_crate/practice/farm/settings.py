@@ -81,21 +81,21 @@ class FarmProgram(Model):
 
 
 class FarmPriority(Model):
-    """A way to be served sooner or later. price: factor. rank: 50 is usual, more is sooner."""
+    """A way to be served sooner or later."""
 
     name: str = Field(min_length=1, max_length=60)
     price: float = Field(default=1.0, gt=0, le=100)
+    """Factor."""
     rank: int = Field(default=50, ge=0, le=100)
+    """50 is usual, more is sooner."""
 
 
 class FarmSettings(Model):
-    """speed: of a node against this machine; seconds are farm time; price per machine and hour in EUR.
-
-    output_path: the form of output paths that it takes, as farm cards have it.
-    """
+    """Settings of a practice farm. Seconds are farm time, prices are EUR per machine and hour."""
 
     nodes: int = Field(default=4, ge=1, le=10_000)
     speed: float = Field(default=1.0, gt=0)
+    """Speed of a node relative to this machine."""
     node_speeds: tuple[float, ...] = ()
     """Factors on the speed of the nodes, in turn: unequal machines."""
     startup_seconds: float = Field(default=40, ge=0)
@@ -112,6 +112,7 @@ class FarmSettings(Model):
     waits_for: tuple[Literal["quote", "payment"], ...] = ()
     """Conditions that a job waits for before it begins. With `quote` its price is fixed, and paid in advance."""
     output_path: Literal["any", "name", "relative"] = "relative"
+    """The form of output paths that it takes, as in farm cards."""
     from_zero: bool = False
     """It numbers the frames of every job from zero."""
     programs: tuple[FarmProgram, ...] = ()

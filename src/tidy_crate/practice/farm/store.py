@@ -78,7 +78,7 @@ class FarmJobRow(Base):
 
 
 class TaskRow(Base):
-    """A task. attempts: how many there were."""
+    """A task."""
 
     __tablename__ = "task"
     __table_args__ = (
@@ -96,6 +96,7 @@ class TaskRow(Base):
     share: Mapped[int]
     state: Mapped[str]
     attempts: Mapped[int] = mapped_column(default=0)
+    """Number of attempts."""
 
     def task(self) -> Task:
         """Its identity."""
@@ -103,7 +104,7 @@ class TaskRow(Base):
 
 
 class AttemptRow(Base):
-    """A try at a task. began, ended, seconds: farm time."""
+    """A try at a task."""
 
     __tablename__ = "attempt"
     __table_args__ = (UniqueConstraint("task_id", "number"), Index("attempt_by_change", "job_id", "changed"))
@@ -114,8 +115,11 @@ class AttemptRow(Base):
     state: Mapped[str]
     node: Mapped[str | None]
     began: Mapped[float | None]
+    """Farm time."""
     ended: Mapped[float | None]
+    """Farm time."""
     seconds: Mapped[float | None]
+    """Farm time."""
     cost: Mapped[Decimal] = mapped_column(Money, default=Decimal(0))
     error: Mapped[str | None] = mapped_column(Text)
     log: Mapped[str | None] = mapped_column(Text)
@@ -129,13 +133,14 @@ class AttemptRow(Base):
 
 
 class ProductRow(Base):
-    """A file that an attempt left. path: None for one that a synthetic node makes when it is asked for."""
+    """A file that an attempt left."""
 
     __tablename__ = "product"
     key: Mapped[str] = mapped_column(primary_key=True)
     attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id"), index=True)
     output: Mapped[str]
     path: Mapped[str | None]
+    """None for one that a synthetic node makes when it is asked for."""
     blake3: Mapped[str]
     bytes: Mapped[int]
     served: Mapped[int] = mapped_column(default=0)

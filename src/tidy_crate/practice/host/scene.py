@@ -21,21 +21,24 @@ from pathlib import Path
 
 @dataclass
 class HostScene:
-    """frames: first, last, a second. textures: path by slot. outputs: path by name.
-
-    simulations: kind and first frame by name. caches: where each is cached, solved again where it is not. generators:
-    kind by name; frozen: those that are plain data.
-    """
+    """A scene of the practice host."""
 
     frames: tuple[int, int, float] = (1, 1, 25.0)
+    """First, last, frames per second."""
     size: tuple[int, int] = (320, 180)
     camera: str = "Lens"
     outputs: dict[str, str] = field(default_factory=dict)
+    """Path by name."""
     textures: dict[str, str] = field(default_factory=dict)
+    """Path by slot."""
     simulations: dict[str, tuple[str, int]] = field(default_factory=dict)
+    """Kind and first frame by name."""
     caches: dict[str, str] = field(default_factory=dict)
+    """Path of each cache. A simulation without one is solved again."""
     generators: dict[str, str] = field(default_factory=dict)
+    """Kind by name."""
     frozen: list[str] = field(default_factory=list)
+    """Generators that are plain data."""
 
 
 def load(path: Path) -> HostScene:

@@ -21,12 +21,15 @@ class Material:
 
 @dataclass
 class Shape:
-    """One prim in its own space. corners: (n, 3, 3) triangles; normals: the same shape; st: (n, 3, 2)."""
+    """One prim in its own space."""
 
     path: str
     corners: np.ndarray
+    """Triangles, shape (n, 3, 3)."""
     normals: np.ndarray
+    """Shape (n, 3, 3)."""
     st: np.ndarray
+    """Shape (n, 3, 2)."""
     material: int
 
 

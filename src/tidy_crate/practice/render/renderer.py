@@ -31,12 +31,15 @@ SEED = 7
 
 @dataclass(frozen=True)
 class Rendered:
-    """One finished task. seconds: wall clock; cpu_seconds: of this process; files: by output name."""
+    """One finished task."""
 
     task: Task
     seconds: float
+    """Wall clock time."""
     cpu_seconds: float
+    """Processor time of this process."""
     files: dict[str, Path]
+    """By output name."""
 
 
 @dataclass(frozen=True)

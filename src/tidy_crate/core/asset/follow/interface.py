@@ -16,15 +16,15 @@ MOST_LINKS = 100_000
 
 @dataclass(frozen=True)
 class FileLink:
-    """One place in a file that names another. text: as it is to be resolved; where: a line or element, for people.
-
-    search: folders to look in, as the file writes them, where its own folder is not the only one.
-    """
+    """One place in a file that names another."""
 
     text: str
+    """The path as it is to be resolved."""
     where: str
+    """A line or element, for people."""
     kind: str
     search: tuple[str, ...] = ()
+    """Folders to look in, as the file writes them, where its own folder is not the only one."""
 
 
 NewText = Callable[[FileLink], str]

@@ -25,20 +25,24 @@ KINDS = {"buffers": "buffer", "images": "texture"}
 
 @dataclass(frozen=True)
 class Link:
-    """One URI. pointer: where it stands (JSON pointer); path: as a path, percent signs decoded."""
+    """One URI."""
 
     pointer: str
+    """Its position in the document, a JSON pointer."""
     uri: str
     path: str
+    """The URI as a path, percent signs decoded."""
     kind: str
 
 
 @dataclass(frozen=True)
 class Document:
-    """content: the JSON. rest: where in the file what follows the JSON begins, None in a text file."""
+    """A parsed glTF file."""
 
     content: dict[str, Any]
+    """The JSON."""
     rest: int | None
+    """Offset in the file at which the data after the JSON begins. None in a text file."""
     trouble: str | None = None
     """Contradiction in the file: it is shorter than its header or a chunk states."""
 

@@ -28,12 +28,13 @@ class SheetSoftware(Model):
 
 
 class SheetFrames(Model):
-    """Both ends counted. fps: frames a second."""
+    """Both ends counted."""
 
     start: int
     end: int
     step: int = Field(default=1, ge=1)
     fps: float = Field(gt=0)
+    """Frames per second."""
 
 
 class SheetResolution(Model):
@@ -45,60 +46,62 @@ class SheetResolution(Model):
 
 
 class SheetCamera(Model):
-    """A camera. moves: first and last frame at which its pose changes, null for one that stands still."""
+    """A camera."""
 
     name: str = Field(min_length=1)
     moves: tuple[int, int] | None = None
+    """First and last frame at which its pose changes, null for one that stands still."""
 
 
 class SheetPass(Model):
-    """A render pass (AOV). source: what the renderer computes, the name itself when left out."""
+    """A render pass (AOV)."""
 
     name: str = Field(min_length=1)
     source: str = ""
+    """The quantity that the renderer computes. Left out: the name itself."""
     data_type: str = ""
 
 
 class SheetOutput(Model):
-    """One product of a render. path: with a frame token; empty where the scene states none.
-
-    compression: the file format's word for it. bit_depth: of a channel.
-    """
+    """One product of a render."""
 
     name: str = Field(min_length=1)
     path: str
+    """With a frame token. Empty where the scene states none."""
     passes: tuple[SheetPass, ...] = ()
     camera: str | None = None
     colour_space: str | None = None
     compression: str | None = None
+    """The file format's own word for it."""
     bit_depth: int | None = Field(default=None, ge=1)
+    """Bits of a channel."""
 
 
 class SheetAsset(Model):
-    """One place in the scene that names a file.
-
-    slot: a name for that place, by which the host's relink command finds it again. path: as the scene has it, from
-    the scene's folder. needed: false only where the exporter is sure that these frames do not use it.
-    """
+    """One place in the scene that names a file."""
 
     slot: str = Field(min_length=1)
+    """A name for this asset, by which the host's relink command finds it again."""
     path: str = Field(min_length=1)
+    """As the scene has it, relative to the scene's folder."""
     kind: str = "file"
     needed: bool = True
+    """False only where the exporter is sure that these frames do not use it."""
     because: str = ""
 
 
 class SheetSimulation(Model):
-    """Something whose look at a frame depends on the frame before.
-
-    cache: the file name that the host's bake command gives to the cache of each frame, with a frame token. slot: by
-    which the relink command is told where the cache is; the scene must then use it and solve no more.
-    """
+    """Something whose look at a frame depends on the frame before."""
 
     name: str = Field(min_length=1)
     kind: str = "simulation"
     cache: str = ""
+    """The file name that the host's bake command gives to the cache of each frame, with a frame token."""
     slot: str = ""
+    """The slot by which the relink command is told the path of the cache.
+
+    The scene must then use the cache and solve no more.
+    """
     state: SimulationState
     start: int
     covers: tuple[int, int] | None = None
@@ -107,26 +110,23 @@ class SheetSimulation(Model):
 
 
 class SheetGenerator(Model):
-    """Something that a node without the same plug-ins, fonts or scripts cannot evaluate.
-
-    kind: what it is, in plain words ("text", "plug-in generator", "script", "stored lighting"). frozen: it is plain
-    data already.
-    """
+    """Something that a node without the same plug-ins, fonts or scripts cannot evaluate."""
 
     name: str = Field(min_length=1)
     kind: str = Field(min_length=1)
+    """In plain words: "text", "plug-in generator", "script", "stored lighting"."""
     frozen: bool = False
+    """True if it is plain data already."""
 
 
 class SheetFeature(Model):
-    """Something in use that not every version of a program has. software: the host where nothing is said.
-
-    since: the first version that has it.
-    """
+    """Something in use that not every version of a program has."""
 
     name: str = Field(min_length=1)
     software: str = ""
+    """Left out: the host."""
     since: str | None = None
+    """The first version that has it."""
     experimental: bool = False
     where: str = ""
 
@@ -139,23 +139,25 @@ class SheetMaterial(Model):
 
 
 class SheetCommands(Model):
-    """The host's own command lines, as lists of words with placeholders; run on the staged copy only.
-
-    relink: {host_scene} and {paths}, a JSON file from slot to new path. export: {host_scene} and {sheet}, writes a
-    fresh sheet, by which the copy is verified. bake: {host_scene}, {simulation}, {start}, {first}, {last} and
-    {cache_folder}; bake_done: a regular expression for the line it prints per baked frame, with the group `frame`.
-    freeze: {host_scene} and {names}, a JSON list of generators that become plain data. time_limit: in seconds, of each
-    of them. render: see the render command of a project; {host_scene}
-    is the host's scene. {python} is the interpreter that runs this tool.
-    """
+    """The host's own command lines, as lists of words with placeholders; run on the staged copy only."""
 
     relink: tuple[str, ...] = ()
+    """Takes {host_scene} and {paths}, a JSON file from slot to new path."""
     export: tuple[str, ...] = ()
+    """Takes {host_scene} and {sheet}. Writes a fresh sheet, by which the copy is verified."""
     bake: tuple[str, ...] = ()
+    """Takes {host_scene}, {simulation}, {start}, {first}, {last} and {cache_folder}."""
     bake_done: str | None = None
+    """A regular expression for the line that it prints per baked frame, with the group `frame`."""
     freeze: tuple[str, ...] = ()
+    """Takes {host_scene} and {names}, a JSON list of generators that become plain data."""
     time_limit: float = Field(default=1800.0, gt=0)
+    """Seconds for each of the commands."""
     render: RenderCommand | None = None
+    """See the render command of a project.
+
+    {host_scene} is the host's scene, {python} the interpreter that runs this tool.
+    """
 
     def lines(self) -> Iterator[tuple[str, tuple[str, ...]]]:
         """Yield the command lines that there are, each with its purpose."""
@@ -166,14 +168,11 @@ class SheetCommands(Model):
 
 
 class Sheet(Model):
-    """A whole scene sheet. scene: the host's scene file, from the sheet's folder.
-
-    fonts: families that the host looks up on the machine. scripts: what runs code when the scene opens.
-    colour_configuration: the path as the scene has it. settings: the renderer's own, by the names settings maps use.
-    """
+    """A whole scene sheet."""
 
     scene_sheet: int = VERSION
     scene: str = Field(min_length=1)
+    """The host's scene file, relative to the sheet's folder."""
     host: SheetSoftware
     renderer: SheetSoftware | None = None
     plugins: tuple[SheetSoftware, ...] = ()
@@ -189,9 +188,13 @@ class Sheet(Model):
     features: tuple[SheetFeature, ...] = ()
     materials: tuple[SheetMaterial, ...] = ()
     fonts: tuple[str, ...] = ()
+    """Families that the host looks up on the machine."""
     scripts: tuple[str, ...] = ()
+    """Names of scripts that run when the scene opens."""
     colour_configuration: str | None = None
+    """The path as the scene has it."""
     settings: dict[str, Any] = Field(default_factory=dict)
+    """The renderer's own settings, by the names that settings maps use."""
     motion: str = Field(default="things", pattern="^(still|camera|things)$")
     commands: SheetCommands = SheetCommands()
 

@@ -22,10 +22,11 @@ CACHE = "tidy:simulation:cache"
 
 @dataclass(frozen=True)
 class Composed:
-    """A composed stage. origin: which file an in-memory layer of the stage stands for, by layer identifier."""
+    """A composed stage."""
 
     stage: Usd.Stage
     origin: dict[str, Path]
+    """The file that an in-memory layer of the stage stands for, by layer identifier."""
     _texts: dict[str, str | None] = field(default_factory=dict, compare=False)
 
     def text_of(self, layer: Sdf.Layer) -> str | None:
@@ -44,10 +45,7 @@ class Composed:
 
 @dataclass(frozen=True)
 class Arc:
-    """One place in a layer that brings in another layer.
-
-    within, leads: the sets of expression variables under which the layer, and the one that it brings in, are read.
-    """
+    """One place in a layer that brings in another layer."""
 
     layer: Path
     path: str
@@ -56,7 +54,9 @@ class Arc:
     target: Path
     relinked: bool
     within: str = ""
+    """The expression variables under which the layer is read."""
     leads: str = ""
+    """The expression variables under which the layer that it brings in is read."""
 
 
 def compose_source(walk: Walk) -> Composed:

@@ -34,37 +34,46 @@ _INTERNAL_ARCS = ("references", "payload", "inheritPaths", "specializes")
 
 @dataclass(frozen=True)
 class LayerFacts:
-    """Names are those of prims, wherever they stand in the layer.
-
-    slots: every place that names a file, with texts that may. assets: paths of all properties that can hold a file.
-    properties: names of all properties. outward: prims with a relationship, or a connection that leads out of what
-    holds them. arcs: prims that take opinions from elsewhere. timed: with time samples; visibility, purpose, variants:
-    with those authored; clipped: with value clips. linked: prims with a target or a connection; loose: those of them
-    whose target is not in this layer; crossing: those whose target is below another root prim. schemas: names of all
-    applied schemas.
-    relocates: whether the layer renames prims of what it brings in. deep: whether it brings in a prim that is not at
-    the root of its layer. variables: expression variables. up_axis, meters_per_unit: None where it states none.
-    """
+    """Names are those of prims, wherever they stand in the layer."""
 
     slots: tuple[Slot, ...]
+    """Every opinion that names a file, and texts that may name one."""
     assets: frozenset[str]
+    """Paths of all properties that can hold a file."""
     properties: frozenset[str]
+    """Names of all properties."""
     outward: frozenset[str]
+    """Prims with a relationship, or a connection that leads out of the prim that holds it."""
     arcs: frozenset[str]
+    """Prims that take opinions from elsewhere."""
     timed: frozenset[str]
+    """Prims with time samples."""
     visibility: frozenset[str]
+    """Prims whose visibility is authored."""
     purpose: frozenset[str]
+    """Prims whose purpose is authored."""
     variants: frozenset[str]
+    """Prims whose variants are authored."""
     schemas: frozenset[str]
+    """Names of all applied schemas."""
     clipped: frozenset[str]
+    """Prims with value clips."""
     linked: frozenset[str]
+    """Prims with a target or a connection."""
     loose: frozenset[str]
+    """Linked prims whose target is not in this layer."""
     crossing: frozenset[str]
+    """Linked prims whose target is below another root prim."""
     relocates: bool
+    """True if the layer renames prims of what it brings in."""
     deep: bool
+    """True if it brings in a prim that is not at the root of its layer."""
     variables: dict[str, Any]
+    """Expression variables."""
     up_axis: str | None
+    """None where the layer states none."""
     meters_per_unit: float | None
+    """None where the layer states none."""
 
     def plain(self) -> dict[str, Any]:
         """As values that JSON knows, to be kept or sent."""

@@ -57,18 +57,17 @@ class Occurrence(NamedTuple):
 
 @dataclass
 class Walk:
-    """All layers of a scene in the order they were met, and every occurrence.
-
-    facts: of every layer that could be read. unread: layers that could not be, with the reason. opaque: arcs to files
-    this USD build has no reader for.
-    """
+    """All layers of a scene in the order they were met, and every occurrence."""
 
     root: Path
     library: Library
     facts: dict[Path, LayerFacts] = field(default_factory=dict)
+    """Facts of every layer that could be read."""
     occurrences: list[Occurrence] = field(default_factory=list)
     unread: dict[Path, Unread] = field(default_factory=dict)
+    """Layers that could not be read, with the reason."""
     opaque: set[Path] = field(default_factory=set)
+    """Arcs to files that this USD build has no reader for."""
     # value clips that name files themselves
     clips: set[Path] = field(default_factory=set)
     # layers that bring in no others, whose facts are read last

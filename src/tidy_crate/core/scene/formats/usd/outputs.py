@@ -18,15 +18,14 @@ from tidy_crate.core.scene.settings import UNKNOWN, SettingsMap, canonical, sett
 
 @dataclass(frozen=True)
 class RenderOutputs:
-    """Render settings and outputs of a scene. settings: the prim in force, None where there is none to choose.
-
-    choices: the render settings that there are, where there are several and none is chosen.
-    """
+    """Render settings and outputs of a scene."""
 
     settings: Usd.Prim | None
+    """The prim in force, None where there is none to choose."""
     outputs: tuple[Output, ...]
     resolution: Resolution | None
     choices: tuple[str, ...] = ()
+    """The render settings that there are, where there are several and none is chosen."""
 
 
 def find_outputs(

@@ -16,11 +16,12 @@ Site = tuple[str, str]
 
 
 class Kind:
-    """Kind of a prim type, as bits of a plain number: it is asked for every prim. BINDS: takes a material."""
+    """Kind of a prim type, as bits of a plain number: it is asked for every prim."""
 
     NONE = 0
     IMAGEABLE = 1
     BINDS = 2
+    """Takes a material."""
     SHADING = 4
     RENDER = 8
     LIGHT = 16

@@ -27,13 +27,14 @@ class Pose:
 
 @dataclass(frozen=True)
 class Array:
-    """The value of an array attribute. varying: its length may change from frame to frame."""
+    """The value of an array attribute."""
 
     prim: str
     attribute: str
     type: Sdf.ValueTypeName
     data: NDArray[Any]
     varying: bool = False
+    """True if its length may change from frame to frame."""
 
 
 Value = Pose | Array
@@ -42,23 +43,25 @@ State = dict[str, NDArray[Any]]
 
 @dataclass(frozen=True)
 class Simulation:
-    """One simulation in a stage.
-
-    path: the prim that stands for it, which is its name. start: time code at which it begins, at rest. targets: prims
-    that it names; moved_by: all prims whose motion it takes up. prims: those whose values it sets. why: what goes wrong
-    on a farm. trouble: what of it cannot be baked here, by prim.
-    """
+    """One simulation in a stage."""
 
     path: str
+    """The prim that stands for it, which is its name."""
     kind: str
     start: float
+    """Time code at which it begins, at rest."""
     live: bool
     cache: str | None
     targets: tuple[str, ...]
+    """Prims that it names."""
     moved_by: tuple[str, ...]
+    """All prims whose motion it takes up."""
     prims: tuple[str, ...]
+    """Prims whose values it sets."""
     why: str
+    """The error that it causes on a farm."""
     trouble: tuple[str, ...] = ()
+    """Parts that cannot be baked here, by prim."""
     refused: tuple[str, ...] = ()
     """Why it cannot be baked here at all, by prim: solved, it would come out wrong."""
     bodies: tuple[str, ...] = ()

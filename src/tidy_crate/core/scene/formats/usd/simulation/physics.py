@@ -28,17 +28,17 @@ WATER = 1000.0  # kilograms per cubic metre: the density where nothing is said
 
 @dataclass
 class Built:
-    """A world, and how its bodies are prims. free: solved, parents first; driven: moved by animation.
-
-    residue: of each free body what its matrix holds besides its pose, its scale above all. inside: for a body below
-    another free one, that one.
-    """
+    """A world, and how its bodies are prims."""
 
     world: World
     free: list[str]
+    """Solved bodies, parents first."""
     driven: list[str]
+    """Bodies moved by animation."""
     residue: dict[str, NDArray[np.float64]]
+    """The rest of each free body's matrix beside its pose, above all its scale."""
     inside: dict[str, str]
+    """For a body below another free one, that one."""
     trouble: tuple[str, ...]
 
 

@@ -13,10 +13,12 @@ from tidy_crate.core.errors import UnreadableInput
 
 @dataclass(frozen=True)
 class Units:
-    """metres, kilograms: of one scene unit."""
+    """Units of a scene in SI units."""
 
     metres: float
+    """Metres in one scene unit of length."""
     kilograms: float
+    """Kilograms in one scene unit of mass."""
 
     @classmethod
     def of(cls, stage: Usd.Stage) -> Units:
