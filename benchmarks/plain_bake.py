@@ -1,7 +1,8 @@
-"""The reference of the rows on baking: `python plain_bake.py particles|jiggle FRAMES OUT`.
+"""The reference of the rows on baking: `python plain_bake.py particles|jiggle COUNT FRAMES OUT`.
 
-The plainest step that NumPy does, four to a frame, and the points of each frame written raw: semi-implicit Euler,
-without bounces, without lengths that are kept, and wrong by its step.
+COUNT: particles, or points along an edge of the sheet. The plainest step that NumPy does, four to a frame, and the
+points of each frame written raw: semi-implicit Euler, without bounces, without lengths that are kept, and wrong by its
+step.
 """
 
 from __future__ import annotations
@@ -12,8 +13,6 @@ from pathlib import Path
 import numpy as np
 
 QUARTER = 1 / 100
-PARTICLES = 100_000
-SIDE = 224
 # the frames before the first one, in which the air fills
 WARM_UP = 50
 GRAVITY, DRAG = np.array([0.0, 0.0, -9.81]), 0.4
@@ -22,9 +21,11 @@ STIFFNESS = (2 * np.pi * 1.5) ** 2
 
 def main() -> None:
     """Step and write."""
-    kind, frames, out = sys.argv[1], int(sys.argv[2]), Path(sys.argv[3])
+    kind, count, frames, out = sys.argv[1], int(sys.argv[2]), int(sys.argv[3]), Path(sys.argv[4])
     jiggles = kind == "jiggle"
-    goal = np.array([[x, y, 0.0] for y in range(SIDE) for x in range(SIDE)]) if jiggles else np.zeros((PARTICLES, 3))
+    goal = np.zeros((count, 3))
+    if jiggles:
+        goal = np.array([[x, y, 0.0] for y in range(count) for x in range(count)])
     place, speed = goal.copy(), np.zeros_like(goal)
     out.mkdir(exist_ok=True)
     for frame in range(frames if jiggles else frames + WARM_UP):

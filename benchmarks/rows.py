@@ -160,12 +160,10 @@ def _retrieve(what: str, prepare: Callable[[Path], None], aim: float) -> Row:
     return Row(f"retrieve, {what}", prepare, ours, CURL, aim, nothing_at_home, curl_fetches, stop_farm)
 
 
-def _plain(kind: str) -> list[str]:
-    return [PYTHON, str(Path(__file__).with_name("plain_bake.py")), kind, str(FRAMES), "{}/plain"]
-
-
-def _bake(what: str, prepare: Callable[[Path], None], kind: str, aim: float) -> Row:
-    return Row(what, prepare, [*OURS, "bake", SCENE, "--json"], _plain(kind), aim, forget)
+def _bake(what: str, prepare: Callable[[Path], None], kind: str, count: int, aim: float) -> Row:
+    """count: particles, or points along an edge."""
+    plain = [PYTHON, str(Path(__file__).with_name("plain_bake.py")), kind, str(count), str(FRAMES), "{}/plain"]
+    return Row(what, prepare, [*OURS, "bake", SCENE, "--json"], plain, aim, forget)
 
 
 def _review(count: int) -> Row:
@@ -204,10 +202,10 @@ ROWS = {
     "collect-40k-again": Row(
         "collect, 40,400 small files, nothing changed", _scene(400), COLLECT, COLLECT, 0.25, before_reference=forget
     ),
-    "bake-particles-small": _bake("bake, 10,000 particles", _particles(10_000), "particles", 1.5),
-    "bake-particles": _bake("bake, 100,000 particles", _particles(100_000), "particles", 1.5),
-    "bake-jiggle-small": _bake("bake, 5,000 points that jiggle", _jiggle(71), "jiggle", 3),
-    "bake-jiggle": _bake("bake, 50,000 points that jiggle", _jiggle(224), "jiggle", 3),
+    "bake-particles-small": _bake("bake, 10,000 particles", _particles(10_000), "particles", 10_000, 1.5),
+    "bake-particles": _bake("bake, 100,000 particles", _particles(100_000), "particles", 100_000, 1.5),
+    "bake-jiggle-small": _bake("bake, 5,000 points that jiggle", _jiggle(71), "jiggle", 71, 3),
+    "bake-jiggle": _bake("bake, 50,000 points that jiggle", _jiggle(224), "jiggle", 224, 3),
     "prove": Row(
         "prove without a test frame, 20 x 64 MiB",
         _files(20),
