@@ -14,7 +14,7 @@ from tidy_crate.core.farm.links.exchange import ATTEMPTS
 from tidy_crate.core.farm.links.http import HttpFarm
 from tidy_crate.core.farm.protocol import OLDEST, VERSION, Capability
 from tidy_crate.core.farm.sign_in import Keys, open_link
-from tidy_crate.core.transfer.pack import Piece, unpacked
+from tidy_crate.core.transfer.pack import Piece, Unpacking
 from tidy_crate.core.transfer.upload import Source
 from tidy_crate.core.work.attempt import Product
 
@@ -113,7 +113,7 @@ def test_u2_a_pack_says_how_long_it_is_and_is_repeated_whole() -> None:
 
     assert link(answer).take([piece]) == []
     assert len(got) == 2 and got[0] == got[1]
-    (again,) = unpacked(got[1])
+    (again,) = Unpacking().whole(got[1], lambda _: None)
     assert (again.file, again.offset, again.blake3, bytes(again.data)) == (piece.file, 7, piece.blake3, piece.data)
 
 

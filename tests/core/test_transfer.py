@@ -18,7 +18,7 @@ from farms import MemoryFarm
 from tidy_crate.core.errors import Blocked, FarmBusy
 from tidy_crate.core.progress import Step
 from tidy_crate.core.transfer.chunks import GREATEST, LEAST, WINDOW, chunks, first_cut, scratch
-from tidy_crate.core.transfer.pack import MOST_PIECES, BadPack, Piece, packed, size_of, unpacked
+from tidy_crate.core.transfer.pack import MOST_PIECES, BadPack, Piece, Unpacking, packed, size_of
 from tidy_crate.core.transfer.upload import STRETCH, Refused, Source, Upload, segments
 
 NOISE = np.random.default_rng(3).bytes(12 << 20)
@@ -75,12 +75,19 @@ def test_u2_a_file_is_cut_alike_whether_at_once_or_in_stretches(
     assert found == chunks(memoryview(NOISE))
 
 
+def pieces_of(body: bytes) -> list[Piece]:
+    unpacking = Unpacking()
+    found = list(unpacking.whole(body, lambda _: None))
+    unpacking.end()
+    return found
+
+
 @given(st.lists(st.tuples(st.integers(0, 2**63 - 1), st.binary(max_size=50)), max_size=5))
 def test_u2_a_pack_comes_out_as_it_went_in(parts: list[tuple[int, bytes]]) -> None:
     pieces = [Piece(blake3(b"f").hexdigest(), offset, blake3(data).hexdigest(), data) for offset, data in parts]
     body = b"".join(bytes(part) for part in packed(pieces))
     assert len(body) == size_of(pieces)
-    assert [(p.file, p.offset, p.blake3, bytes(p.data)) for p in unpacked(body)] == [
+    assert [(p.file, p.offset, p.blake3, bytes(p.data)) for p in pieces_of(body)] == [
         (p.file, p.offset, p.blake3, p.data) for p in pieces
     ]
 
@@ -89,7 +96,7 @@ def test_x4_a_body_that_is_no_pack_is_refused() -> None:
     body = b"".join(bytes(part) for part in packed([Piece("0" * 64, 0, "0" * 64, b"abc")]))
     for wrong in (body[:40], body[:-1], body + b"x", body * (MOST_PIECES + 1)):
         with pytest.raises(BadPack):
-            list(unpacked(wrong))
+            pieces_of(wrong)
 
 
 def write(folder: Path, name: str, data: bytes) -> Source:

@@ -12,6 +12,7 @@ from pathlib import Path
 import httpx
 import psutil
 import pytest
+from blake3 import blake3
 
 from farms import prepared, sources
 from tidy_crate.core.context.scene import SceneContext
@@ -445,6 +446,11 @@ def test_synthetic_nodes_deliver_many_frames_with_the_same_times_again(
         change = link.changes(job, "").tasks[0]
         link.fetch(job, change.products[0], tmp_path / "frame", 0, lambda _: None)
         assert hash_file(tmp_path / "frame") == change.products[0].blake3
+        some = [one.products[0] for one in link.changes(job, "").tasks[:300]]
+        unknown = some[0].model_copy(update={"key": "nobody"})
+        came = list(link.fetch_small(job, [unknown, *some[1:]]))
+        assert [one for one, _ in came] == some[1:]
+        assert all(blake3(data).hexdigest() == one.blake3 for one, data in came)
         link.close()
     finally:
         assert control.stop(folder)

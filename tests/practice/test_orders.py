@@ -230,7 +230,7 @@ def test_x3_faults_of_the_line_are_outlived_and_nothing_is_sent_or_billed_twice(
         sending = prepared(packed[1], card, **SMALL)
         again(lambda: send(sending, card, Path("x"), farm.link(), ledger))
         control.switch_faults(tmp_path / "farm", {"drop": 0.1, "error": 0.1, "busy": 0})
-        from tidy_crate.core.job.track import list_jobs
+        from tidy_crate.core.job.listing import list_jobs
 
         (line,) = list_jobs(ledger)
         again(lambda: until(lambda: track(ledger, line.job, opened), "done"))

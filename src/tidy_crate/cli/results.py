@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from tidy_crate.core.job.retrieve import Unavailable
+    from tidy_crate.core.job.missing import Unavailable
     from tidy_crate.core.review.run import FrameVerdict
 
 OutOption = Annotated[Path, typer.Option("--out", "-o", metavar="FILE", help="Where to write it.")]

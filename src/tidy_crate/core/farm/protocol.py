@@ -14,7 +14,8 @@ from pydantic import Field
 
 from tidy_crate.core.model import FrameNumber, Name, Wire
 from tidy_crate.core.money import Amount, Bill, Currency
-from tidy_crate.core.work.attempt import Attempt, Digest, Product
+from tidy_crate.core.transfer.pack import MOST_PIECES
+from tidy_crate.core.work.attempt import Attempt, Digest, Product, ProductKey
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskRange
 
@@ -48,6 +49,10 @@ class Capability(StrEnum):
     """Say who is signed in and what is left to spend."""
 
 
+# offered by a farm that gives out small products many at a time
+FETCH_PACKS = "fetch-packs"
+
+
 class Hello(Wire):
     """The farm's answer to a first call."""
 
@@ -58,6 +63,12 @@ class Hello(Wire):
     farm: Name
     offers: tuple[str, ...]
     """Its capabilities; one that is unknown here is left alone."""
+
+
+class ProductKeys(Wire):
+    """Products of a job that are asked for together."""
+
+    keys: tuple[ProductKey, ...] = Field(min_length=1, max_length=MOST_PIECES)
 
 
 class Blob(Wire):

@@ -3,42 +3,38 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
-from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
-from threading import Lock
 from typing import Any
 
 from sqlalchemy import Row, select
 from sqlalchemy.orm import Session
-from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.crate.packing import PackingList
-from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, TidyCrateError, WrongUsage
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
-from tidy_crate.core.files import file_mark, hash_file, only_one, os_reason, refuse_links
-from tidy_crate.core.handles import writable
+from tidy_crate.core.files import file_mark, hash_file, only_one, refuse_links
+from tidy_crate.core.job.fetching import Looks, Wanted, fetch, fetch_pack, in_packs
 from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, products_of, submissions_of
+from tidy_crate.core.job.missing import Unavailable, missing_products
 from tidy_crate.core.job.outage import Outage, say_nothing
-from tidy_crate.core.job.submission import Links, Ordered, catch_up, wait_for_changes
+from tidy_crate.core.job.placing import put_home
+from tidy_crate.core.job.submission import Links, catch_up, wait_for_changes
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
-from tidy_crate.core.picture.readers import FrameReaders
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.work.attempt import Product, Verdict
 from tidy_crate.core.work.folders import FolderPattern
-from tidy_crate.core.work.product import SET_ASIDE, Delivery, below, in_use, set_aside_path
-from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, TaskState, tasks_of
+from tidy_crate.core.work.product import SET_ASIDE, Delivery, below
+from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, TaskState
 
 CONNECTIONS = 4
-TRIES = 3
-# processes that look into frames without a digest
-READERS = 2
 # products between two commits
 BATCH = 200
 # seconds between two looks at a job that is followed
@@ -56,12 +52,6 @@ class ProductFile(TaskOutput):
     path: Path
 
 
-class Unavailable(TaskOutput):
-    """A product that is not at home, and why."""
-
-    why: str
-
-
 class Retrieved(Model):
     """Result of retrieving: files of this run, files still to come, and damaged files that were thrown away."""
 
@@ -76,23 +66,16 @@ class Retrieved(Model):
     """True if every farm is done, so that waiting longer brings nothing."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Wanted:
-    """One product to be fetched."""
-
-    id: int
-    submission: int
-    task: Task
-    product: Product
-    home_path: PurePosixPath
-    """Below the folder that it goes to."""
-
-
 @dataclass(frozen=True)
 class _Farm:
     link: FarmLink
     fetching: Fetching
     row: SubmissionRow
+
+    @property
+    def job(self) -> str:
+        """The farm's name for the job."""
+        return self.row.farm_job or ""
 
 
 def retrieve(
@@ -186,25 +169,21 @@ def _in_rounds(
         into=rounds.into,
         retrieved=tuple(rounds.retrieved),
         at_home=rounds.at_home(),
-        missing=tuple(_missing(ledger, job.id, content, submissions)),
+        missing=tuple(missing_products(ledger, job.id, content, submissions)),
         damaged=tuple(rounds.damaged),
         ended=all(JobState(row.state).ended for row in submissions if not row.given_up),
     )
 
 
-class Looks:
-    """Looks into frames that have no digest, in processes that may break off over one. They start when needed."""
+@dataclass(frozen=True)
+class _Batch:
+    """Products that are on their way."""
 
-    def __init__(self, stack: ExitStack) -> None:
-        self._stack, self._lock = stack, Lock()
-        self._readers: FrameReaders | None = None
-
-    def whole(self, path: Path) -> bool:
-        """Return whether a frame can be read to its end."""
-        with self._lock:
-            if self._readers is None:
-                self._readers = self._stack.enter_context(FrameReaders(READERS))
-        return self._readers.whole(path)
+    wanted: Sequence[Wanted]
+    packs: list[Future[dict[int, Path]]]
+    """Small ones, many at a time, by id."""
+    alone: dict[int, Future[Path | None]]
+    """The others, by id."""
 
 
 class _Rounds:
@@ -226,6 +205,7 @@ class _Rounds:
         self._ledger, self._job, self.content, self.into = ledger, job, content, into
         self._progress = progress
         self._given_up: set[int] = set()
+        self._done = self._total = 0
         self.farms: dict[int, _Farm] = {}
         self.retrieved: list[ProductFile] = []
         self.damaged: list[Unavailable] = []
@@ -277,35 +257,72 @@ class _Rounds:
         wanted = self._wanted()
         folders = dict.fromkeys(one.home_path.parent for one in wanted)
         refuse_links(self.into, [*folders, *(PurePosixPath(SET_ASIDE) / home_path for home_path in folders)])
-        done = 0
-        with ThreadPoolExecutor(CONNECTIONS) as pool:
-            for at in range(0, len(wanted), BATCH):
-                batch = wanted[at : at + BATCH]
-                self._need_room(sum(one.product.bytes for one in (wanted if at == 0 else batch)))
-                runs = [(one, pool.submit(self._fetch, one)) for one in batch]
-                good: list[tuple[_Wanted, Path]] = []
-                damaged: list[_Wanted] = []
-                failed: list[FarmError] = []
-                for one, run in runs:
-                    try:
-                        draft = run.result()
-                    except FarmError as error:
-                        failed.append(error)
-                        if self._patient and isinstance(error, FarmBusy):
-                            continue
-                        self._given_up.add(one.id)
-                        self.damaged.append(Unavailable.of(one.task, one.product.output, why=error.what))
-                        continue
-                    if draft is None:
-                        damaged.append(one)
-                    else:
-                        good.append((one, draft))
-                    done += 1
-                    self._progress(Step("retrieve", done, len(wanted), "frames", one.home_path.name))
-                self._settle(good, damaged)
-                if len(failed) == len(batch):
-                    # nothing at all comes: it is the farm and not the frame
-                    raise failed[0]
+        batches = [wanted[at : at + BATCH] for at in range(0, len(wanted), BATCH)]
+        self._done, self._total = 0, len(wanted)
+        pool = ThreadPoolExecutor(CONNECTIONS)
+        try:
+            coming: deque[_Batch] = deque()
+            for number, batch in enumerate(batches):
+                ahead = coming[0].wanted if coming else ()
+                self._need_room(sum(one.product.bytes for one in ((*ahead, *batch) if number else wanted)))
+                coming.append(self._begin(pool, batch))
+                if len(coming) > 1:
+                    # the next one is on its way while this one is put in its place
+                    self._finish(pool, coming.popleft())
+            while coming:
+                self._finish(pool, coming.popleft())
+        finally:
+            pool.shutdown(cancel_futures=True)
+
+    def _begin(self, pool: ThreadPoolExecutor, batch: Sequence[Wanted]) -> _Batch:
+        """Begin to fetch products: small ones many at a time."""
+        by_farm: dict[int, list[Wanted]] = {}
+        alone: dict[int, Future[Path | None]] = {}
+        for one in batch:
+            if one.is_small and self.farms[one.submission].link.fetch_small is not None:
+                by_farm.setdefault(one.submission, []).append(one)
+            else:
+                alone[one.id] = pool.submit(self._fetch, one)
+        packs = []
+        for submission, small in by_farm.items():
+            farm = self.farms[submission]
+            many = farm.link.fetch_small
+            assert many is not None
+            packs += [pool.submit(fetch_pack, many, farm.job, pack, self.into) for pack in in_packs(small)]
+        return _Batch(batch, packs, alone)
+
+    def _finish(self, pool: ThreadPoolExecutor, batch: _Batch) -> None:
+        """Wait for products, put them in their places, and note what did not come.
+
+        Raises FarmError where nothing at all came: then it is the farm and not the frame.
+        """
+        here: dict[int, Path] = {}
+        for pack in batch.packs:
+            here.update(pack.result())
+        left = [one for one in batch.wanted if one.id not in here and one.id not in batch.alone]
+        batch.alone.update((one.id, pool.submit(self._fetch, one)) for one in left)
+        good: list[tuple[Wanted, Path]] = []
+        damaged: list[Wanted] = []
+        failed: list[FarmError] = []
+        for one in batch.wanted:
+            try:
+                draft = here.get(one.id) or batch.alone[one.id].result()
+            except FarmError as error:
+                failed.append(error)
+                if self._patient and isinstance(error, FarmBusy):
+                    continue
+                self._given_up.add(one.id)
+                self.damaged.append(Unavailable.of(one.task, one.product.output, why=error.what))
+                continue
+            if draft is None:
+                damaged.append(one)
+            else:
+                good.append((one, draft))
+            self._done += 1
+            self._progress(Step("retrieve", self._done, self._total, "frames", one.home_path.name))
+        self._settle(good, damaged)
+        if len(failed) == len(batch.wanted):
+            raise failed[0]
 
     def _need_room(self, bytes_: int) -> None:
         """Raise Blocked where the disk has less room than so many bytes: before the first frame, and again later."""
@@ -318,7 +335,7 @@ class _Rounds:
             what = f"the disk has {free >> 20} MiB left, the frames to come take {bytes_ >> 20} MiB"
             raise Blocked(what, self.into, "make room, or name a folder on another disk; what is home stays")
 
-    def _wanted(self) -> list[_Wanted]:
+    def _wanted(self) -> list[Wanted]:
         product = (ProductRow.id, ProductRow.output, ProductRow.key, ProductRow.bytes, ProductRow.blake3)
         query = (
             select(AttemptRow.submission_id, *product, *TASK_KEY)
@@ -339,14 +356,14 @@ class _Rounds:
                 task = Task.of_key(*identity)
                 home_path = self.content.product_path(output, task)
                 one = Product.model_construct(output=output, key=key, bytes=size, blake3=blake3)
-                found.append(_Wanted(number, submission, task, one, home_path))
+                found.append(Wanted(number, submission, task, one, home_path))
         return found
 
-    def _fetch(self, one: _Wanted) -> Path | None:
+    def _fetch(self, one: Wanted) -> Path | None:
         farm = self.farms[one.submission]
-        return fetch(farm.fetching, farm.row.farm_job or "", one.product, self.into, one.home_path, self._looks)
+        return fetch(farm.fetching, farm.job, one, self.into, self._looks)
 
-    def _settle(self, good: list[tuple[_Wanted, Path]], damaged: list[_Wanted]) -> None:
+    def _settle(self, good: list[tuple[Wanted, Path]], damaged: list[Wanted]) -> None:
         """Put verified files where they belong, and note all of them in one transaction."""
         if not good and not damaged:
             return
@@ -360,7 +377,7 @@ class _Rounds:
                 row.verdict = row.reasons = None
                 row.home = True
                 rivals = others.setdefault((one.task.key, one.product.output), [])
-                _put_home(row, draft, one.home_path, self.into, rivals, self._delivery)
+                put_home(row, draft, one.home_path, self.into, rivals, self._delivery)
                 rivals.append(row)
                 self.retrieved.append(
                     ProductFile.of(
@@ -391,128 +408,3 @@ class _Rounds:
     def _delivery(self, row: ProductRow) -> Delivery:
         submission = self.farms[row.attempt.submission_id].row
         return Delivery(submission.farm, submission.number, row.attempt.number, row.judged())
-
-
-def _put_home(row, draft, inside, into, rivals, delivery) -> None:  # type: ignore[no-untyped-def]
-    """Put a verified file at its path, or aside where another one counts. Nothing at home is ever overwritten."""
-    own = delivery(row)
-    standing = in_use([own, *map(delivery, rivals)])
-    row.mark = file_mark(draft)
-    path = below(into, inside)
-    if standing != own:
-        aside = set_aside_path(inside, own)
-        target = below(into, aside)
-        _move(draft, into, aside)
-        row.path, row.in_use = str(target), False
-        return
-    for rival in rivals:
-        if rival.in_use:
-            aside = set_aside_path(inside, delivery(rival))
-            _move(Path(rival.path), into, aside)
-            rival.path, rival.in_use = str(below(into, aside)), False
-    if path.exists() and not _same(path, row):
-        # something that no ledger knows of: it is not ours to overwrite
-        found = PurePosixPath(SET_ASIDE, inside.parent, f"{inside.stem}.found-there{inside.suffix}")
-        _move(path, into, found.with_name(_free(below(into, found)).name))
-    _move(draft, into, inside)
-    row.path, row.in_use = str(path), True
-
-
-def _same(path: Path, row: ProductRow) -> bool:
-    return path.is_file() and path.stat().st_size == row.bytes and hash_file(path) == row.blake3
-
-
-def _move(path: Path, into: Path, home_path: PurePosixPath) -> None:
-    if path.exists():
-        with writable(into, home_path) as target:
-            path.replace(target)
-
-
-def _free(path: Path) -> Path:
-    number, found = 2, path
-    while found.exists():
-        found, number = path.with_name(f"{path.stem}-{number}{path.suffix}"), number + 1
-    return found
-
-
-class _Damaged(Exception):
-    """Raised when a file is not what the farm announced."""
-
-
-_MAY_PASS = retry_if_exception_type((FarmError, _Damaged))
-
-
-def fetch(
-    fetching: Fetching, farm_job: str, product: Product, into: Path, home_path: PurePosixPath, looks: Looks
-) -> Path | None:
-    """Fetch one product beside its place and verify it. Returns the draft, or None when it never arrived intact.
-
-    What has come stays after a break, and the next try goes on from there.
-    """
-    mark = product.blake3[:12] if product.blake3 else "unsigned"
-    beside = home_path.with_name(f".{home_path.name}.{mark}.part{home_path.suffix}")
-    try:
-        with writable(into, beside) as draft:
-            _fetch_into(draft, fetching, farm_job, product, lambda: looks.whole(into / beside))
-    except _Damaged:
-        return None
-    except OSError as error:
-        what = f"cannot write a frame ({os_reason(error)})"
-        raise TidyCrateError(what, into / home_path, "make room, then run it again") from error
-    return into / beside
-
-
-def _fetch_into(draft: Path, fetching: Fetching, farm_job: str, product: Product, opens: Callable[[], bool]) -> None:
-    """opens: says whether the file can be read to its end, by a path that other processes understand."""
-    for attempt in Retrying(stop=stop_after_attempt(TRIES), retry=_MAY_PASS, reraise=True):
-        with attempt:
-            offset = draft.stat().st_size if draft.exists() else 0
-            if offset < product.bytes or not draft.exists():
-                fetching.fetch(farm_job, product, draft, offset, lambda _: None)
-            if draft.stat().st_size != product.bytes or not (
-                hash_file(draft) == product.blake3 if product.blake3 else opens()
-            ):
-                draft.unlink()
-                raise _Damaged
-            # a farm that is told a frame is home may throw its own away
-            with draft.open("rb+") as stream:
-                os.fsync(stream.fileno())
-
-
-def _missing(
-    ledger: Ledger, job: str, content: PackingList, submissions: tuple[SubmissionRow, ...]
-) -> Iterator[Unavailable]:
-    """Yield what is not at home of all that was ordered, each task and output once, with the reason."""
-    with ledger.reading() as session:
-        products = products_of(job, *TASK_KEY, ProductRow.output).where(ProductRow.home)
-        home = {(tuple(key), output) for *key, output in session.execute(products)}
-        attempts = (
-            select(*TASK_KEY, AttemptRow.state, AttemptRow.error)
-            .join(SubmissionRow, SubmissionRow.id == AttemptRow.submission_id)
-            .where(SubmissionRow.job_id == job, AttemptRow.latest)
-        )
-        states: dict[TaskKey, tuple[str, str | None]] = {}
-        for *key, state, error in session.execute(attempts):
-            # of several submissions the one that is not done explains more
-            if state != TaskState.DONE.value or tuple(key) not in states:
-                states[tuple(key)] = (state, error)  # type: ignore[index]
-    seen: set[Task] = set()
-    for submission in submissions:
-        ordered = Ordered.of(submission, content.requests)
-        outputs = ordered.outputs()
-        for task in tasks_of(ordered.ranges, ordered.requests):
-            if task in seen:
-                continue
-            seen.add(task)
-            for output in outputs[task.request]:
-                if (task.key, output) not in home:
-                    yield Unavailable.of(task, output, why=_why(states.get(task.key), submission))
-
-
-def _why(attempt: tuple[str, str | None] | None, submission: SubmissionRow) -> str:
-    """attempt: state and error of the last one."""
-    if attempt is None:
-        cancelled = submission.state == JobState.CANCELLED.value
-        return TaskState.CANCELLED.value if cancelled else TaskState.WAITING.value
-    state, error = attempt
-    return error or ("the farm left no such output" if state == TaskState.DONE.value else state)

@@ -13,7 +13,7 @@ from tidy_crate.core.errors import Blocked, TidyCrateError, WrongUsage
 from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, refuse_links, write_bytes
 from tidy_crate.core.handles import writable
 from tidy_crate.core.job.ledger import Ledger, submissions_of
-from tidy_crate.core.job.retrieve import Unavailable
+from tidy_crate.core.job.missing import Unavailable
 from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent

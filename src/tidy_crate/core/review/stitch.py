@@ -9,7 +9,7 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.files import os_reason, refuse_links
 from tidy_crate.core.job.ledger import Ledger, submissions_of
-from tidy_crate.core.job.retrieve import Unavailable
+from tidy_crate.core.job.missing import Unavailable
 from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.model import Model
 from tidy_crate.core.picture.join import PartError, Piece, join

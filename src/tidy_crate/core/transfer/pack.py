@@ -8,10 +8,12 @@ one piece whose two digests are the same.
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 HEADER = struct.Struct("<32sQI32s")
+# bytes of the largest file that is one piece
+SMALL = 512 << 10
 # of one pack: bytes of contents, and pieces
 MOST_BYTES, MOST_PIECES = 8 << 20, 1000
 # bytes of the largest body that a farm has to take: a full pack and one more piece
@@ -64,6 +66,8 @@ class Unpacking:
         self._header = bytearray()
         self._left = 0
         self._count = 0
+        self._head: Head | None = None
+        self._data = bytearray()
 
     def feed(self, part: bytes | memoryview) -> Iterator[Head | memoryview]:
         """Yield each header as it is complete, then its bytes as they come. Raises BadPack for too many pieces."""
@@ -80,6 +84,18 @@ class Unpacking:
             if len(self._header) == HEADER.size:
                 yield self._begin()
 
+    def whole(self, part: bytes | memoryview, check: Callable[[Head], None]) -> Iterator[Piece]:
+        """Yield each piece as it is complete. check: is shown each header before its bytes, and may raise."""
+        for one in self.feed(part):
+            if isinstance(one, Head):
+                check(one)
+                self._head, self._data = one, bytearray()
+            else:
+                self._data += one
+            if self._head is not None and len(self._data) == self._head.bytes:
+                head, self._head = self._head, None
+                yield Piece(head.file, head.offset, head.blake3, bytes(self._data))
+
     def _begin(self) -> Head:
         self._count += 1
         if self._count > MOST_PIECES:
@@ -95,17 +111,3 @@ class Unpacking:
             raise BadPack("the pack ends in the middle of a header")
         if self._left:
             raise BadPack("the pack ends in the middle of a piece")
-
-
-def unpacked(body: bytes) -> Iterator[Piece]:
-    """Yield the pieces of a whole body. Raises BadPack where it is none."""
-    unpacking, head, data = Unpacking(), None, bytearray()
-    for part in unpacking.feed(body):
-        if isinstance(part, Head):
-            head, data = part, bytearray()
-        else:
-            data += part
-        if head is not None and len(data) == head.bytes:
-            yield Piece(head.file, head.offset, head.blake3, bytes(data))
-            head = None
-    unpacking.end()

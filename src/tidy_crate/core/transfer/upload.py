@@ -18,10 +18,8 @@ from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, TidyCrateError
 from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.transfer.chunks import Chunk, chunks
-from tidy_crate.core.transfer.pack import MOST_BYTES, MOST_PIECES, Piece
+from tidy_crate.core.transfer.pack import MOST_BYTES, MOST_PIECES, SMALL, Piece
 
-# bytes up to which a file is one piece
-SMALL = 512 << 10
 # bytes of the stretches of a large file that is new: where nothing is like it, no cut need be found
 STRETCH = 4 << 20
 # bytes of a large file that are cut and asked about at a time

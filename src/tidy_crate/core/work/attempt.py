@@ -46,11 +46,14 @@ class Attempt(Wire):
     """The farm's name for the log of this attempt, empty where there is none."""
 
 
+ProductKey = Annotated[str, Field(min_length=1, max_length=2000), AfterValidator(printable)]
+
+
 class Product(Wire):
     """A file that an attempt left: one output of one task."""
 
     output: Name
-    key: Annotated[str, Field(min_length=1, max_length=2000), AfterValidator(printable)]
+    key: ProductKey
     """The farm's name for the file."""
     bytes: int = Field(ge=0, lt=2**63)
     blake3: Digest | None = None

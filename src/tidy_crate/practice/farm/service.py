@@ -16,7 +16,7 @@ from typing import Annotated, Any
 
 from fastapi import Depends, FastAPI, Header, HTTPException, Query, Request, Response
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import FileResponse, JSONResponse, PlainTextResponse, StreamingResponse
+from fastapi.responses import JSONResponse, PlainTextResponse, StreamingResponse
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
@@ -25,6 +25,7 @@ from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.farm.protocol import (
+    FETCH_PACKS,
     OLDEST,
     PAGE,
     VERSION,
@@ -51,7 +52,7 @@ from tidy_crate.core.work.attempt import Attempt, Product
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
 from tidy_crate.practice.farm.blobs import Blobs
 from tidy_crate.practice.farm.line import Faulty, Line
-from tidy_crate.practice.farm.node import synthetic_product
+from tidy_crate.practice.farm.products import product_routes
 from tidy_crate.practice.farm.reading import program_for
 from tidy_crate.practice.farm.scheduler import NODE_LOST, Scheduler
 from tidy_crate.practice.farm.settings import FarmPriority, FarmSettings
@@ -60,7 +61,6 @@ from tidy_crate.practice.farm.store import (
     FarmJobRow,
     KeyRow,
     PaymentRow,
-    ProductRow,
     ShiftRow,
     Store,
     TaskRow,
@@ -77,7 +77,7 @@ from tidy_crate.practice.farm.uploads import upload_routes
 
 _WITH = (joinedload(AttemptRow.task), selectinload(AttemptRow.products))
 _CRATE = re.compile(r"[0-9a-f]{24}")
-OFFERS = tuple(capability.value for capability in Capability)
+OFFERS = (*(capability.value for capability in Capability), FETCH_PACKS)
 # seconds between two looks for changes while a client listens
 LISTEN = 0.1
 # seconds after which a listener is sent a sign of life
@@ -334,35 +334,7 @@ def make_app(
         scheduler.wake()
         return Response(status_code=204)
 
-    @app.get("/v3/jobs/{name}/products/{key:path}", tags=["fetch"])
-    def product(name: str, key: str, range_header: Annotated[str, Header(alias="range")] = "") -> Response:
-        """Give out a product. Byte ranges are understood."""
-        # how often it was asked for matters to faults in transit alone
-        counted = any(fault.kind == "damaged" for fault in settings.faults)
-        with store.writing() if counted else store.reading() as session:
-            row = session.get(ProductRow, key)
-            attempt = row.attempt if row is not None else None
-            if row is None or attempt is None or attempt.job_id != name:
-                raise HTTPException(404, "there is no such product")
-            task, number, output = attempt.task.task(), attempt.number, row.output
-            path, digest = row.path, row.blake3
-            first = row.served == 0
-            if counted:
-                row.served += 1
-        damaged = first and any(
-            f.kind == "damaged" and f.frame == task.frame and f.output in (None, output) for f in settings.faults
-        )
-        if path is None:
-            data = synthetic_product(task, output, number)
-            at = re.fullmatch(r"bytes=(\d+)-", range_header)
-            if at is None:
-                return Response(data, media_type="application/octet-stream")
-            return Response(data[int(at[1]) :], 206, media_type="application/octet-stream")
-        if damaged:
-            spoilt = bytearray(Path(path).read_bytes())
-            spoilt[len(spoilt) // 2] ^= 0xFF
-            return Response(bytes(spoilt), media_type="application/octet-stream")
-        return FileResponse(path, media_type="application/octet-stream", headers={"ETag": f'"{digest}"'})
+    app.include_router(product_routes(store, settings))
 
     @app.post("/faults", include_in_schema=False)
     def faults(switched: dict[str, float]) -> Response:

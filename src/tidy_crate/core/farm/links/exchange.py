@@ -117,10 +117,16 @@ class Exchange:
 
     @contextmanager
     def stream(
-        self, path: str, headers: Mapping[str, str], timeout: httpx.Timeout | None = None
+        self,
+        path: str,
+        headers: Mapping[str, str],
+        timeout: httpx.Timeout | None = None,
+        *,
+        method: str = "GET",
+        content: bytes | None = None,
     ) -> Iterator[httpx.Response]:
         """Open an answer that is read piece by piece, by `pieces`. Raises Passing and FarmError."""
-        with self._open("GET", path, None, headers, timeout) as response:
+        with self._open(method, path, content, headers, timeout) as response:
             yield response
 
     @contextmanager

@@ -21,6 +21,7 @@ from tidy_crate.core.farm.links.exchange import Exchange, Passing, pieces
 from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, needed, tried
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.protocol import (
+    FETCH_PACKS,
     OLDEST,
     VERSION,
     Account,
@@ -38,6 +39,7 @@ from tidy_crate.core.farm.protocol import (
     JobOrder,
     JobSummary,
     Lacking,
+    ProductKeys,
     Registered,
     Submitted,
     Taken,
@@ -46,7 +48,7 @@ from tidy_crate.core.farm.protocol import (
 from tidy_crate.core.files import inside
 from tidy_crate.core.progress import Progress
 from tidy_crate.core.transfer.chunks import Chunk
-from tidy_crate.core.transfer.pack import Piece, packed, size_of
+from tidy_crate.core.transfer.pack import BadPack, Head, Piece, Unpacking, packed, size_of
 from tidy_crate.core.transfer.upload import Refused, Source, Upload
 from tidy_crate.core.work.attempt import Product
 
@@ -81,7 +83,8 @@ class HttpFarm:
     def link(self) -> FarmLink:
         """The farm as a link with every capability of the protocol. What it offers is asked when it is used."""
         return FarmLink(
-            self.name, self, self, self, self, self, self, self, close=self.close, trial=self.trial
+            self.name, self, self, self, self, self, self, self,
+            close=self.close, fetch_small=self.fetch_small, trial=self.trial,
         )  # fmt: skip
 
     def trial(self) -> Iterator[Trial]:
@@ -245,8 +248,39 @@ class HttpFarm:
                         if left <= 0:
                             break
         except Passing as error:
-            what = self._exchange.redacted(f"the download broke off ({error.what})")
-            raise FarmBusy(what, self.name, "run the command again", after=error.after) from error
+            raise self._broke_off(error) from error
+
+    def fetch_small(self, job: str, products: Sequence[Product]) -> Iterator[tuple[Product, bytes | memoryview]]:
+        """See FetchSmall. A farm that gives out single files only is not asked."""
+        if FETCH_PACKS not in self.hello().offers:
+            return
+        wanted: dict[str | None, list[Product]] = {}
+        for product in products:
+            wanted.setdefault(product.blake3, []).append(product)
+        body = ProductKeys(keys=tuple(product.key for product in products)).model_dump_json().encode()
+        path = f"/v3/jobs/{_part(job)}/products"
+        try:
+            with self._exchange.stream(path, _JSON, method="POST", content=body) as response:
+                unpacking = Unpacking()
+                for chunk in pieces(response):
+                    for piece in unpacking.whole(chunk, lambda head: self._need_asked_for(head, wanted)):
+                        for product in wanted.pop(piece.file):
+                            yield product, piece.data
+                unpacking.end()
+        except BadPack as error:
+            raise FarmError(f"the farm's answer makes no sense ({error})", self.name, _STRANGE) from error
+        except Passing as error:
+            raise self._broke_off(error) from error
+
+    def _need_asked_for(self, head: Head, wanted: Mapping[str | None, Sequence[Product]]) -> None:
+        """Raise FarmError for a file that was not asked for, before any of it is read."""
+        found = wanted.get(head.file)
+        if found is None or head.offset or head.bytes != found[0].bytes:
+            raise FarmError("the farm sends a file that it was not asked for", self.name, _STRANGE)
+
+    def _broke_off(self, error: Passing) -> FarmBusy:
+        what = self._exchange.redacted(f"the download broke off ({error.what})")
+        return FarmBusy(what, self.name, "run the command again", after=error.after)
 
     def control(self, job: str, order: ControlOrder) -> None:
         """See Controlling.control."""

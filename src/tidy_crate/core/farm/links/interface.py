@@ -6,7 +6,7 @@ says plainly what a farm without it cannot do.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
@@ -91,6 +91,16 @@ class Fetching(Protocol):
         """Append a product's bytes from `offset` on to the file `target`."""
 
 
+class FetchSmall(Protocol):
+    """Gives out small products many at a time."""
+
+    def __call__(self, job: str, products: Sequence[Product]) -> Iterator[tuple[Product, bytes | memoryview]]:
+        """Yield products with their contents, each as it arrives. What is left out is fetched by itself.
+
+        The products have digests; what is yielded was not compared with them.
+        """
+
+
 class Controlling(Protocol):
     """Changes a job that was submitted."""
 
@@ -149,6 +159,8 @@ class FarmLink:
     from_zero: bool = False
     """True if it numbers the frames of every order from zero: the first one is 0, whatever its own number."""
     close: Callable[[], None] = lambda: None
+    fetch_small: FetchSmall | None = None
+    """Gives out small products many at a time, where the farm can."""
     trial: Callable[[], Iterator[Trial]] | None = None
     """Tries the way to the farm out, step by step; nothing is ordered."""
 
