@@ -29,6 +29,8 @@ SLOWEST = 64.0
 PATIENCE_WITH_SLOW = 30.0
 # a shorter text is part of too many words to be taken out of a message
 SHORTEST_TOKEN = 8
+# bytes that are read from a connection at once
+AT_ONCE = 512 << 10
 # of a request, or what makes it for each try
 Body = Callable[[], Iterable["bytes | memoryview"]] | bytes
 T = TypeVar("T")
@@ -282,7 +284,7 @@ class _PacedStream(httpcore.NetworkStream):
 
     def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
         """See httpcore.NetworkStream."""
-        data = self._stream.read(max_bytes, timeout)
+        data = self._stream.read(max(max_bytes, AT_ONCE), timeout)
         self._got += len(data)
         seconds = time.monotonic() - self._since
         if data and seconds > PATIENCE_WITH_SLOW and self._got < SLOWEST * seconds:
