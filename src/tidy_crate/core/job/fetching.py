@@ -8,6 +8,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from threading import Lock
+from typing import TYPE_CHECKING
 
 from blake3 import blake3
 from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
@@ -16,10 +17,12 @@ from tidy_crate.core.errors import FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import Fetching, FetchSmall
 from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.handles import writable_folder
-from tidy_crate.core.picture.readers import FrameReaders
 from tidy_crate.core.transfer.pack import MOST_BYTES, SMALL
 from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.task import Task
+
+if TYPE_CHECKING:
+    from tidy_crate.core.picture.readers import FrameReaders
 
 TRIES = 3
 # processes that look into frames without a digest
@@ -61,6 +64,8 @@ class Looks:
 
     def whole(self, path: Path) -> bool:
         """Return whether a frame can be read to its end."""
+        from tidy_crate.core.picture.readers import FrameReaders
+
         with self._lock:
             if self._readers is None:
                 self._readers = self._stack.enter_context(FrameReaders(READERS))
