@@ -178,7 +178,7 @@ class _Waiving:
         return (waiver for at, waiver in enumerate(self._waivers) if at not in self._used)
 
     def unused(self, ran: set[str], rules: CheckRules) -> Iterator[UnusedWaiver]:
-        """Return those without effect, with the reason; not those of checks that were not asked this time."""
+        """Yield those without effect, with the reason; not those of checks that were not asked this time."""
         for at, waiver in enumerate(self._waivers):
             if at in self._used:
                 continue

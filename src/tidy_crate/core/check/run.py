@@ -149,7 +149,7 @@ def _check_crate(
 
 
 def _as_packed(asset: Asset, crate: Path, excused: dict[str, str]) -> Asset:
-    """Return what was let go when the crate was packed is still let go in it."""
+    """Return an asset with the status that it was packed with: one that was let go is still let go."""
     if asset.resolved is None or not asset.resolved.is_relative_to(crate):
         return asset
     because = excused.get(asset.resolved.relative_to(crate).as_posix())

@@ -96,7 +96,7 @@ def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
 
 
 def _inside_package(asset: Asset, layout: Layout) -> None:
-    """Return what a package should hold and does not has its place inside the package, wherever that is."""
+    """Give a file that a package should hold, and does not, its path inside the package."""
     if asset.resolved is None or "[" not in str(asset.resolved):
         return
     outer, bracket, inner = asset.resolved.as_posix().partition("[")

@@ -132,7 +132,7 @@ def _unit(seconds: Sequence[float]) -> tuple[float, str]:
 
 
 def _parts(axis: Any, estimate: Estimate) -> None:
-    """Return where the time of the best way at each farm goes, as stacked bars with hatches."""
+    """Draw where the time of the best way at each farm goes, as stacked bars with hatches."""
     _bare(axis, "Where the time goes")
     quotes = estimate.quotes
     able = [at for at, one in enumerate(quotes) if one.parts is not None and one.eligible]

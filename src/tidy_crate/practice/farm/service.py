@@ -398,7 +398,7 @@ def _row_of(session: Session, job: FarmJobRow, task: Task) -> TaskRow | None:
 
 
 def _take_off(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
-    """Return what was rejected is not paid: the cost of its last attempt comes back, once."""
+    """Refund the cost of the last attempt of each rejected task, once."""
     for task in tasks_of(order.tasks, job.job_order().requests):
         row = _row_of(session, job, task)
         if row is None:
@@ -412,9 +412,7 @@ def _take_off(session: Session, job: FarmJobRow, order: ControlOrder) -> None:
 
 
 def _refund(session: Session, job: FarmJobRow, price: Decimal, increment: int) -> None:
-    """Return what was paid in advance comes back by progress; all of it where the farm itself lost a node of the
-    job.
-    """
+    """Refund what was paid in advance by progress; all of it where the farm itself lost a node of the job."""
     lost = select(AttemptRow.id).where(AttemptRow.job_id == job.id, AttemptRow.error == NODE_LOST).limit(1)
     spent = job_cost(session, job, price, increment)
     if session.scalar(lost) is not None:

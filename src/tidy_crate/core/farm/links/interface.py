@@ -78,7 +78,7 @@ class Telling(Protocol):
         """Return what has changed since a cursor; an empty one stands for the beginning."""
 
     def wait(self, job: str, cursor: str, seconds: float) -> None:
-        """Return when something may have changed since a cursor, at the latest after so many seconds."""
+        """Wait until something may have changed since a cursor, at the latest after so many seconds."""
 
     def log(self, job: str, log: str) -> str:
         """Return the log of an attempt."""

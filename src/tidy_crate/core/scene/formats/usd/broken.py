@@ -67,7 +67,7 @@ class _Shown:
         return parent.IsAbsoluteRootPath() or self._needed.uses(parent.pathString)
 
     def _uses_below(self, prim: Usd.Prim) -> bool:
-        """Return what a prim fails to bring in may have shown although the prim itself is only a folder."""
+        """Return whether anything below a prim is used, so that a mere folder may show what it fails to bring in."""
         inner = (one for one in Usd.PrimRange(prim) if one != prim)
         return any(self._needed.uses(one.GetPath().pathString) for one in inner)
 

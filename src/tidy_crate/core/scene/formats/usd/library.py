@@ -255,7 +255,7 @@ def _start() -> subprocess.Popen[str]:
 
 
 def answer_lines() -> None:
-    """Return what a helper does: a path as JSON per line in, the facts of that layer out, `null` for one it cannot
+    """Run a helper: a path as JSON per line in, the facts of that layer out, `null` for one it cannot
     read.
     """
     for line in sys.stdin:

@@ -157,7 +157,7 @@ def _played_clips(
 def _clip_users(
     occurrence: Occurrence, composed: Composed, prims: ScenePrims
 ) -> Iterator[tuple[Usd.Prim, Sdf.LayerOffset]]:
-    """Return the prims that play a set of clips, each with what takes a time of the clips' layer to the stage."""
+    """Yield the prims that play a set of clips, each with what takes a time of the clips' layer to the stage."""
     for user in prims.users.get(occurrence.site, ()):
         prim = composed.stage.GetPrimAtPath(user)
         if not prim or not isinstance(prim.GetMetadata("clips"), dict):
@@ -316,7 +316,7 @@ def _reason(path: str, rendered: dict[str, tuple[Usd.Prim, int]], reached: dict[
 
 
 def _mark_above(path: str, reason: str, prims: ScenePrims, needed: Needed, marked: set[str]) -> None:
-    """Return what brings in a prim from further up is used with it. marked: the prims that this was said of already."""
+    """Mark the prims that bring in a prim from further up as used with it. marked: the prims that have been."""
     path = path.rpartition("/")[0]
     while path and path not in marked:
         marked.add(path)

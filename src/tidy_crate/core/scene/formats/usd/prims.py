@@ -151,7 +151,7 @@ class ScenePrims:
 
 
 def timed_prims(scene: ScenePrims, names: Names) -> Iterator[Usd.Prim]:
-    """Return the active prims whose values may change over time: with samples of their own, or below value clips."""
+    """Yield the active prims whose values may change over time: with samples of their own, or below value clips."""
     clipped: str | None = None
     for prim, name, _, path in scene.active:
         if clipped is not None and not is_below(path or prim.GetPath().pathString, clipped):

@@ -57,7 +57,7 @@ def may_name_file(spec: Sdf.AttributeSpec) -> bool:
 
 
 def text_slots(layer: Sdf.Layer, path: Sdf.Path, spec: Sdf.AttributeSpec) -> Iterator[Slot]:
-    """Return the texts of an attribute that look like names of files. A settings map says which of them are."""
+    """Yield the texts of an attribute that look like names of files. A settings map says which of them are."""
     where = path.pathString
     value = spec.default if spec.HasInfo("default") else None
     if is_file_name(value):
