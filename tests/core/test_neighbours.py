@@ -99,6 +99,23 @@ def test_f3_the_kind_of_damage_is_named(kind: str, shots: dict[str, tuple[Scene,
     assert expected[kind] in kinds
 
 
+def test_f3_a_burnt_bucket_is_found_in_the_fastest_motion() -> None:
+    burnt = next(one for one in DAMAGE if one.kind == "burnt")
+    shot = CLEAN["fast pan"]
+    found = signs(damaged(burnt, shot, sequence(shot, seed=1), seed=1))
+    assert set(found) == set(burnt.frames)
+    assert Kind.HIGHLIGHT in {one.kind for one in found[burnt.frames[0]]}
+
+
+def test_f3_a_lamp_that_goes_on_and_off_with_the_batches_is_suspect() -> None:
+    pictures = sequence(CLEAN["lamp on and off"], seed=4)
+    told = signs_of(measured(pictures).found, RULES)
+    assert any("part of the shot" in one.text for own in told.values() for one in own)
+    by_node = {frame: Rendered(f"n{frame // 4 % 2}", 1, 1.0, begins=frame % 4 == 0) for frame in range(len(pictures))}
+    with_nodes = signs_of(measured(pictures).found, RULES, by_node)
+    assert any(one.weight is Weight.SUSPECT for own in with_nodes.values() for one in own)
+
+
 def test_f3_motion_that_starts_anew_with_each_batch_jumps_there_and_nowhere_else() -> None:
     pictures, expected = jumps(Scene(ball=2.0, noise=0.05), by=6, seed=2)
     assert set(signs(pictures)) == expected

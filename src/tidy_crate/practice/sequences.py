@@ -41,6 +41,8 @@ class Scene:
     hold: int = 0
     """Frames at the start in which nothing moves yet."""
     fireflies: int = 0
+    lamp: int = 0
+    """Frames for which a lamp beside the middle is on, and then off."""
 
 
 def _flashing(frame: int, chance: np.random.Generator) -> float:
@@ -68,6 +70,8 @@ CLEAN: dict[str, Scene] = {
     "drawn on twos": Scene(ball=3, noise=0, every=2),
     "starts to move": Scene(ball=4, hold=12),
     "starts to move, one seed": Scene(ball=4, hold=12, same_noise=True),
+    "starts fast, then a cut": Scene(ball=12, hold=12, cut=22),
+    "lamp on and off": Scene(noise=0.08, lamp=4),
     "sunrise": Scene(pan=0.3, light=lambda frame, _: 0.2 * 1.12**frame),
 }
 
@@ -123,6 +127,10 @@ def truth(shot: Scene, frame: int, seed: int = 0, width: int = WIDTH, height: in
         shade = np.clip(1.2 - distance / radius, 0.1, 1)[..., None]
         stripes = 0.6 + 0.4 * np.sin((columns - x + rows) / 3)[..., None]
         picture = picture * (1 - cover) + cover * shade * stripes * np.array([0.7, 0.35, 0.2])
+    if shot.lamp and frame // shot.lamp % 2 == 0:
+        rows, columns = np.mgrid[0:height, 0:width]
+        near = np.hypot(rows - height * 0.4, columns - width * 0.7) / height
+        picture = picture * (1 + 4 * np.exp(-((near / 0.25) ** 2)))[..., None]
     light = shot.light(frame, np.random.default_rng((seed, frame, 7)))
     return np.asarray(picture * light, np.float32)
 
@@ -276,6 +284,13 @@ def _misnumbered(shot, clean, frame, strength, chance, seed):  # type: ignore[no
     return clean[(frame + len(clean) // 2) % len(clean)].copy()
 
 
+def _burnt(shot, clean, frame, strength, chance, seed):  # type: ignore[no-untyped-def]
+    found = clean[frame].copy()
+    size = max(3, round(7 * strength))
+    found[60 : 60 + size, 90 : 90 + size] = 40.0
+    return found
+
+
 def _invalid(shot, clean, frame, strength, chance, seed):  # type: ignore[no-untyped-def]
     found = clean[frame].copy()
     size = max(1, round(12 * strength))
@@ -303,6 +318,8 @@ DAMAGE: tuple[Damage, ...] = (
     Damage("grey", _RUN, _grey),
     Damage("buckets", _ONE, _buckets),
     Damage("buckets", _RUN, _buckets),
+    Damage("burnt", _ONE, _burnt),
+    Damage("burnt", _RUN, _burnt),
     Damage("rows", _ONE, _rows),
     Damage("rows", _RUN, _rows),
     Damage("undersampled", _ONE, _undersampled),

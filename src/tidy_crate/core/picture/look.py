@@ -31,6 +31,8 @@ HUE = 0.004
 QUIET = 0.01
 # of a picture with so many lines, half of them are looked at
 MANY_LINES = 720
+# pixels of a picture of which every second one tells the brightest, and the fewest of these
+MANY_PIXELS, FEWEST = 200_000, 8
 # pixels of a picture that are looked at; of a larger one every second, third … in both directions
 MOST = 9_000_000
 
@@ -49,6 +51,8 @@ class Look:
     """Shape CELLS: share of pixels that are saturated and of one hue with their neighbour."""
     flat: np.ndarray
     """True for each small cell whose pixels are all alike."""
+    highlight: np.ndarray
+    """Shape (): mean of the brightest thousandth of the pixels, in stops."""
 
     @property
     def level(self) -> float:
@@ -127,6 +131,7 @@ def look_at(planes: np.ndarray) -> Look | None:
         noise=_noise(stops),
         vivid=means(vivid, CELLS).astype(np.float32),
         flat=_flat(stops, every),
+        highlight=_highlight(stops),
     )
 
 
@@ -180,6 +185,13 @@ def _noise(stops: np.ndarray) -> np.ndarray:
             part = even[rows[row] : rows[row + 1], columns[column] : columns[column + 1]]
             found[row, column] = np.median(part) * (1.4826 / 2)
     return found
+
+
+def _highlight(stops: np.ndarray) -> np.ndarray:
+    """Return the mean of the brightest pixels, of every second column where there are enough."""
+    pixels = (stops[:, ::2] if stops.size >= MANY_PIXELS else stops).ravel()
+    most = max(FEWEST, pixels.size // 1000)
+    return np.asarray(np.partition(pixels, -most)[-most:].mean(), np.float32)
 
 
 def _flat(stops: np.ndarray, every: int) -> np.ndarray:

@@ -41,6 +41,8 @@ class Difference:
     """Power of two, with its sign."""
     patch: float
     """Power of two."""
+    highlight: float
+    """Stops, of the brightest thousandth of the pixels, with its sign."""
 
 
 COLUMNS = tuple(one.name for one in fields(Difference))
@@ -111,6 +113,7 @@ class Neighbours:
             (now.vivid - before.vivid)[None],
             (_noise(now) - _noise(before))[None],
             [_new_flat(now.flat, before.flat) + _new_flat(before.flat, now.flat)],
+            (now.highlight - before.highlight)[None],
         ).tolist()
         return Step(
             change=Difference(*change),
@@ -129,12 +132,14 @@ def _asides(near: list[Look]) -> np.ndarray:
     cells = np.stack([one.cells for one in before])
     vivid = np.stack([one.vivid for one in before])
     noise = np.stack([_noise(one) for one in before])
+    highlight = np.stack([one.highlight for one in before])
     runs, sides = _means(cells, lengths), cells[-2::-1]
     found = _differences(
         _outside(runs, sides, after.cells),
         np.maximum(_means(vivid, lengths) - np.maximum(vivid[-2::-1], after.vivid), 0),
         _outside(_means(noise, lengths), noise[-2::-1], _noise(after)),
         _flat_runs(before, after),
+        _outside(_means(highlight, lengths), highlight[-2::-1], after.highlight),
     )
     # of the mean brightness apart: when everything moves, each cell spans a lot and the mean hardly anything
     levels = [one[..., 0].mean(axis=(-2, -1)) for one in (runs, sides, after.cells)]
@@ -148,7 +153,9 @@ def _means(values: np.ndarray, lengths: np.ndarray) -> np.ndarray:
     return np.asarray(np.cumsum(values[:0:-1], axis=0) / lengths.reshape(shape).astype(np.float32))
 
 
-def _differences(cells: np.ndarray, vivid: np.ndarray, noise: np.ndarray, flat: list[int]) -> np.ndarray:
+def _differences(
+    cells: np.ndarray, vivid: np.ndarray, noise: np.ndarray, flat: list[int], highlight: np.ndarray
+) -> np.ndarray:
     """Sum differences up: a row for each, a column for each of `COLUMNS`. noise: in stops, by region."""
     stops = cells[..., 0].reshape(len(cells), -1)
     size = np.abs(stops)
@@ -165,6 +172,7 @@ def _differences(cells: np.ndarray, vivid: np.ndarray, noise: np.ndarray, flat: 
         flat,
         all_over,
         np.abs(regions - all_over[:, None]).max(axis=1),
+        highlight,
     )
     return np.stack([np.asarray(one, np.float32) for one in columns], axis=1)
 

@@ -6,40 +6,38 @@ back again and again, as a flashing light does, is taken for a part of the shot.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
+from tidy_crate.core.review.jumps import (
+    AROUND,
+    EVENTS,
+    FEW,
+    OFTEN,
+    UNLIKE,
+    is_cut,
+    jumps_of,
+    level,
+    part,
+    picture,
+    signs_of_jumps,
+    unlike,
+    usual_step,
+)
 from tidy_crate.core.review.neighbours import COLUMNS, LONGEST, Difference, Measured, Step
 from tidy_crate.core.review.nodes import Rendered
 from tidy_crate.core.review.repeats import repeats
 from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
 
-# frames on each side that tell what is usual
-AROUND = 24
-# the least number of comparisons that tell it
-FEW = 3
 # times its limit that a difference needs where too few comparisons tell what is usual
 UNKNOWN = 5.0
 # the share of them that is below what is usual
 USUAL = 90
-USUAL_STEP = 75
-# more events of one kind than this, over more than this share of the frames, are a part of the shot
-EVENTS, OFTEN = 3, 0.06
-# share of the usual number of times that is enough where two nodes meet
-CLOSER = 0.8
 # the steps at both ends of a run, in its size, and in the steps within it
 END, OF_A_PIECE = 0.6, 1.5
-# a fade goes on with at least this share of a step beside it
-FADES = 0.4
-# one less the correlation of the cells of two pictures that have nothing to do with each other, at least
-UNLIKE = 0.4
-# stops by which the most different part of a picture has to change for a step to be seen
-SEEN = 0.1
-# stops between two pictures of a cut
-CUT = 0.3
 
 
 @dataclass(frozen=True)
@@ -96,6 +94,8 @@ _FEATURES = (
              "its colours differ from the frames on both sides, by {figure:.3f} on average"),
     _Feature(Kind.VIVID, "vivid", "vivid",
              "{figure:.1%} of it is of one saturated colour that both sides lack, as a missing texture is"),
+    _Feature(Kind.HIGHLIGHT, "highlight", "highlight",
+             "its brightest parts are {figure:+.1f} stops off the frames on both sides"),
     _Feature(Kind.FLAT, "flat", "flat",
              "{figure:.0f} small cells have no detail where the frames on both sides have some: unfinished or lost",
              content=False),
@@ -133,7 +133,7 @@ def signs_of(
         add(index, sign)
         # what was missed is caught up with
         edges |= {index, index + 1}
-    for index, sign in _jumps(measured, rules, edges, meets):
+    for index, sign in signs_of_jumps(measured, list(jumps_of(measured, rules, edges, meets)), meets):
         add(index, sign)
     return found
 
@@ -185,8 +185,19 @@ def _has_ends(measured: Measured, feature: _Feature, first: int, length: int, si
         return False
     if not feature.content:
         return True
-    usual = _usual_step(measured, of, first, set(own)) or 0.0
+    before, after = measured.steps[first], measured.steps[first + length]
+    if before is not None and after is not None and _crosses_cut(before, after):
+        return False
+    usual = usual_step(measured, of, first, set(own)) or 0.0
     return ends >= OF_A_PIECE * max(usual, *steps[1:-1], 0.0)
+
+
+def _crosses_cut(before: Step, after: Step) -> bool:
+    """Return True for a run that has a cut at one end: the frames on both sides are of two shots."""
+    return any(
+        is_cut(one) and not is_cut(other) and other.change.picture < 0.5 * one.change.picture
+        for one, other in ((before, after), (after, before))
+    )
 
 
 def _usual_aside(sizes: np.ndarray, index: int, length: int) -> float | None:
@@ -206,26 +217,6 @@ def _apart(candidates: list[_Event]) -> list[_Event]:
     return sorted(found, key=lambda one: one.first)
 
 
-def _jumps(measured: Measured, rules: ReviewRules, edges: set[int], meets: set[int]) -> Iterable[tuple[int, Sign]]:
-    """Steps that are much larger than those around them, apart from the ends of runs that have signs already."""
-    for index, step in enumerate(measured.steps):
-        if index in edges or step is None:
-            continue
-        for size, least in ((_picture, rules.jump), (_part, rules.part), (_level, rules.brightness), (_unlike, UNLIKE)):
-            figure = size(step)
-            if figure < least:
-                continue
-            usual = _usual_step(measured, size, index, edges | meets)
-            times = rules.times * (CLOSER if index in meets else 1.0)
-            if usual is None:
-                # too few steps to tell a jump from motion
-                continue
-            limit = max(least, times * usual)
-            if figure >= limit and not _goes_on(measured, rules, index, step):
-                yield from _jump(measured, index, step, figure, limit)
-                break
-
-
 def _meets(frames: Sequence[int], rendered: Mapping[int, Rendered]) -> set[int]:
     """The indices of frames that begin a batch, or that another node or attempt rendered than the one before.
 
@@ -240,80 +231,6 @@ def _meets(frames: Sequence[int], rendered: Mapping[int, Rendered]) -> set[int]:
         and (now.begins or (now.node, now.attempt) != (before.node, before.attempt))
     }
     return found if 2 * len(found) <= len(frames) else set()
-
-
-def _picture(step: Step) -> float:
-    return step.change.picture
-
-
-def _part(step: Step) -> float:
-    return step.change.part
-
-
-def _level(step: Step) -> float:
-    return abs(step.change.level)
-
-
-def _unlike(step: Step) -> float:
-    return 1 - step.likeness
-
-
-def _goes_on(measured: Measured, rules: ReviewRules, index: int, step: Step) -> bool:
-    """Return True for a step that is too small to be seen, or that goes on beside it, as a fade does."""
-    if step.change.part < SEEN:
-        # too small to be seen
-        return True
-    own = step.change.level
-    if abs(own) < 0.5 * step.change.picture:
-        return False
-    if abs(own) < rules.brightness:
-        return True
-    for way in (-1, 1):
-        near = [
-            one.change.level / own
-            for other in (index + way, index + 2 * way)
-            if 0 < other < len(measured.steps) and (one := measured.steps[other]) is not None
-        ]
-        # a fade, or what approaches its end ever more slowly
-        if near and (near[0] >= FADES or (len(near) > 1 and near[0] >= 0.1 and near[1] >= FADES * near[0])):
-            return True
-    return False
-
-
-def _usual_step(measured: Measured, size: Callable[[Step], float], index: int, edges: set[int]) -> float | None:
-    steps = measured.steps
-    near = [
-        size(step)
-        for other in range(max(0, index - AROUND), min(len(steps), index + AROUND + 1))
-        if other != index and other not in edges and (step := steps[other]) is not None
-    ]
-    return float(np.percentile(near, USUAL_STEP)) if len(near) >= FEW else None
-
-
-def _jump(measured: Measured, index: int, step: Step, figure: float, limit: float) -> Iterable[tuple[int, Sign]]:
-    count = len(measured.frames)
-    brightness = step.change.level
-    cut = _unlike(step) > UNLIKE and step.change.picture >= CUT
-    short = count - index <= LONGEST and count > 2 * LONGEST
-    if cut or abs(brightness) >= 0.5 * step.change.picture:
-        what = "the picture is another one" if cut else f"the brightness changes by {brightness:+.2f} stops"
-        if short:
-            text = f"{what} from frame {measured.frames[index]} to the end"
-            for other in range(index, count):
-                yield other, _jump_sign(Kind.JUMP, Weight.SUSPECT, text, figure, limit)
-            return
-        if cut:
-            text = f"{what} from here on: a cut"
-            yield index, _jump_sign(Kind.CUT, Weight.NOTE, text, figure, limit)
-            return
-        yield index, _jump_sign(Kind.JUMP, Weight.SUSPECT, f"{what} at once, and stays", figure, limit)
-        return
-    text = f"the picture jumps from the frame before: {figure:.3f} stops, the limit here is {limit:.3f}"
-    yield index, _jump_sign(Kind.JUMP, Weight.BAD if figure >= 4 * limit else Weight.SUSPECT, text, figure, limit)
-
-
-def _jump_sign(kind: Kind, weight: Weight, text: str, figure: float, limit: float) -> Sign:
-    return Sign(kind=kind, weight=weight, text=text, figure=round(figure, 4), limit=round(limit, 4))
 
 
 def explained(measured: Measured, rules: ReviewRules, frame: int) -> tuple[Figure, ...]:
@@ -333,12 +250,12 @@ def explained(measured: Measured, rules: ReviewRules, frame: int) -> tuple[Figur
     step = measured.steps[index]
     if step is not None:
         for what, size, least in (
-            ("step from the frame before", _picture, rules.jump),
-            ("step of the most different part", _part, rules.part),
-            ("step of the mean brightness", _level, rules.brightness),
-            ("unlike the frame before", _unlike, UNLIKE),
+            ("step from the frame before", picture, rules.jump),
+            ("step of the most different part", part, rules.part),
+            ("step of the mean brightness", level, rules.brightness),
+            ("unlike the frame before", unlike, UNLIKE),
         ):
-            usual = _usual_step(measured, size, index, set())
+            usual = usual_step(measured, size, index, set())
             if usual is not None:
                 limit = max(least, rules.times * usual)
                 found.append(_figure(Kind.JUMP, what, size(step), usual, limit))

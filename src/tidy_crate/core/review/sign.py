@@ -16,6 +16,7 @@ class Kind(StrEnum):
     PICTURE = "picture"
     PART = "part"
     VIVID = "vivid"
+    HIGHLIGHT = "highlight"
     FLAT = "flat"
     NOISE = "noise"
     PATCH = "patch"
