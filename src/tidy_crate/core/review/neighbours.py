@@ -18,6 +18,9 @@ LONGEST = 8
 # share of the cells that the most different part of a picture is
 PART = 0.03
 
+# the power of two of a region's noise, above which it has some; the share of the regions that say how much there is
+NOISY, LEAST_NOISY = float(np.log2(3 * QUIET)), 0.25
+
 
 @dataclass(frozen=True, slots=True)
 class Difference:
@@ -112,6 +115,7 @@ class Neighbours:
             (now.cells - before.cells)[None],
             (now.vivid - before.vivid)[None],
             (_noise(now) - _noise(before))[None],
+            (np.maximum(_noise(now), _noise(before)) >= NOISY)[None],
             [_new_flat(now.flat, before.flat) + _new_flat(before.flat, now.flat)],
             (now.highlight - before.highlight)[None],
         ).tolist()
@@ -134,10 +138,12 @@ def _asides(near: list[Look]) -> np.ndarray:
     noise = np.stack([_noise(one) for one in before])
     highlight = np.stack([one.highlight for one in before])
     runs, sides = _means(cells, lengths), cells[-2::-1]
+    of_runs = _means(noise, lengths)
     found = _differences(
         _outside(runs, sides, after.cells),
         np.maximum(_means(vivid, lengths) - np.maximum(vivid[-2::-1], after.vivid), 0),
-        _outside(_means(noise, lengths), noise[-2::-1], _noise(after)),
+        _outside(of_runs, noise[-2::-1], _noise(after)),
+        np.maximum(np.maximum(of_runs, noise[-2::-1]), _noise(after)) >= NOISY,
         _flat_runs(before, after),
         _outside(_means(highlight, lengths), highlight[-2::-1], after.highlight),
     )
@@ -154,13 +160,16 @@ def _means(values: np.ndarray, lengths: np.ndarray) -> np.ndarray:
 
 
 def _differences(
-    cells: np.ndarray, vivid: np.ndarray, noise: np.ndarray, flat: list[int], highlight: np.ndarray
+    cells: np.ndarray, vivid: np.ndarray, noise: np.ndarray, noisy: np.ndarray, flat: list[int], highlight: np.ndarray
 ) -> np.ndarray:
-    """Sum differences up: a row for each, a column for each of `COLUMNS`. noise: in stops, by region."""
+    """Sum differences up: a row for each, a column for each of `COLUMNS`.
+
+    noise: as powers of two, by region. noisy: the regions that have noise; others say nothing of how much there is.
+    """
     stops = cells[..., 0].reshape(len(cells), -1)
     size = np.abs(stops)
     regions = noise.reshape(len(noise), -1)
-    all_over = np.median(regions, axis=1)
+    all_over = _median_of(regions, noisy.reshape(regions.shape))
     most = max(1, round(size.shape[1] * PART))
     columns = (
         stops.mean(axis=1),
@@ -175,6 +184,13 @@ def _differences(
         highlight,
     )
     return np.stack([np.asarray(one, np.float32) for one in columns], axis=1)
+
+
+def _median_of(regions: np.ndarray, noisy: np.ndarray) -> np.ndarray:
+    """The median of those regions of a row that have noise; of all where few have."""
+    few = noisy.sum(axis=1) < LEAST_NOISY * noisy.shape[1]
+    chosen = np.where(noisy | few[:, None], regions, np.nan)
+    return np.asarray(np.nanmedian(chosen, axis=1))
 
 
 def _likeness(one: np.ndarray, other: np.ndarray) -> float:
