@@ -211,7 +211,7 @@ def mapped(text: str, maps: Iterable[tuple[str, str]], tokens: FrameTokens = STA
 def by_name(text: str, index: FolderIndex) -> list[Candidate]:
     """Candidates of the same name, best first: the more of the folders above agree, the surer.
 
-    A name alone is no proof: `diffuse.png` lies in every second folder. It takes a folder above it that is called the
+    A name alone is no proof: `diffuse.png` is in every second folder. It takes a folder above it that is called the
     same and tells something, or a folder to look in that takes the place of an old one as a whole.
     """
     wanted = paths.parts(text)

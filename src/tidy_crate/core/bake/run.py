@@ -121,7 +121,7 @@ def _bake(
 
 
 def chosen(simulations: tuple[Simulation, ...], only: tuple[str, ...]) -> list[Simulation]:
-    """All simulations, or those named and what they go by, in dependency order.
+    """All simulations, or those named with their dependencies, in dependency order.
 
     Raises WrongUsage on a name that no simulation has, and on a cycle, which it names.
     """

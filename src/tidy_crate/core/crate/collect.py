@@ -72,7 +72,7 @@ class CollectResult(Model):
 
 
 def default_crate(scene: Path) -> Path:
-    """Return where a scene's crate goes by default: beside it."""
+    """Return the default path of a scene's crate: beside it."""
     return scene.parent / f"{without_version(scene_stem(scene.name))}.crate"
 
 

@@ -28,7 +28,7 @@ from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task
 
 FILE_NAME = "packing-list.json"
-# lies in the folder while collect has not come to its end
+# is in the folder while collect has not come to its end
 UNFINISHED = ".tidy-crate-unfinished"
 VERSION = 2
 

@@ -114,7 +114,7 @@ def prove_here(
     why_not: str | None,
     walls: tuple[str, ...] = (),
 ) -> Proof:
-    """Prove a crate in this process, which is already shut in (or cannot be, for the reason given)."""
+    """Prove a crate in this process, which is already in a sandbox (or cannot be, for the reason given)."""
     from tidy_crate.core.scene.formats.registry import format_of
     from tidy_crate.core.scene.settings import load_maps
 
