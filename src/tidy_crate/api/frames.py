@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from tidy_crate.core.review.deliver import Delivered
     from tidy_crate.core.review.pair import Pair
     from tidy_crate.core.review.record import Record
-    from tidy_crate.core.review.run import Review
     from tidy_crate.core.review.stitch import Stitched
+    from tidy_crate.core.review.verdicts import Review
     from tidy_crate.core.work.attempt import Verdict
     from tidy_crate.core.work.options import SendOptions
     from tidy_crate.sending import Prepared

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.context.review_rules import ReviewRules
     from tidy_crate.core.job.accepting import Judged
     from tidy_crate.core.job.retrieve import Retrieved
-    from tidy_crate.core.review.run import Review
+    from tidy_crate.core.review.verdicts import Review
 
 
 FramesOption = Annotated[str | None, typer.Option("--frames", metavar="FRAMES", help="A frame list: 1001-1004,1009.")]

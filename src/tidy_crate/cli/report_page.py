@@ -52,8 +52,8 @@ def _grouped(found: Record) -> list[tuple[str, str, str, str]]:
 
 def _sheets(found: Record) -> list[str]:
     """The pages of the contact sheet, as addresses that hold the picture."""
-    from tidy_crate.core.review.run import Review
     from tidy_crate.core.review.sheet import write_contact_sheet
+    from tidy_crate.core.review.verdicts import Review
 
     if found.into is None:
         return []

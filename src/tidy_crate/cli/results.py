@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from tidy_crate.core.job.missing import Unavailable
-    from tidy_crate.core.review.run import FrameVerdict
+    from tidy_crate.core.review.verdicts import FrameVerdict
 
 OutOption = Annotated[Path, typer.Option("--out", "-o", metavar="FILE", help="Where to write it.")]
 MOST = 20
@@ -76,8 +76,8 @@ def register(app: typer.Typer) -> None:
 
             draw_timeline(frames, out, job)
         else:
-            from tidy_crate.core.review.run import Review
             from tidy_crate.core.review.sheet import write_contact_sheet
+            from tidy_crate.core.review.verdicts import Review
 
             shown = found.frames if output is None else tuple(frames)
             told["pages"] = [str(page) for page in write_contact_sheet(Review(frames=tuple(shown)), out)]

@@ -16,7 +16,7 @@ from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.files import os_reason, write_whole
 from tidy_crate.core.picture.thumbnail import Thumbnail, passes, small, thumbnail
 from tidy_crate.core.picture.tone import Tone, as_stored
-from tidy_crate.core.review.run import FrameVerdict
+from tidy_crate.core.review.verdicts import FrameVerdict
 from tidy_crate.core.work.attempt import Verdict
 
 PAPER, TEXT, DIM = (24, 26, 30), (225, 225, 220), (140, 144, 150)

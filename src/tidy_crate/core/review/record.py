@@ -18,7 +18,8 @@ from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, ProductRow, SubmissionRow, sentences
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount
-from tidy_crate.core.review.run import FrameVerdict, rendered_by
+from tidy_crate.core.review.run import rendered_by
+from tidy_crate.core.review.verdicts import FrameVerdict
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.product import below
 from tidy_crate.core.work.request import RenderRequest

@@ -5,9 +5,8 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Iterator
-from contextlib import closing
-from dataclasses import dataclass, replace
-from itertools import groupby, pairwise
+from dataclasses import replace
+from itertools import groupby
 from pathlib import Path
 
 from sqlalchemy import select
@@ -15,103 +14,29 @@ from sqlalchemy import select
 from tidy_crate.core.asset.sequences import frame_numbers
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
-from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.errors import TidyCrateError, UnreadableInput
 from tidy_crate.core.job.accepting import accepted_frames
 from tidy_crate.core.job.ledger import Ledger, now, products_of, submissions_of
 from tidy_crate.core.job.standing import put_better_in_place
 from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow, seconds_between
-from tidy_crate.core.model import Model
-from tidy_crate.core.picture.judge import ALL_BLACK, Expected, Judgement
-from tidy_crate.core.picture.readers import FrameReaders, JudgeFrames, Looked, judge_here, worth_processes
-from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.picture.judge import Expected
+from tidy_crate.core.picture.readers import FrameReaders, JudgeFrames, judge_here, worth_processes
+from tidy_crate.core.progress import Progress, silent
 from tidy_crate.core.review.here import signs_from_here
+from tidy_crate.core.review.judging import Judging, Wanted
 from tidy_crate.core.review.nodes import Rendered
-from tidy_crate.core.review.shot import SEPARATE, Shot
-from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
+from tidy_crate.core.review.sign import Weight
+from tidy_crate.core.review.verdicts import Review
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.parts import window
 from tidy_crate.core.work.product import SET_ASIDE, below
-from tidy_crate.core.work.task import Task, TaskKey, TaskOutput, tasks_of, whole
+from tidy_crate.core.work.task import Task, TaskKey, tasks_of, whole
 
 # where the frames of a job would be that was never retrieved: nowhere
 NOT_RETRIEVED = Path("not-retrieved-yet")
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
-
-
-class FrameVerdict(TaskOutput):
-    """One frame file, judged."""
-
-    path: Path
-    verdict: Verdict
-    reasons: tuple[str, ...]
-    unchecked: tuple[str, ...] = ()
-    signs: tuple[Sign, ...] = ()
-    """Signs from the comparison with other frames, notes included."""
-    node: str = ""
-    """The node that rendered it, after the farm's name; empty where that is not known."""
-    attempt: int = 1
-    seconds: float | None = None
-    """Seconds that it took; None where that is not known."""
-
-
-class Explanation(Model):
-    """All measures of one frame of one output."""
-
-    frame: FrameVerdict
-    form: dict[str, str]
-    """Size, channels, compression and the like, in words."""
-    figures: tuple[Figure, ...]
-    """Against its neighbours; empty where there is nothing to compare with."""
-
-
-class Review(Model):
-    """All verdicts."""
-
-    frames: tuple[FrameVerdict, ...]
-    explained: tuple[Explanation, ...] = ()
-    """Measures of the frame that was asked for, one for each of its outputs."""
-
-    def count(self, verdict: Verdict) -> int:
-        """Return the number of frames with a verdict."""
-        return sum(frame.verdict is verdict for frame in self.frames)
-
-    @property
-    def clean(self) -> bool:
-        """Return True when every frame is good."""
-        return all(frame.verdict is Verdict.GOOD for frame in self.frames)
-
-    @property
-    def shared_fault(self) -> str | None:
-        """Return the reason that all frames of an output are not good for, None where they differ.
-
-        A fault of every frame is in the scene or its settings: rendering again brings it again.
-        """
-        by_output: dict[str, set[tuple[str, ...]]] = {}
-        for frame in self.frames:
-            # one that is missing may only not be here yet
-            faulty = frame.verdict in (Verdict.BAD, Verdict.SUSPECT)
-            by_output.setdefault(frame.output, set()).add(frame.reasons if faulty else ())
-        shared = [next(iter(found)) for found in by_output.values() if len(found) == 1 and found != {()}]
-        enough = len({frame.frame for frame in self.frames}) > 1
-        return "; ".join(shared[0]) if shared and enough else None
-
-
-@dataclass(frozen=True)
-class _Wanted:
-    task: Task
-    output: str
-    path: Path
-    expected: Expected
-    rendered: Rendered | None = None
-
-    @property
-    def sequence(self) -> tuple[object, ...]:
-        """Tells the sequences apart whose frames are compared with each other."""
-        request, view, _, tile, share = self.task.key
-        # without an output's name, frames of one folder may be of several sequences
-        return request, view, tile, share, self.output, self.path.parent
 
 
 def review_job(
@@ -132,7 +57,7 @@ def review_job(
     job, submissions = submissions_of(ledger, name)
     content = job.packing_list()
     into = Path(job.into) if job.into else NOT_RETRIEVED
-    wanted: dict[tuple[TaskKey, str], _Wanted] = {}
+    wanted: dict[tuple[TaskKey, str], Wanted] = {}
     known = _rendered(ledger, name)
     for row in submissions:
         ordered = Ordered.of(row, content.requests)
@@ -141,7 +66,7 @@ def review_job(
         for one in _promised(into, content, ordered, rendered):
             wanted.setdefault((one.task.key, one.output), one)
     accepted = accepted_frames(ledger, job.name)
-    run = _Run(rules or content.rules.review, frozenset(meant), accepted, explain, judge)
+    run = Judging(rules or content.rules.review, frozenset(meant), accepted, explain, judge)
     review = run.judge(list(wanted.values()), progress)
     review = _with_decisions(ledger, name, _with_test_frames(Path(job.crate), content, review))
     _note(ledger, name, review)
@@ -261,11 +186,11 @@ def review_folder(
         rules = rules or content.rules.review
     else:
         wanted = list(_found(folder))
-    run = _Run(rules or ReviewRules(), frozenset(meant), {}, explain, judge)
+    run = Judging(rules or ReviewRules(), frozenset(meant), {}, explain, judge)
     return run.judge(wanted, progress)
 
 
-def _found(folder: Path) -> Iterator[_Wanted]:
+def _found(folder: Path) -> Iterator[Wanted]:
     """All frames below a folder. Of each name without its number a sequence of its own."""
     found = sorted(path for path in folder.rglob("*") if path.suffix.lower() in PICTURES and path.is_file())
     found = [
@@ -280,7 +205,7 @@ def _found(folder: Path) -> Iterator[_Wanted]:
         several = len(set(series.values())) > 1
         for name in names:
             output = series[name] if several else place.name
-            yield _Wanted(Task("", numbers[name] or 0), output, place / name, Expected())
+            yield Wanted(Task("", numbers[name] or 0), output, place / name, Expected())
 
 
 def _series(name: str, number: int | None) -> str:
@@ -297,7 +222,7 @@ def _series(name: str, number: int | None) -> str:
 
 def _promised(
     folder: Path, content: PackingList, ordered: Ordered, rendered: dict[TaskKey, Rendered]
-) -> Iterator[_Wanted]:
+) -> Iterator[Wanted]:
     requests = {request.name: request for request in ordered.requests}
     expected: dict[tuple[str, str, int | None], Expected] = {}
     for task in tasks_of(ordered.ranges, ordered.requests):
@@ -315,7 +240,7 @@ def _promised(
                     compression=ordered.compressions.get(name, output.compression),
                 )
             path = below(folder, content.product_path(name, task))
-            yield _Wanted(task, name, path, expected[key], rendered.get(task.key))
+            yield Wanted(task, name, path, expected[key], rendered.get(task.key))
 
 
 def _bits(content: PackingList, output: Output) -> int | None:
@@ -327,128 +252,3 @@ def _bits(content: PackingList, output: Output) -> int | None:
     brief = content.rules.brief
     said: int | None = brief.ordered(output.name, "bit_depth") if brief is not None else None
     return said if said is not None or output.bit_depth is None else min(16, output.bit_depth)
-
-
-class _Run:
-    """Judges frames, sequence by sequence."""
-
-    def __init__(
-        self,
-        rules: ReviewRules,
-        meant: frozenset[int],
-        accepted: dict[tuple[str, str], frozenset[int]],
-        explain: int | None,
-        judge: JudgeFrames,
-    ) -> None:
-        """accepted: by view and output, the frames whose differences were accepted before."""
-        self._rules, self._accepted, self._explain, self._judge = rules, accepted, explain, judge
-        self._meant = meant | rules.meant_frames()
-        self._explained: tuple[Explanation, ...] = ()
-
-    def judge(self, wanted: list[_Wanted], progress: Progress) -> Review:
-        """Judge all of them, in the order of their sequences."""
-        if self._explain is not None and not any(one.task.frame == self._explain for one in wanted):
-            raise WrongUsage("there is no such frame", self._explain)
-        wanted.sort(key=lambda one: (str(one.sequence[:4]), one.output, one.path.parent, one.task.frame))
-        verdicts: list[FrameVerdict] = []
-        with closing(self._judge([Looked(one.path, one.expected) for one in wanted])) as runs:
-            for _, group in groupby(wanted, key=lambda one: one.sequence):
-                verdicts += self._sequence(list(group), runs, progress, len(verdicts), len(wanted))
-        return Review(frames=tuple(verdicts), explained=self._explained)
-
-    def _sequence(
-        self, own: list[_Wanted], runs: Iterator[Judgement], progress: Progress, before: int, total: int
-    ) -> list[FrameVerdict]:
-        numbers = [one.task.frame for one in own]
-        spacing = min((after - one for one, after in pairwise(numbers) if after > one), default=1)
-        meant = self._meant | self._accepted.get((own[0].task.view, own[0].output), frozenset())
-        shot = Shot(spacing, self._rules, meant)
-        judged: list[tuple[Verdict, tuple[str, ...], tuple[str, ...]]] = []
-        forms: dict[int, Judgement] = {}
-        for done, (one, found) in enumerate(zip(own, runs, strict=False), before + 1):
-            twice = len(judged) > 0 and numbers[len(judged) - 1] == one.task.frame
-            if found.form is not None and not twice:
-                shot.add(one.task.frame, found, one.rendered)
-            if one.task.frame == self._explain:
-                forms[len(judged)] = found
-            judged.append((found.verdict, found.reasons, found.unchecked))
-            progress(Step("review", done, total, "frames", one.path.name))
-        signs = shot.signs()
-        separate = (SEPARATE,) if len(own) > 1 and (shot.separate or not self._rules.neighbours) else ()
-        verdicts = [
-            _verdict(one, *said, signs.get(one.task.frame, []), separate) for one, said in zip(own, judged, strict=True)
-        ]
-        for at, found in forms.items():
-            self._explained += (Explanation(frame=verdicts[at], form=_words(found), figures=shot.explain(numbers[at])),)
-        return verdicts
-
-
-def _verdict(
-    one: _Wanted,
-    verdict: Verdict,
-    reasons: tuple[str, ...],
-    unchecked: tuple[str, ...],
-    signs: list[Sign],
-    separate: tuple[str, ...],
-) -> FrameVerdict:
-    """Put what is wrong with a frame by itself and among the others together."""
-    if ALL_BLACK in reasons:
-        # whether that is wrong is for its neighbours to say
-        reasons = tuple(reason for reason in reasons if reason != ALL_BLACK)
-        verdict = verdict if reasons else Verdict.GOOD
-    weights = {sign.weight for sign in signs}
-    if verdict is Verdict.GOOD and weights & {Weight.BAD, Weight.SUSPECT}:
-        verdict = Verdict.BAD if Weight.BAD in weights else Verdict.SUSPECT
-    elif verdict is Verdict.SUSPECT and Weight.BAD in weights:
-        verdict = Verdict.BAD
-    signs = sorted(signs, key=lambda sign: _ORDER[sign.weight])
-    told = [sign for sign in signs if sign.weight is not Weight.NOTE]
-    hidden = {kind for sign in told for kind in _SAYS_TOO.get(sign.kind, ())}
-    if reasons:
-        # what is wrong by what was ordered needs no majority
-        hidden.add(Kind.FORM)
-    reasons += tuple(sign.text for sign in told if sign.kind not in hidden)
-    return FrameVerdict.of(
-        one.task,
-        one.output,
-        path=one.path,
-        verdict=verdict,
-        reasons=reasons,
-        unchecked=unchecked + separate,
-        signs=tuple(signs),
-        node=one.rendered.node if one.rendered is not None else "",
-        attempt=one.rendered.attempt if one.rendered is not None else 1,
-        seconds=one.rendered.seconds if one.rendered is not None else None,
-    )
-
-
-_PICTURE = (Kind.BRIGHTNESS, Kind.PICTURE, Kind.PART)
-# of the signs of one frame, which others say nothing new beside one of a kind
-_SAYS_TOO = {
-    Kind.BLACK: (*_PICTURE, Kind.LEVEL, Kind.COLOUR, Kind.FLAT, Kind.NOISE, Kind.PATCH, Kind.JUMP),
-    Kind.LEVEL: _PICTURE,
-    Kind.BRIGHTNESS: (Kind.PICTURE, Kind.PART),
-    Kind.VIVID: (*_PICTURE, Kind.LEVEL, Kind.COLOUR, Kind.PATCH),
-    Kind.FLAT: (*_PICTURE, Kind.LEVEL, Kind.COLOUR, Kind.NOISE, Kind.PATCH),
-    Kind.PICTURE: (Kind.PART, Kind.COLOUR, Kind.PATCH),
-    Kind.NOISE: (Kind.PATCH,),
-}
-_ORDER = {Weight.BAD: 0, Weight.SUSPECT: 1, Weight.NOTE: 2}
-
-
-def _words(found: Judgement) -> dict[str, str]:
-    if found.form is None:
-        return {}
-    form = found.form
-    kinds = sorted(set(form.channels.values()))
-    words = {
-        "size": f"{form.width} x {form.height}",
-        "data window": f"from {form.left}, {form.top}",
-        "channels": f"{len(form.channels)}, {', '.join(kinds)}",
-        "compression": form.compression,
-        "colour": form.colour,
-        "empty": ", ".join(found.empty),
-    }
-    if found.alpha is not None:
-        words["alpha"] = f"{found.alpha[0]:.4g} to {found.alpha[2]:.4g}, mean {found.alpha[1]:.4g}"
-    return {name: text for name, text in words.items() if text}

@@ -13,7 +13,7 @@ from tidy_crate.core.files import os_reason
 from tidy_crate.core.picture.decode import read_frame_head
 from tidy_crate.core.picture.readers import FrameReaders, worth_processes
 from tidy_crate.core.picture.thumbnail import Thumbnail
-from tidy_crate.core.review.run import FrameVerdict, Review
+from tidy_crate.core.review.verdicts import FrameVerdict, Review
 from tidy_crate.core.work.attempt import Verdict
 
 THUMB = 150
