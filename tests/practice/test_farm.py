@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import sqlite3
 import time
 from collections.abc import Callable, Iterator
 from datetime import date
@@ -451,6 +452,13 @@ def test_synthetic_nodes_deliver_many_frames_with_the_same_times_again(
         came = list(link.fetch_small(job, [unknown, *some[1:]]))
         assert [one for one, _ in came] == some[1:]
         assert all(blake3(data).hexdigest() == one.blake3 for one, data in came)
+        # frames of a still picture are equal files: they travel once
+        same = tmp_path / "same"
+        same.write_bytes(b"still")
+        with sqlite3.connect(folder / "farm.sqlite") as rows:
+            rows.execute("UPDATE product SET path = ?, blake3 = ?, bytes = 5", (str(same), hash_file(same)))
+        equal = [one.model_copy(update={"blake3": hash_file(same), "bytes": 5}) for one in some]
+        assert [(one, bytes(data)) for one, data in link.fetch_small(job, equal)] == [(one, b"still") for one in equal]
         link.close()
     finally:
         assert control.stop(folder)

@@ -89,7 +89,7 @@ def product_routes(store: Store, settings: FarmSettings) -> APIRouter:
     @routes.post("/v3/jobs/{name}/products")
     def products(name: str, asked: ProductKeys) -> Response:
         """Give out small products, many in one pack. What it leaves out is asked for by itself."""
-        pieces: list[Piece] = []
+        pieces: dict[str, Piece] = {}
         room = MOST_BYTES
         with store.writing() if damages else store.reading() as session:
             small = [
@@ -98,11 +98,13 @@ def product_routes(store: Store, settings: FarmSettings) -> APIRouter:
                 if one.blake3 is not None and one.size <= SMALL
             ]
         for one in small:
+            assert one.blake3 is not None
+            if one.blake3 in pieces:
+                continue
             if one.size > room:
                 break
             room -= one.size
-            assert one.blake3 is not None
-            pieces.append(Piece(one.blake3, 0, one.blake3, one.contents()))
-        return Response(b"".join(packed(pieces)), media_type=_BYTES)
+            pieces[one.blake3] = Piece(one.blake3, 0, one.blake3, one.contents())
+        return Response(b"".join(packed(pieces.values())), media_type=_BYTES)
 
     return routes
