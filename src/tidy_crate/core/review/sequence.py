@@ -163,10 +163,24 @@ def _candidates(measured: Measured, rules: ReviewRules, feature: _Feature, lengt
     sizes = np.abs(values)
     least = feature.limit(rules)
     for index in map(int, np.flatnonzero(sizes >= least)):
-        usual = _usual_aside(sizes, index, length)
-        limit = max(least, rules.times * usual) if usual is not None else UNKNOWN * least
+        limit = _limit(measured, rules, feature, sizes, index, length)
         if sizes[index] >= limit and _has_ends(measured, feature, index - length, length, float(sizes[index])):
             yield _Event(feature.kind, index - length, length, float(values[index]), limit, float(sizes[index] / limit))
+
+
+def _limit(
+    measured: Measured, rules: ReviewRules, feature: _Feature, sizes: np.ndarray, index: int, length: int
+) -> float:
+    """Return from where on a figure is a sign at an index, by what is usual around it."""
+    least = feature.limit(rules)
+    usual = _usual_aside(sizes, index, length)
+    if usual is None:
+        # of a short sequence the steps tell, which are larger where anything moves
+        own = set(range(index - length, index + 1))
+        usual = usual_step(measured, lambda step: abs(feature.of(step.change)), index, own)
+        known = rules.times * usual if usual is not None else np.inf
+        return max(least, min(known, UNKNOWN * least))
+    return max(least, rules.times * usual)
 
 
 def _has_ends(measured: Measured, feature: _Feature, first: int, length: int, size: float) -> bool:
@@ -244,8 +258,7 @@ def explained(measured: Measured, rules: ReviewRules, frame: int) -> tuple[Figur
         for feature in _FEATURES:
             values = feature.of_runs(measured, 1)
             usual = _usual_aside(np.abs(values), after, 1)
-            least = feature.limit(rules)
-            limit = max(least, rules.times * usual) if usual is not None else UNKNOWN * least
+            limit = _limit(measured, rules, feature, np.abs(values), after, 1)
             found.append(_figure(feature.kind, "apart from both sides", float(values[after]), usual, limit))
     step = measured.steps[index]
     if step is not None:
