@@ -13,8 +13,8 @@ from blake3 import blake3
 from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.links.http import HttpFarm
 from tidy_crate.core.farm.protocol import FETCH_PACKS, OLDEST, VERSION
-from tidy_crate.core.job.fetching import TOGETHER, Looks, Wanted, fetch, fetch_pack, in_packs
-from tidy_crate.core.transfer.pack import SMALL, Piece, packed
+from tidy_crate.core.job.fetching import TOGETHER, Looks, Wanted, fetch, fetch_pack
+from tidy_crate.core.transfer.pack import SMALL, Piece, in_packs, packed
 from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.task import Task
 
@@ -134,9 +134,9 @@ def test_f1_a_farm_that_is_away_is_told_of_by_the_single_fetch(tmp_path: Path) -
 
 def test_f1_products_are_put_together_up_to_a_number_and_a_size() -> None:
     each = [wanted(number, PRODUCTS[0]) for number in range(TOGETHER + 1)]
-    assert [len(pack) for pack in in_packs(each)] == [TOGETHER, 1]
+    assert [len(pack) for pack in in_packs(each, lambda one: one.product.bytes, TOGETHER)] == [TOGETHER, 1]
     large = [wanted(number, PRODUCTS[0].model_copy(update={"bytes": SMALL})) for number in range(17)]
-    assert [len(pack) for pack in in_packs(large)] == [16, 1]
+    assert [len(pack) for pack in in_packs(large, lambda one: one.product.bytes)] == [16, 1]
     assert large[0].is_small
     assert not wanted(0, PRODUCTS[0].model_copy(update={"bytes": SMALL + 1})).is_small
     assert not wanted(0, PRODUCTS[0].model_copy(update={"blake3": None})).is_small

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
@@ -17,7 +17,7 @@ from tidy_crate.core.errors import FarmError, TidyCrateError
 from tidy_crate.core.farm.links.interface import Fetching, FetchSmall
 from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.handles import writable_folder
-from tidy_crate.core.transfer.pack import MOST_BYTES, SMALL
+from tidy_crate.core.transfer.pack import SMALL
 from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.task import Task
 
@@ -70,20 +70,6 @@ class Looks:
             if self._readers is None:
                 self._readers = self._stack.enter_context(FrameReaders(READERS))
         return self._readers.whole(path)
-
-
-def in_packs(wanted: Sequence[Wanted]) -> Iterator[list[Wanted]]:
-    """Yield small products in groups that fit into one answer."""
-    pack: list[Wanted] = []
-    size = 0
-    for one in wanted:
-        if pack and (len(pack) == TOGETHER or size + one.product.bytes > MOST_BYTES):
-            yield pack
-            pack, size = [], 0
-        pack.append(one)
-        size += one.product.bytes
-    if pack:
-        yield pack
 
 
 def fetch_pack(fetch_small: FetchSmall, farm_job: str, wanted: Sequence[Wanted], into: Path) -> dict[int, Path]:

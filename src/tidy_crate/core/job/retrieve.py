@@ -20,7 +20,7 @@ from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import file_mark, hash_file, only_one, refuse_links
-from tidy_crate.core.job.fetching import Looks, Wanted, fetch, fetch_pack, in_packs
+from tidy_crate.core.job.fetching import TOGETHER, Looks, Wanted, fetch, fetch_pack
 from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, products_of, submissions_of
 from tidy_crate.core.job.missing import Unavailable, missing_products
 from tidy_crate.core.job.outage import Outage, say_nothing
@@ -29,6 +29,7 @@ from tidy_crate.core.job.submission import Links, catch_up, wait_for_changes
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow
 from tidy_crate.core.model import Model
 from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.transfer.pack import in_packs
 from tidy_crate.core.work.attempt import Product, Verdict
 from tidy_crate.core.work.folders import FolderPattern
 from tidy_crate.core.work.product import SET_ASIDE, Delivery, below
@@ -288,7 +289,8 @@ class _Rounds:
             farm = self.farms[submission]
             many = farm.link.fetch_small
             assert many is not None
-            packs += [pool.submit(fetch_pack, many, farm.job, pack, self.into) for pack in in_packs(small)]
+            for pack in in_packs(small, lambda one: one.product.bytes, TOGETHER):
+                packs.append(pool.submit(fetch_pack, many, farm.job, pack, self.into))
         return _Batch(batch, packs, alone)
 
     def _finish(self, pool: ThreadPoolExecutor, batch: _Batch) -> None:

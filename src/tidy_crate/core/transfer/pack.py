@@ -10,6 +10,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from typing import TypeVar
 
 HEADER = struct.Struct("<32sQI32s")
 # bytes of the largest file that is one piece
@@ -18,6 +19,9 @@ SMALL = 512 << 10
 MOST_BYTES, MOST_PIECES = 8 << 20, 1000
 # bytes of the largest body that a farm has to take: a full pack and one more piece
 MOST_BODY = (16 << 20) + HEADER.size * MOST_PIECES
+
+
+T = TypeVar("T")
 
 
 class BadPack(ValueError):
@@ -34,6 +38,20 @@ class Piece:
     blake3: str
     """Digest of the piece."""
     data: memoryview | bytes
+
+
+def in_packs(items: Iterable[T], bytes_of: Callable[[T], int], most: int = MOST_PIECES) -> Iterator[list[T]]:
+    """Yield items in groups that fit into one pack each. most: items in a group."""
+    group: list[T] = []
+    size = 0
+    for item in items:
+        if group and (size + bytes_of(item) > MOST_BYTES or len(group) == most):
+            yield group
+            group, size = [], 0
+        group.append(item)
+        size += bytes_of(item)
+    if group:
+        yield group
 
 
 def packed(pieces: Iterable[Piece]) -> Iterator[bytes | memoryview]:

@@ -18,7 +18,7 @@ from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, TidyCrateError
 from tidy_crate.core.files import hash_file, os_reason
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.transfer.chunks import Chunk, chunks
-from tidy_crate.core.transfer.pack import MOST_BYTES, MOST_PIECES, SMALL, Piece
+from tidy_crate.core.transfer.pack import MOST_PIECES, SMALL, Piece, in_packs
 
 # bytes of the stretches of a large file that is new: where nothing is like it, no cut need be found
 STRETCH = 4 << 20
@@ -105,7 +105,7 @@ class Upload:
         with ThreadPoolExecutor(CONNECTIONS) as senders, ThreadPoolExecutor(READERS) as readers:
             runs: list[Future[None]] = []
             small = [source for source in wanted if source.bytes <= SMALL]
-            runs += [senders.submit(self._small, group) for group in _groups(small)]
+            runs += [senders.submit(self._small, group) for group in in_packs(small, lambda one: one.bytes)]
             large = sorted((source for source in wanted if source.bytes > SMALL), key=lambda one: -one.bytes)
             runs += [readers.submit(self._large, source, senders) for source in large]
             try:
@@ -177,7 +177,9 @@ class Upload:
                     Piece(source.blake3, one.offset, one.blake3, data[one.offset - begin :][: one.bytes])
                     for one in fresh
                 ]
-                runs += [self._send(pack, senders, source.path.name) for pack in _packs(pieces)]
+                runs += [
+                    self._send(pack, senders, source.path.name) for pack in in_packs(pieces, lambda one: len(one.data))
+                ]
             for run in runs:
                 run.result()
             self._repeat(source, twice, senders)
@@ -238,33 +240,6 @@ class Upload:
         with self._lock:
             done = min(self._total, self._sent + self._had)
             self._progress(Step("upload", done, self._total, "bytes", name))
-
-
-def _groups(sources: Sequence[Source]) -> Iterator[list[Source]]:
-    """Small files, as many as go into a pack."""
-    group: list[Source] = []
-    size = 0
-    for source in sources:
-        if group and (size + source.bytes > MOST_BYTES or len(group) == MOST_PIECES):
-            yield group
-            group, size = [], 0
-        group.append(source)
-        size += source.bytes
-    if group:
-        yield group
-
-
-def _packs(pieces: Sequence[Piece]) -> Iterator[list[Piece]]:
-    pack: list[Piece] = []
-    size = 0
-    for piece in pieces:
-        if pack and (size + len(piece.data) > MOST_BYTES or len(pack) == MOST_PIECES):
-            yield pack
-            pack, size = [], 0
-        pack.append(piece)
-        size += len(piece.data)
-    if pack:
-        yield pack
 
 
 def segments(source: Source, size: int = SEGMENT) -> Iterator[tuple[memoryview, list[Chunk]]]:
