@@ -105,10 +105,10 @@ def finished_job(folder: Path, frames: int, large: Path | None = None) -> None:
     control.start(folder / "farm", load_settings(folder / "farm"))
 
 
-def finished_large_job(folder: Path) -> None:
-    """Let a farm have 16 frames of 1080p with 21 channels."""
+def finished_large_job(folder: Path, frames: int) -> None:
+    """Let a farm have frames of 1080p with 21 channels."""
     write_layered_frames(folder / "frame", 1)
-    finished_job(folder, 16, next((folder / "frame").iterdir()))
+    finished_job(folder, frames, next((folder / "frame").iterdir()))
 
 
 def nothing_at_home(folder: Path) -> None:

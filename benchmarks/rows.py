@@ -150,6 +150,23 @@ def _job(frames: int) -> Callable[[Path], None]:
     return prepare
 
 
+def _large_job(frames: int) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        finished_large_job(folder, frames)
+
+    return prepare
+
+
+def _prove(count: int) -> Row:
+    return Row(
+        f"prove without a test frame, {count} x 64 MiB",
+        _files(count),
+        [*OURS, "prove", "{}/x.crate", "--no-test-frame", "--json"],
+        [PYTHON, "-c", HASHING, "{}/x.crate"],
+        1.5,
+    )
+
+
 def _send(what: str, count: int, size: int, aim: float) -> Row:
     ours = [*OURS, "send", "{}/x.crate", "--farm", CARD, "--again", "--yes", "--json"]
     return Row(f"send, {what}", _crate(count, size), ours, CURL, aim, empty_farm, curl_sends, stop_farm)
@@ -181,6 +198,10 @@ ROWS = {
     "survey": Row("survey, 40,400 files in 400 layers, first", _scene(400), SURVEY, USD, 1.5, forget),
     "survey-again": Row("survey, 40,400 files, nothing changed", _scene(400), SURVEY, USD, 0.5),
     "survey-one": Row("survey, 40,400 files, one of 400 layers changed", _scene(400), SURVEY, USD, 0.7, change_a_layer),
+    "survey-again-small": Row("survey, 4,040 files, nothing changed", _scene(40), SURVEY, USD, 0.5),
+    "survey-one-small": Row(
+        "survey, 4,040 files, one of 40 layers changed", _scene(40), SURVEY, USD, 0.7, change_a_layer
+    ),
     "survey-small": Row("survey, 4,040 files in 40 layers, first", _scene(40), SURVEY, USD, 1.5, forget),
     "check": Row(
         "check, 40,400 files, after a survey",
@@ -189,6 +210,18 @@ ROWS = {
         SURVEY,
         0.1,
         before_reference=forget,
+    ),
+    "check-small": Row(
+        "check, 4,040 files, after a survey",
+        _scene(40),
+        [*OURS, "check", SCENE, "--json"],
+        SURVEY,
+        0.1,
+        before_reference=forget,
+    ),
+    "collect-less": Row("collect, 2 x 64 MiB, first", _files(2), COLLECT, COPY, 1.3, forget, remove_copy),
+    "collect-less-again": Row(
+        "collect, 2 x 64 MiB, nothing changed", _files(2), COLLECT, COLLECT, 0.05, before_reference=forget
     ),
     "collect": Row("collect, 20 x 64 MiB, first", _files(20), COLLECT, COPY, 1.3, forget, remove_copy),
     "collect-again": Row(
@@ -206,17 +239,14 @@ ROWS = {
     "bake-particles": _bake("bake, 100,000 particles", _particles(100_000), "particles", 100_000, 1.5),
     "bake-jiggle-small": _bake("bake, 5,000 points that jiggle", _jiggle(71), "jiggle", 71, 3),
     "bake-jiggle": _bake("bake, 50,000 points that jiggle", _jiggle(224), "jiggle", 224, 3),
-    "prove": Row(
-        "prove without a test frame, 20 x 64 MiB",
-        _files(20),
-        [*OURS, "prove", "{}/x.crate", "--no-test-frame", "--json"],
-        [PYTHON, "-c", HASHING, "{}/x.crate"],
-        1.5,
-    ),
+    "prove-less": _prove(2),
+    "prove": _prove(20),
+    "send-large-less": _send("1 x 128 MiB", 1, 128 * MIB, 1.0),
     "send-large": _send("8 x 128 MiB", 8, 128 * MIB, 1.0),
     "send-small-less": _send("2,000 x 10 kB", 2_000, 10_000, 0.5),
     "send-small": _send("20,000 x 10 kB", 20_000, 10_000, 0.5),
-    "retrieve-large": _retrieve("16 frames of 1080p, 21 half channels", finished_large_job, 1.2),
+    "retrieve-large-less": _retrieve("2 frames of 1080p, 21 half channels", _large_job(2), 1.2),
+    "retrieve-large": _retrieve("16 frames of 1080p, 21 half channels", _large_job(16), 1.2),
     "retrieve-small-less": _retrieve("400 files of 4 kB", _job(400), 0.5),
     "retrieve-small": _retrieve("4,000 files of 4 kB", _job(4_000), 0.5),
     "review-less": _review(5),
