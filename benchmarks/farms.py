@@ -111,6 +111,27 @@ def finished_large_job(folder: Path, frames: int) -> None:
     finished_job(folder, frames, next((folder / "frame").iterdir()))
 
 
+FARM = """name = "harbour"
+url = "https://harbour.invalid"
+currency = "EUR"
+rates_from = 2026-11-01
+[[machine]]
+name = "standard"
+nodes = 1000
+score = 100
+memory_gb = 64
+price_per_hour = "0.50"
+"""
+
+
+def long_shots(folder: Path) -> None:
+    """Crates of 10,000 and of 100,000 frames, and the card of a farm of 1,000 machines."""
+    for frames in (10_000, 100_000):
+        scene = write_scene(folder / f"show-{frames}", {"a.bin": 10}, frames)
+        tool(folder, "collect", scene, "-o", folder / f"shot-{frames}.crate")
+    (folder / "harbour.farm.toml").write_text(FARM)
+
+
 def nothing_at_home(folder: Path) -> None:
     """Let no frame be at home."""
     shutil.rmtree(folder / "frames", ignore_errors=True)

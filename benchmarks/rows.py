@@ -27,6 +27,7 @@ from farms import (
     empty_farm,
     finished_job,
     finished_large_job,
+    long_shots,
     nothing_at_home,
     stop_farm,
     tool,
@@ -157,6 +158,11 @@ def _large_job(frames: int) -> Callable[[Path], None]:
     return prepare
 
 
+def _estimate(frames: int) -> list[str]:
+    ways = ["--farm", "{}/harbour.farm.toml", "--seconds-per-frame", "60s", "--nodes", "1000", "--batch", "10"]
+    return [*OURS, "estimate", f"{{}}/shot-{frames}.crate", *ways, "--json"]
+
+
 def _prove(count: int) -> Row:
     return Row(
         f"prove without a test frame, {count} x 64 MiB",
@@ -241,6 +247,13 @@ ROWS = {
     "bake-jiggle": _bake("bake, 50,000 points that jiggle", _jiggle(224), "jiggle", 224, 3),
     "prove-less": _prove(2),
     "prove": _prove(20),
+    "estimate": Row(
+        "estimate, 100,000 frames on 1,000 machines, beside 10,000 frames",
+        long_shots,
+        _estimate(100_000),
+        _estimate(10_000),
+        10,
+    ),
     "send-large-less": _send("1 x 128 MiB", 1, 128 * MIB, 1.0),
     "send-large": _send("8 x 128 MiB", 8, 128 * MIB, 1.0),
     "send-small-less": _send("2,000 x 10 kB", 2_000, 10_000, 0.5),
