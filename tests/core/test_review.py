@@ -14,7 +14,6 @@ import OpenEXR
 import psutil
 import pytest
 from PIL import Image
-from tidy_crate.core.review.verdicts import FrameVerdict, Review
 
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
@@ -25,6 +24,7 @@ from tidy_crate.core.picture.thumbnail import thumbnail
 from tidy_crate.core.picture.tone import tone_of
 from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sheet import write_contact_sheet
+from tidy_crate.core.review.verdicts import FrameVerdict, Review
 from tidy_crate.core.scene.model import Pass
 from tidy_crate.core.work.attempt import Verdict
 from traps import png
