@@ -24,8 +24,8 @@ import time
 from pathlib import Path
 
 import httpx
-from send import write_scene
 
+from farms import write_scene
 from tidy_crate.core.files import read_json
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings

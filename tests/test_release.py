@@ -83,3 +83,11 @@ def test_the_wheel_works_in_an_environment_of_its_own(built: tuple[Path, Path], 
     assert str(place) in where
     told = done([python, "-m", "tidy_crate", "demo", tmp_path / "d", "--scene-only"], env=env, cwd=tmp_path).strip()
     assert done([python, "-m", "tidy_crate", "survey", told], env=env, cwd=tmp_path).startswith("scene")
+
+
+def test_every_benchmark_finds_what_it_imports() -> None:
+    folder = ROOT / "benchmarks"
+    names = sorted(path.stem for path in folder.glob("*.py") if path.stem not in ("fuzz", "fuzz_farm"))
+    assert {"rows", "soak", "calibrate"} <= set(names)
+    line = f"import importlib; [importlib.import_module(name) for name in {names}]"
+    done([sys.executable, "-c", line], cwd=folder)
