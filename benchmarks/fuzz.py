@@ -49,7 +49,7 @@ def targets() -> dict[str, Callable[[bytes], object]]:
     from tidy_crate.core.scene.formats.gltf import document
     from tidy_crate.core.scene.formats.sheet.model import read_sheet
     from tidy_crate.core.toml import parse_toml
-    from tidy_crate.core.transfer.pack import unpacked
+    from tidy_crate.core.transfer.pack import Unpacking
     from tidy_crate.core.versions import parse_range, parse_version
     from tidy_crate.core.work import folders
 
@@ -96,6 +96,25 @@ def targets() -> dict[str, Callable[[bytes], object]]:
                 raise AssertionError(whole)
         return lines
 
+    def products(data: bytes) -> object:
+        """An answer of a farm that gives out small products."""
+        import httpx
+
+        from tidy_crate.core.farm.links.http import HttpFarm
+        from tidy_crate.core.farm.protocol import FETCH_PACKS, OLDEST, VERSION
+        from tidy_crate.core.work.attempt import Product
+
+        hello = {"protocol": VERSION, "oldest": OLDEST, "farm": "f", "offers": ["fetch", FETCH_PACKS]}
+
+        def answer(request: httpx.Request) -> httpx.Response:
+            return (
+                httpx.Response(200, json=hello) if request.url.path == "/hello" else httpx.Response(200, content=data)
+            )
+
+        farm = HttpFarm("f", "http://f", "a-secret-token", httpx.MockTransport(answer), patience=0)
+        wanted = Product(output="o", key="k", bytes=3, blake3=data[:32].ljust(32, b"0").hex())
+        return list(farm.fetch_small("7", [wanted]))
+
     return {
         "text-layer": layer,
         "frame-list": text(lambda said: frames.format_frames(frames.parse_frames(said))),
@@ -119,7 +138,8 @@ def targets() -> dict[str, Callable[[bytes], object]]:
         "decisions": text(lambda said: parse_toml(Decisions, said, "decisions", "fuzz")),
         "project": text(lambda said: parse_toml(ProjectFile, said, "project", "fuzz")),
         "card": text(lambda said: parse_toml(FarmCard, said, "card", "fuzz")),
-        "pack": lambda data: list(unpacked(data)),
+        "pack": lambda data: list(Unpacking().whole(data, lambda _: None)),
+        "products": products,
         "zip": file("a.zip", archive),
         "tar-zst": file("a.tar.zst", archive),
     }
