@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Header, HTTPException, Response
 from fastapi.responses import FileResponse
@@ -21,6 +21,12 @@ from tidy_crate.practice.farm.settings import FarmSettings
 from tidy_crate.practice.farm.store import AttemptRow, ProductRow, Store
 
 _BYTES = "application/octet-stream"
+_SCHEMA = {"schema": {"type": "string", "format": "binary"}}
+_FILE: dict[int | str, dict[str, Any]] = {
+    200: {"content": {_BYTES: _SCHEMA}, "description": "The file."},
+    206: {"content": {_BYTES: _SCHEMA}, "description": "The rest of the file."},
+}
+_PACK: dict[int | str, dict[str, Any]] = {200: {"content": {_BYTES: _SCHEMA}, "description": "The pack."}}
 
 
 @dataclass(frozen=True)
@@ -71,7 +77,7 @@ def product_routes(store: Store, settings: FarmSettings) -> APIRouter:
             path = Path(row.path) if row.path is not None else None
             yield _Product(task, row.output, row.attempt.number, path, row.blake3, row.bytes, damaged)
 
-    @routes.get("/v3/jobs/{name}/products/{key:path}")
+    @routes.get("/v3/jobs/{name}/products/{key:path}", response_class=Response, responses=_FILE)
     def product(name: str, key: str, range_header: Annotated[str, Header(alias="range")] = "") -> Response:
         """Give out a product. Byte ranges are understood."""
         with store.writing() if damages else store.reading() as session:
@@ -86,7 +92,7 @@ def product_routes(store: Store, settings: FarmSettings) -> APIRouter:
             return Response(data, media_type=_BYTES)
         return Response(data[int(at[1]) :], 206, media_type=_BYTES)
 
-    @routes.post("/v3/jobs/{name}/products")
+    @routes.post("/v3/jobs/{name}/products", response_class=Response, responses=_PACK)
     def products(name: str, asked: ProductKeys) -> Response:
         """Give out small products, many in one pack. What it leaves out is asked for by itself."""
         pieces: dict[str, Piece] = {}
