@@ -107,6 +107,17 @@ def test_f3_a_burnt_bucket_is_found_in_the_fastest_motion() -> None:
     assert Kind.HIGHLIGHT in {one.kind for one in found[burnt.frames[0]]}
 
 
+@pytest.mark.parametrize("passes", [range(10, 13), range(20, 26)])
+def test_f3_a_small_lamp_that_something_passes_in_front_of_and_a_glint_are_not_suspect(passes: range) -> None:
+    pictures = sequence(CLEAN["slow pan"], seed=3)
+    for lit in (True, False):
+        with_lamp = [picture.copy() for picture in pictures]
+        for frame, picture in enumerate(with_lamp):
+            if (frame in passes) is not lit:
+                picture[40:44, 60:64] = 80.0
+        assert signs(with_lamp) == {}
+
+
 def test_f3_a_lamp_that_goes_on_and_off_with_the_batches_is_suspect() -> None:
     pictures = sequence(CLEAN["lamp on and off"], seed=4)
     told = signs_of(measured(pictures).found, RULES)

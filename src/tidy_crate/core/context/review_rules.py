@@ -27,7 +27,7 @@ class ReviewRules(Model):
     vivid: Share = 0.004
     """Share of the picture that is saturated and of one hue, as a missing texture is drawn, on no side of the frame."""
     highlight: Positive = 1.5
-    """Stops by which the brightest thousandth of a picture differs from the frames on both sides."""
+    """Stops by which the brightest thousandth of a single frame is brighter than the frames on both sides."""
     flat: Annotated[int, Field(ge=1)] = 4
     """Small cells (16 x 16 pixels of a picture of 1920) without any detail that have some on both sides."""
     noise: Positive = 0.4

@@ -66,6 +66,8 @@ class _Feature:
     text: str
     content: bool = True
     """True when it may be a part of the shot where it comes often."""
+    alone: bool = False
+    """True for what counts in a single frame only, and only where it is more than on both sides."""
 
     def of(self, change: Difference) -> float:
         """The figure of a step."""
@@ -95,7 +97,9 @@ _FEATURES = (
     _Feature(Kind.VIVID, "vivid", "vivid",
              "{figure:.1%} of it is of one saturated colour that both sides lack, as a missing texture is"),
     _Feature(Kind.HIGHLIGHT, "highlight", "highlight",
-             "its brightest parts are {figure:+.1f} stops off the frames on both sides"),
+             "its brightest parts are {figure:.1f} stops brighter than on both sides, as fireflies are",
+             # a glint lasts some frames, and a lamp that something passes in front of comes back
+             alone=True),
     _Feature(Kind.FLAT, "flat", "flat",
              "{figure:.0f} small cells have no detail where the frames on both sides have some: unfinished or lost",
              content=False),
@@ -147,7 +151,9 @@ def _asides(measured: Measured, rules: ReviewRules) -> list[_Event]:
     found: list[_Event] = []
     for feature in _FEATURES:
         candidates = [
-            event for length in range(1, LONGEST + 1) for event in _candidates(measured, rules, feature, length)
+            event
+            for length in range(1, 2 if feature.alone else LONGEST + 1)
+            for event in _candidates(measured, rules, feature, length)
         ]
         own = _apart(candidates)
         damaged = sum(event.count for event in own)
@@ -164,6 +170,8 @@ def _candidates(measured: Measured, rules: ReviewRules, feature: _Feature, lengt
     least = feature.limit(rules)
     for index in map(int, np.flatnonzero(sizes >= least)):
         limit = _limit(measured, rules, feature, sizes, index, length)
+        if feature.alone and values[index] < 0:
+            continue
         if sizes[index] >= limit and _has_ends(measured, feature, index - length, length, float(sizes[index])):
             yield _Event(feature.kind, index - length, length, float(values[index]), limit, float(sizes[index] / limit))
 
