@@ -122,20 +122,6 @@ def _frames(count: int) -> Callable[[Path], None]:
     return prepare
 
 
-def _particles(count: int) -> Callable[[Path], None]:
-    def prepare(folder: Path) -> None:
-        write_particles(folder / "show", count)
-
-    return prepare
-
-
-def _jiggle(side: int) -> Callable[[Path], None]:
-    def prepare(folder: Path) -> None:
-        write_jiggle(folder / "show", side)
-
-    return prepare
-
-
 def _crate(count: int, size: int) -> Callable[[Path], None]:
     def prepare(folder: Path) -> None:
         scene = write_scene(folder / "show", {f"c{number:05d}.bin": size for number in range(count)})
@@ -183,10 +169,29 @@ def _retrieve(what: str, prepare: Callable[[Path], None], aim: float) -> Row:
     return Row(f"retrieve, {what}", prepare, ours, CURL, aim, nothing_at_home, curl_fetches, stop_farm)
 
 
-def _bake(what: str, prepare: Callable[[Path], None], kind: str, count: int, aim: float) -> Row:
+def _bake(what: str, kind: str, count: int, aim: float) -> Row:
     """count: particles, or points along an edge."""
+    write = {"particles": write_particles, "jiggle": write_jiggle}[kind]
+
+    def prepare(folder: Path) -> None:
+        write(folder / "show", count)
+
     plain = [PYTHON, str(Path(__file__).with_name("plain_bake.py")), kind, str(count), str(FRAMES), "{}/plain"]
     return Row(what, prepare, [*OURS, "bake", SCENE, "--json"], plain, aim, forget)
+
+
+def _check(files: str, layers: int) -> Row:
+    ours = [*OURS, "check", SCENE, "--json"]
+    return Row(f"check, {files}, after a survey", _scene(layers), ours, SURVEY, 0.1, before_reference=forget)
+
+
+def _collect(what: str, prepare: Callable[[Path], None], aim: float) -> Row:
+    return Row(f"collect, {what}, first", prepare, COLLECT, COPY, aim, forget, remove_copy)
+
+
+def _collect_again(what: str, prepare: Callable[[Path], None], aim: float) -> Row:
+    """Beside a first one."""
+    return Row(f"collect, {what}, nothing changed", prepare, COLLECT, COLLECT, aim, before_reference=forget)
 
 
 def _review(count: int) -> Row:
@@ -209,42 +214,20 @@ ROWS = {
         "survey, 4,040 files, one of 40 layers changed", _scene(40), SURVEY, USD, 0.7, change_a_layer
     ),
     "survey-small": Row("survey, 4,040 files in 40 layers, first", _scene(40), SURVEY, USD, 1.5, forget),
-    "check": Row(
-        "check, 40,400 files, after a survey",
-        _scene(400),
-        [*OURS, "check", SCENE, "--json"],
-        SURVEY,
-        0.1,
-        before_reference=forget,
-    ),
-    "check-small": Row(
-        "check, 4,040 files, after a survey",
-        _scene(40),
-        [*OURS, "check", SCENE, "--json"],
-        SURVEY,
-        0.1,
-        before_reference=forget,
-    ),
-    "collect-less": Row("collect, 2 x 64 MiB, first", _files(2), COLLECT, COPY, 1.3, forget, remove_copy),
-    "collect-less-again": Row(
-        "collect, 2 x 64 MiB, nothing changed", _files(2), COLLECT, COLLECT, 0.05, before_reference=forget
-    ),
-    "collect": Row("collect, 20 x 64 MiB, first", _files(20), COLLECT, COPY, 1.3, forget, remove_copy),
-    "collect-again": Row(
-        "collect, 20 x 64 MiB, nothing changed", _files(20), COLLECT, COLLECT, 0.05, before_reference=forget
-    ),
-    "collect-small": Row("collect, 4,040 small files, first", _scene(40), COLLECT, COPY, 6, forget, remove_copy),
-    "collect-small-again": Row(
-        "collect, 4,040 small files, nothing changed", _scene(40), COLLECT, COLLECT, 0.25, before_reference=forget
-    ),
-    "collect-40k": Row("collect, 40,400 small files, first", _scene(400), COLLECT, COPY, 6, forget, remove_copy),
-    "collect-40k-again": Row(
-        "collect, 40,400 small files, nothing changed", _scene(400), COLLECT, COLLECT, 0.25, before_reference=forget
-    ),
-    "bake-particles-small": _bake("bake, 10,000 particles", _particles(10_000), "particles", 10_000, 1.5),
-    "bake-particles": _bake("bake, 100,000 particles", _particles(100_000), "particles", 100_000, 1.5),
-    "bake-jiggle-small": _bake("bake, 5,000 points that jiggle", _jiggle(71), "jiggle", 71, 3),
-    "bake-jiggle": _bake("bake, 50,000 points that jiggle", _jiggle(224), "jiggle", 224, 3),
+    "check": _check("40,400 files", 400),
+    "check-small": _check("4,040 files", 40),
+    "collect-less": _collect("2 x 64 MiB", _files(2), 1.3),
+    "collect-less-again": _collect_again("2 x 64 MiB", _files(2), 0.05),
+    "collect": _collect("20 x 64 MiB", _files(20), 1.3),
+    "collect-again": _collect_again("20 x 64 MiB", _files(20), 0.05),
+    "collect-small": _collect("4,040 small files", _scene(40), 6),
+    "collect-small-again": _collect_again("4,040 small files", _scene(40), 0.25),
+    "collect-40k": _collect("40,400 small files", _scene(400), 6),
+    "collect-40k-again": _collect_again("40,400 small files", _scene(400), 0.25),
+    "bake-particles-small": _bake("bake, 10,000 particles", "particles", 10_000, 1.5),
+    "bake-particles": _bake("bake, 100,000 particles", "particles", 100_000, 1.5),
+    "bake-jiggle-small": _bake("bake, 5,000 points that jiggle", "jiggle", 71, 3),
+    "bake-jiggle": _bake("bake, 50,000 points that jiggle", "jiggle", 224, 3),
     "prove-less": _prove(2),
     "prove": _prove(20),
     "estimate": Row(
