@@ -132,6 +132,14 @@ def test_f3_motion_that_starts_anew_with_each_batch_jumps_there_and_nowhere_else
     assert set(signs(pictures)) == expected
 
 
+def test_f3_what_is_explained_of_a_good_frame_in_fast_motion_is_within_its_limits() -> None:
+    found = measured(sequence(Scene(ball=6, hold=25), seed=4)).found
+    noted = set(signs_of(found, RULES))
+    for frame in set(found.frames) - noted:
+        steps = [one for one in explained(found, RULES, frame) if one.kind is Kind.JUMP]
+        assert not any(one.over for one in steps), frame
+
+
 def test_f3_the_measures_of_a_frame_can_be_read() -> None:
     pictures = list(sequence(CLEAN["slow pan"], seed=1))
     pictures[9] = pictures[9] * np.float32(1.5)

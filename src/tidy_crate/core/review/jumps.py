@@ -31,6 +31,7 @@ FADES = 0.4
 SEEN = 0.1
 # stops between two pictures of a cut
 CUT = 0.3
+Size = Callable[[Step], float]
 
 
 @dataclass(frozen=True)
@@ -52,7 +53,7 @@ class Jump:
         return bright and change.part >= LAMP * abs(change.level)
 
 
-def _beside(measured: Measured, size: Callable[[Step], float], index: int, edges: set[int]) -> float:
+def _beside(measured: Measured, size: Size, index: int, edges: set[int]) -> float:
     """Return the larger of the steps before and after one: what moves fast has several large ones in a row."""
     near = [measured.steps[at] for at in (index - 1, index + 1) if 0 < at < len(measured.steps) and at not in edges]
     return max((size(step) for step in near if step is not None), default=0.0)
@@ -77,38 +78,39 @@ def jumps_of(measured: Measured, rules: ReviewRules, edges: set[int], meets: set
     for index, step in enumerate(measured.steps):
         if index in edges or step is None:
             continue
-        for size, least in ((picture, rules.jump), (part, rules.part), (level, rules.brightness), (unlike, UNLIKE)):
+        for _, size, least in sizes_of(rules):
             figure = size(step)
-            if figure < least:
-                continue
-            usual = usual_step(measured, size, index, edges | meets)
-            times = rules.times * (CLOSER if index in meets else 1.0)
-            if usual is None:
-                # too few steps to tell a jump from motion
-                continue
-            limit = max(least, times * max(usual, _beside(measured, size, index, edges)))
-            if figure >= limit and not _goes_on(measured, rules, index, step):
-                yield Jump(index, step, figure, limit)
+            found = usual_and_limit(measured, rules, size, least, index, edges, meets) if figure >= least else None
+            if found is not None and figure >= found[1] and not _goes_on(measured, rules, index, step):
+                yield Jump(index, step, figure, found[1])
                 break
 
 
-def picture(step: Step) -> float:
-    """The mean change of the cells, in stops."""
-    return step.change.picture
+def sizes_of(rules: ReviewRules) -> tuple[tuple[str, Size, float], ...]:
+    """The sizes of a step: what each is in words, how it is measured, and from where on it may be a jump."""
+    return (
+        ("step from the frame before", lambda step: step.change.picture, rules.jump),
+        ("step of the most different part", lambda step: step.change.part, rules.part),
+        ("step of the mean brightness", lambda step: abs(step.change.level), rules.brightness),
+        ("unlike the frame before", _unlike, UNLIKE),
+    )
 
 
-def part(step: Step) -> float:
-    """The change of the most different cells, in stops."""
-    return step.change.part
+def usual_and_limit(
+    measured: Measured, rules: ReviewRules, size: Size, least: float, index: int, edges: set[int], meets: set[int]
+) -> tuple[float, float] | None:
+    """Return the usual size of the steps around one, and from where on it is a jump.
+
+    None where too few steps tell a jump from motion. least: see `sizes_of`.
+    """
+    usual = usual_step(measured, size, index, edges | meets)
+    if usual is None:
+        return None
+    times = rules.times * (CLOSER if index in meets else 1.0)
+    return usual, max(least, times * max(usual, _beside(measured, size, index, edges)))
 
 
-def level(step: Step) -> float:
-    """The size of the change of the mean brightness, in stops."""
-    return abs(step.change.level)
-
-
-def unlike(step: Step) -> float:
-    """One less the correlation of the cells of both frames."""
+def _unlike(step: Step) -> float:
     return 1 - step.likeness
 
 
@@ -134,7 +136,7 @@ def _goes_on(measured: Measured, rules: ReviewRules, index: int, step: Step) -> 
     return False
 
 
-def usual_step(measured: Measured, size: Callable[[Step], float], index: int, edges: set[int]) -> float | None:
+def usual_step(measured: Measured, size: Size, index: int, edges: set[int]) -> float | None:
     """Return the usual size of the steps around a frame; None where too few tell."""
     steps = measured.steps
     near = [
@@ -173,4 +175,4 @@ def _jump_sign(kind: Kind, weight: Weight, text: str, figure: float, limit: floa
 
 def is_cut(step: Step) -> bool:
     """Return whether the picture after a step is another one."""
-    return unlike(step) > UNLIKE and step.change.picture >= CUT
+    return _unlike(step) > UNLIKE and step.change.picture >= CUT

@@ -109,13 +109,14 @@ class Neighbours:
 
     def _step(self) -> Step:
         before, now = self._near[-2], self._near[-1]
+        noise_before, noise_now = _noise(before), _noise(now)
         points = now.points.astype(np.float32)
         twice = self._near[-3].points.astype(np.float32) if len(self._near) > 2 else np.float32("nan")
         (change,) = _differences(
             (now.cells - before.cells)[None],
             (now.vivid - before.vivid)[None],
-            (_noise(now) - _noise(before))[None],
-            (np.maximum(_noise(now), _noise(before)) >= NOISY)[None],
+            (noise_now - noise_before)[None],
+            (np.maximum(noise_now, noise_before) >= NOISY)[None],
             [_new_flat(now.flat, before.flat) + _new_flat(before.flat, now.flat)],
             (now.highlight - before.highlight)[None],
         ).tolist()
@@ -135,15 +136,16 @@ def _asides(near: list[Look]) -> np.ndarray:
     lengths = np.arange(1, count + 1)
     cells = np.stack([one.cells for one in before])
     vivid = np.stack([one.vivid for one in before])
-    noise = np.stack([_noise(one) for one in before])
+    *noises, noise_after = map(_noise, near)
+    noise = np.stack(noises)
     highlight = np.stack([one.highlight for one in before])
     runs, sides = _means(cells, lengths), cells[-2::-1]
     of_runs = _means(noise, lengths)
     found = _differences(
         _outside(runs, sides, after.cells),
         np.maximum(_means(vivid, lengths) - np.maximum(vivid[-2::-1], after.vivid), 0),
-        _outside(of_runs, noise[-2::-1], _noise(after)),
-        np.maximum(np.maximum(of_runs, noise[-2::-1]), _noise(after)) >= NOISY,
+        _outside(of_runs, noise[-2::-1], noise_after),
+        np.maximum(np.maximum(of_runs, noise[-2::-1]), noise_after) >= NOISY,
         _flat_runs(before, after),
         _outside(_means(highlight, lengths), highlight[-2::-1], after.highlight),
     )

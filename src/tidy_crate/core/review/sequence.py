@@ -17,14 +17,11 @@ from tidy_crate.core.review.jumps import (
     EVENTS,
     FEW,
     OFTEN,
-    UNLIKE,
     is_cut,
     jumps_of,
-    level,
-    part,
-    picture,
     signs_of_jumps,
-    unlike,
+    sizes_of,
+    usual_and_limit,
     usual_step,
 )
 from tidy_crate.core.review.neighbours import COLUMNS, LONGEST, Difference, Measured, Step
@@ -68,6 +65,10 @@ class _Feature:
     """True when it may be a part of the shot where it comes often."""
     alone: bool = False
     """True for what counts in a single frame only, and only where it is more than on both sides."""
+
+    def counts(self, figure: float) -> bool:
+        """Return whether a figure of this sign may be one: in either direction, or more only."""
+        return not self.alone or figure >= 0
 
     def of(self, change: Difference) -> float:
         """The figure of a step."""
@@ -132,14 +133,20 @@ def signs_of(
         weight = Weight.BAD if event.score >= rules.bad else Weight.SUSPECT
         for index in event.frames:
             add(index, _sign(event, weight, words))
-    edges = {edge for event in events for edge in (event.first, event.first + event.count)}
-    for index, sign in repeats(measured):
+    repeated = list(repeats(measured))
+    for index, sign in repeated:
         add(index, sign)
-        # what was missed is caught up with
-        edges |= {index, index + 1}
+    edges = _edges(events, repeated)
     for index, sign in signs_of_jumps(measured, list(jumps_of(measured, rules, edges, meets)), meets):
         add(index, sign)
     return found
+
+
+def _edges(events: Iterable[_Event], repeated: Iterable[tuple[int, Sign]]) -> set[int]:
+    """Return the steps that other signs explain: into runs and out of them, and around a repeated frame."""
+    edges = {edge for event in events for edge in (event.first, event.first + event.count)}
+    # what a repeated frame missed is caught up with
+    return edges | {edge for index, _ in repeated for edge in (index, index + 1)}
 
 
 def _sign(event: _Event, weight: Weight, text: str) -> Sign:
@@ -169,26 +176,27 @@ def _candidates(measured: Measured, rules: ReviewRules, feature: _Feature, lengt
     sizes = np.abs(values)
     least = feature.limit(rules)
     for index in map(int, np.flatnonzero(sizes >= least)):
-        limit = _limit(measured, rules, feature, sizes, index, length)
-        if feature.alone and values[index] < 0:
-            continue
-        if sizes[index] >= limit and _has_ends(measured, feature, index - length, length, float(sizes[index])):
+        _, limit = _usual_and_limit(measured, rules, feature, sizes, index, length)
+        if (
+            feature.counts(float(values[index]))
+            and sizes[index] >= limit
+            and _has_ends(measured, feature, index - length, length, float(sizes[index]))
+        ):
             yield _Event(feature.kind, index - length, length, float(values[index]), limit, float(sizes[index] / limit))
 
 
-def _limit(
+def _usual_and_limit(
     measured: Measured, rules: ReviewRules, feature: _Feature, sizes: np.ndarray, index: int, length: int
-) -> float:
-    """Return from where on a figure is a sign at an index, by what is usual around it."""
+) -> tuple[float | None, float]:
+    """Return the usual figure around an index, None for too few, and from where on a figure is a sign there."""
     least = feature.limit(rules)
     usual = _usual_aside(sizes, index, length)
-    if usual is None:
-        # of a short sequence the steps tell, which are larger where anything moves
-        own = set(range(index - length, index + 1))
-        usual = usual_step(measured, lambda step: abs(feature.of(step.change)), index, own)
-        known = rules.times * usual if usual is not None else np.inf
-        return max(least, min(known, UNKNOWN * least))
-    return max(least, rules.times * usual)
+    if usual is not None:
+        return usual, max(least, rules.times * usual)
+    # of a short sequence the steps tell, which are larger where anything moves
+    own = set(range(index - length, index + 1))
+    step = usual_step(measured, lambda step: abs(feature.of(step.change)), index, own)
+    return None, max(least, min(rules.times * step, UNKNOWN * least)) if step is not None else UNKNOWN * least
 
 
 def _has_ends(measured: Measured, feature: _Feature, first: int, length: int, size: float) -> bool:
@@ -265,25 +273,20 @@ def explained(measured: Measured, rules: ReviewRules, frame: int) -> tuple[Figur
     if after < len(measured.frames) and len(measured.asides[after]):
         for feature in _FEATURES:
             values = feature.of_runs(measured, 1)
-            usual = _usual_aside(np.abs(values), after, 1)
-            limit = _limit(measured, rules, feature, np.abs(values), after, 1)
-            found.append(_figure(feature.kind, "apart from both sides", float(values[after]), usual, limit))
+            usual, limit = _usual_and_limit(measured, rules, feature, np.abs(values), after, 1)
+            figure = float(values[after])
+            over = feature.counts(figure) and abs(figure) >= limit
+            found.append(_figure(feature.kind, "apart from both sides", figure, usual, limit, over))
     step = measured.steps[index]
     if step is not None:
-        for what, size, least in (
-            ("step from the frame before", picture, rules.jump),
-            ("step of the most different part", part, rules.part),
-            ("step of the mean brightness", level, rules.brightness),
-            ("unlike the frame before", unlike, UNLIKE),
-        ):
-            usual = usual_step(measured, size, index, set())
-            if usual is not None:
-                limit = max(least, rules.times * usual)
-                found.append(_figure(Kind.JUMP, what, size(step), usual, limit))
+        edges = _edges(_asides(measured, rules), repeats(measured))
+        for what, size, least in sizes_of(rules):
+            known = usual_and_limit(measured, rules, size, least, index, edges, set())
+            if known is not None:
+                found.append(_figure(Kind.JUMP, what, size(step), *known, size(step) >= known[1]))
     return tuple(found)
 
 
-def _figure(kind: Kind, what: str, figure: float, usual: float | None, limit: float) -> Figure:
+def _figure(kind: Kind, what: str, figure: float, usual: float | None, limit: float, over: bool) -> Figure:
     usual = None if usual is None else round(usual, 4)
-    over = abs(figure) >= limit
     return Figure(kind=kind, what=what, figure=round(figure, 4), usual=usual, limit=round(limit, 4), over=over)
