@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from threading import Lock
@@ -36,7 +36,7 @@ class Wanted:
     """One product to be fetched."""
 
     id: int
-    """Of its row in the ledger."""
+    """Number of its row in the ledger."""
     submission: int
     task: Task
     product: Product
@@ -45,7 +45,7 @@ class Wanted:
 
     @property
     def draft(self) -> PurePosixPath:
-        """Where it is until it is verified, beside its place. What has come stays there after a break."""
+        """Its path until it is verified, beside its place. What has come stays there after a break."""
         mark = self.product.blake3[:12] if self.product.blake3 else "unsigned"
         return self.home_path.with_name(f".{self.home_path.name}.{mark}.part{self.home_path.suffix}")
 
@@ -79,21 +79,18 @@ def fetch_pack(fetch_small: FetchSmall, farm_job: str, wanted: Sequence[Wanted],
     """
     by_key = {one.product.key: one for one in wanted}
     found: dict[int, Path] = {}
-    with ExitStack() as stack:
-        folders: dict[PurePosixPath, Path] = {}
-        try:
-            for product, data in fetch_small(farm_job, [one.product for one in wanted]):
-                if blake3(data).hexdigest() != product.blake3:
-                    continue
-                one = by_key[product.key]
-                folder = one.draft.parent
-                if folder not in folders:
-                    folders[folder] = stack.enter_context(writable_folder(into, folder))
-                _write(folders[folder] / one.draft.name, data, into / one.home_path)
-                found[one.id] = into / one.draft
-        except FarmError:
-            # the farm is asked for the rest one by one, and told of as usual where it stays away
-            return found
+    folders: dict[PurePosixPath, Path] = {}
+    # after a break the farm is asked for the rest one by one, and told of as usual where it stays away
+    with ExitStack() as stack, suppress(FarmError):
+        for product, data in fetch_small(farm_job, [one.product for one in wanted]):
+            if blake3(data).hexdigest() != product.blake3:
+                continue
+            one = by_key[product.key]
+            folder = one.draft.parent
+            if folder not in folders:
+                folders[folder] = stack.enter_context(writable_folder(into, folder))
+            _write(folders[folder] / one.draft.name, data, into / one.home_path)
+            found[one.id] = into / one.draft
     return found
 
 

@@ -17,7 +17,7 @@ from sqlalchemy.orm import Session
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
-from tidy_crate.core.farm.links.interface import FarmLink, Fetching, needed
+from tidy_crate.core.farm.links.interface import FarmLink, Fetching, FetchSmall, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import file_mark, hash_file, only_one, refuse_links
 from tidy_crate.core.job.fetching import TOGETHER, Looks, Wanted, fetch, fetch_pack
@@ -206,7 +206,6 @@ class _Rounds:
         self._ledger, self._job, self.content, self.into = ledger, job, content, into
         self._progress = progress
         self._given_up: set[int] = set()
-        self._done = self._total = 0
         self.farms: dict[int, _Farm] = {}
         self.retrieved: list[ProductFile] = []
         self.damaged: list[Unavailable] = []
@@ -259,7 +258,7 @@ class _Rounds:
         folders = dict.fromkeys(one.home_path.parent for one in wanted)
         refuse_links(self.into, [*folders, *(PurePosixPath(SET_ASIDE) / home_path for home_path in folders)])
         batches = [wanted[at : at + BATCH] for at in range(0, len(wanted), BATCH)]
-        self._done, self._total = 0, len(wanted)
+        done = 0
         pool = ThreadPoolExecutor(CONNECTIONS)
         try:
             coming: deque[_Batch] = deque()
@@ -269,33 +268,33 @@ class _Rounds:
                 coming.append(self._begin(pool, batch))
                 if len(coming) > 1:
                     # the next one is on its way while this one is put in its place
-                    self._finish(pool, coming.popleft())
+                    done = self._finish(pool, coming.popleft(), done, len(wanted))
             while coming:
-                self._finish(pool, coming.popleft())
+                done = self._finish(pool, coming.popleft(), done, len(wanted))
         finally:
             pool.shutdown(cancel_futures=True)
 
     def _begin(self, pool: ThreadPoolExecutor, batch: Sequence[Wanted]) -> _Batch:
         """Begin to fetch products: small ones many at a time."""
-        by_farm: dict[int, list[Wanted]] = {}
+        together: dict[int, tuple[FetchSmall, list[Wanted]]] = {}
         alone: dict[int, Future[Path | None]] = {}
         for one in batch:
-            if one.is_small and self.farms[one.submission].link.fetch_small is not None:
-                by_farm.setdefault(one.submission, []).append(one)
+            many = self.farms[one.submission].link.fetch_small
+            if one.is_small and many is not None:
+                together.setdefault(one.submission, (many, []))[1].append(one)
             else:
                 alone[one.id] = pool.submit(self._fetch, one)
-        packs = []
-        for submission, small in by_farm.items():
-            farm = self.farms[submission]
-            many = farm.link.fetch_small
-            assert many is not None
-            for pack in in_packs(small, lambda one: one.product.bytes, TOGETHER):
-                packs.append(pool.submit(fetch_pack, many, farm.job, pack, self.into))
+        packs = [
+            pool.submit(fetch_pack, many, self.farms[submission].job, pack, self.into)
+            for submission, (many, small) in together.items()
+            for pack in in_packs(small, lambda one: one.product.bytes, TOGETHER)
+        ]
         return _Batch(batch, packs, alone)
 
-    def _finish(self, pool: ThreadPoolExecutor, batch: _Batch) -> None:
+    def _finish(self, pool: ThreadPoolExecutor, batch: _Batch, done: int, total: int) -> int:
         """Wait for products, put them in their places, and note what did not come.
 
+        done: how many came before, of how many in all. Return how many have come with these.
         Raises FarmError where nothing at all came: then it is the farm and not the frame.
         """
         here: dict[int, Path] = {}
@@ -320,11 +319,12 @@ class _Rounds:
                 damaged.append(one)
             else:
                 good.append((one, draft))
-            self._done += 1
-            self._progress(Step("retrieve", self._done, self._total, "frames", one.home_path.name))
+            done += 1
+            self._progress(Step("retrieve", done, total, "frames", one.home_path.name))
         self._settle(good, damaged)
         if len(failed) == len(batch.wanted):
             raise failed[0]
+        return done
 
     def _need_room(self, bytes_: int) -> None:
         """Raise Blocked where the disk has less room than so many bytes: before the first frame, and again later."""

@@ -293,8 +293,7 @@ class _PacedStream(httpcore.NetworkStream):
 
     def write(self, buffer: bytes, timeout: float | None = None) -> None:
         """See httpcore.NetworkStream. A new request starts the clock again."""
-        # a view: what is not sent at once is not copied again and again
-        self._stream.write(cast("bytes", memoryview(buffer)), timeout)
+        self._stream.write(buffer, timeout)
         self._since, self._got = time.monotonic(), 0
 
     def close(self) -> None:
