@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 import sysconfig
@@ -27,7 +28,15 @@ def done(line: list[object], **more: object) -> str:
 def built(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
     """The wheel, built from the source archive, and that archive: what is not in it cannot be in the wheel."""
     folder = tmp_path_factory.mktemp("built")
-    done([sys.executable, "-m", "hatchling", "build", "-t", "sdist", "-d", folder], cwd=ROOT)
+    # somebody's checkout, with an environment and notes of their own beside what belongs in the archive
+    checkout = folder / "checkout"
+    shutil.copytree(
+        ROOT, checkout, ignore=shutil.ignore_patterns(".*", "__pycache__", "venv*", "build", "dist", "site")
+    )
+    for stray in ("env/bin/python", ".venv-test/pyvenv.cfg", "notes.txt", ".ci/run", "frames/a.exr"):
+        (checkout / stray).parent.mkdir(parents=True, exist_ok=True)
+        (checkout / stray).write_text("mine\n")
+    done([sys.executable, "-m", "hatchling", "build", "-t", "sdist", "-d", folder], cwd=checkout)
     (archive,) = folder.glob("*.tar.gz")
     with tarfile.open(archive) as opened:
         opened.extractall(folder / "source", filter="data")
@@ -47,8 +56,11 @@ def test_the_released_files_hold_all_that_is_needed_and_nothing_else(built: tupl
     assert any(name.endswith("LICENSE") for name in names)
     with tarfile.open(archive) as opened:
         listed = {name.partition("/")[2] for name in opened.getnames()}
-    assert {"README.md", "CHANGELOG.md", "LICENSE", "pyproject.toml"} <= listed
-    assert not any(name.startswith((".ci", ".git/", ".venv")) for name in listed)
+    assert {name.partition("/")[0] for name in listed} - {""} == {
+        "src", "tests", "docs", "docs_theme", "examples", "benchmarks", "CHANGELOG.md", "CONTRIBUTING.md", "LICENSE",
+        "README.md", "SECURITY.md", "mkdocs.yml", "pyproject.toml", "PKG-INFO",
+    }  # fmt: skip
+    assert not [name for name in listed if "__pycache__" in name or name.endswith(".pyc")]
 
 
 def test_the_wheel_works_in_an_environment_of_its_own(built: tuple[Path, Path], tmp_path: Path) -> None:

@@ -105,7 +105,7 @@ def _quoted(prepared: Prepared, user: Sender, ledger: Ledger) -> Prepared:
         quote = own_quote(sending, prepared.card, user, ledger)
     except TidyCrateError as error:
         why = f"{error.what}; run probe on it"
-    earlier = sent_before(ledger, sending.packing, sending.ranges, prepared.card.name)
+    earlier = sent_before(ledger, sending.packing, sending.ranges, prepared.card)
     return replace(prepared, quote=quote, no_quote=why, earlier=earlier)
 
 

@@ -73,6 +73,18 @@ def to_send(prepared: Prepared, *, user: User | None = None) -> int:
         return core(prepared, links.to)
 
 
+def is_other_account(prepared: Prepared, *, user: User | None = None) -> bool:
+    """Return True when the submission that this one would repeat was made by another account at the same farm.
+
+    The farm is asked who is signed in, where it can tell.
+    """
+    if prepared.earlier is None or not prepared.earlier.account:
+        return False
+    with FarmLinks(user) as links:
+        link = links.to(str(prepared.card_path))
+        return link.account is not None and link.account.account().user != prepared.earlier.account
+
+
 def send(
     prepared: Prepared | Sequence[Prepared],
     *,

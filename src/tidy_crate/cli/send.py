@@ -283,7 +283,7 @@ def _refuse_repetition(jobs: list[list[Prepared]], again: bool) -> None:
 
     for each in jobs:
         for one in each:
-            if one.earlier is not None and one.earlier.confirmed and not again:
+            if one.earlier is not None and one.earlier.confirmed and not again and not api.is_other_account(one):
                 raise repeated(one.earlier, one.card.name)
 
 

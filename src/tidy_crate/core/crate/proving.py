@@ -312,14 +312,16 @@ def _told(error: CommandFailed, command: RenderCommand, inside_of: tuple[Path, .
     if not error.started:
         return False, error.what
     words = filled_runtime(command.command)
-    own = [folder for folder in program_folders(words, os.environ.get("PATH"), inside_of[0]) if folder.is_dir()]
+    found = [folder for folder in program_folders(words, os.environ.get("PATH"), inside_of[0]) if folder.is_dir()]
+    # what lies beside a program's folder belongs to it, unless the crate lies there too
+    own = [f if any(one.is_relative_to(f.parent) for one in inside_of) else f.parent for f in found]
     for line in reversed(error.said):
         if _LOADING.search(line):
             return False, f"{error.what}: {line.strip()}"
         if _DENIED.search(line):
             outside = [path for path in _PATH.findall(line) if not any(path.startswith(str(one)) for one in inside_of)]
             if outside:
-                belongs = any(Path(outside[0]).is_relative_to(folder.parent) for folder in own)
+                belongs = any(Path(outside[0]).is_relative_to(folder) for folder in own)
                 what = f"{error.what}: it was denied {outside[0]}, which is not in the crate"
                 return not belongs, what
     return True, error.what

@@ -39,7 +39,7 @@ class Question:
     cards: tuple[FarmCard, ...]
     wishes: Wishes = field(default_factory=Wishes)
     exchange: Exchange = field(default_factory=Exchange)
-    experience: Callable[[str, str], Experience] = lambda farm, machine: Experience()
+    experience: Callable[[FarmCard, str], Experience] = lambda card, machine: Experience()
     """Experience of earlier jobs with a farm's machine class."""
     requests: tuple[RenderRequest, ...] | None = None
     """In place of the crate's: what is left of a job."""
@@ -148,8 +148,8 @@ def _offers(question: Question, work: JobWork, timings: Timings) -> list[Offer]:
             work=work,
             timings=timings,
             wishes=question.wishes,
-            experience=question.experience(card.name, machine.name),
-            delivered=card.name in question.delivered,
+            experience=question.experience(card, machine.name),
+            delivered=card.place in question.delivered,
             refused=question.refused.get(card.name, ()),
             seed=SEED,
         )

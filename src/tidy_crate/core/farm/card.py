@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from datetime import date
 from pathlib import Path
 from typing import Annotated, Literal
+from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, field_validator, model_validator
 
@@ -283,6 +284,8 @@ class FarmCard(Prices):
     title: str = ""
     url: str = ""
     """Empty where there is no interface for programs."""
+    identity: str = Field(default="", max_length=200)
+    """The farm's own mark, where its address may change; else the address tells it from others of the same name."""
     insecure: bool = False
     """Allows an address that is not encrypted, for a network that is."""
     currency: Currency
@@ -351,6 +354,16 @@ class FarmCard(Prices):
         return (*own, *(one for one in self.price if not one.machines or machine.name in one.machines))
 
     @property
+    def place(self) -> str:
+        """Return what tells this farm from any other, whatever the cards are called.
+
+        Its own mark, else its address; its name where it has neither.
+        """
+        if self.identity:
+            return f"identity {self.identity}"
+        return address_of(self.url) or f"name {self.name}"
+
+    @property
     def runs_scene_commands(self) -> bool:
         """Return whether nodes render by the command line that the scene brings: one's own machines without
         programs.
@@ -388,6 +401,26 @@ class FarmCard(Prices):
         """The balance of an account, the first when None; None where the card notes none."""
         found = [one for one in self.balance if name in (None, one.account)]
         return found[0] if found else None
+
+
+def address_of(url: str) -> str:
+    """Return an address in one spelling: scheme, host, port and path, without a user's name or a query.
+
+    >>> address_of("HTTPS://Farm.example:443/api/")
+    'https://farm.example/api'
+    """
+    try:
+        parts = urlsplit(url)
+        port = parts.port
+    except ValueError:
+        return url
+    scheme = parts.scheme.lower()
+    host = (parts.hostname or "").lower()
+    if not scheme:
+        return url
+    usual = {"http": 80, "https": 443, "sftp": 22}.get(scheme)
+    where = host if port in (None, usual) else f"{host}:{port}"
+    return f"{scheme}://{where}{parts.path.rstrip('/')}"
 
 
 # the first version has no earlier one

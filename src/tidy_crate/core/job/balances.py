@@ -26,12 +26,12 @@ class FarmBalance(Model):
 def balances(ledger: Ledger, links: Links) -> tuple[FarmBalance, ...]:
     """Ask every farm, by the newest submission there. One that does not answer is named with the reason."""
     with ledger.reading() as session:
-        newest: dict[str, SubmissionRow] = {}
+        newest: dict[tuple[str, str], SubmissionRow] = {}
         for row in session.scalars(select(SubmissionRow).order_by(SubmissionRow.id)):
             session.expunge(row)
-            newest[row.farm] = row
+            newest[row.farm, row.place] = row
     found = []
-    for farm, row in sorted(newest.items()):
+    for (farm, _), row in sorted(newest.items(), key=lambda one: one[0]):
         try:
             link = links(row)
             if link.account is None:

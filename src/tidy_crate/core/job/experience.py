@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from tidy_crate.core.database import kept
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.estimate.offer import AGAIN_SHARE, AGAIN_WEIGHT, OTHER_MACHINE, Experience
+from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.protocol import JobOrder, JobState
 from tidy_crate.core.job.ledger import Ledger, all_jobs
 from tidy_crate.core.job.tables import AttemptRow, NodeRow, SubmissionRow, from_text
@@ -56,14 +57,15 @@ class _Seen:
 class Experiences:
     """Facts in the ledger about farms and machine classes.
 
-    Read once, then asked for each quote.
+    Read once, then asked for each quote. Farms are told apart as in `FarmCard.place`.
     """
 
     def __init__(self, ledger: Ledger) -> None:
         self._seen: dict[tuple[str, str], _Seen] = {}
         with ledger.reading() as session:
             for row, quote in _finished(session):
-                seen = self._seen.setdefault((row.farm, quote.machine), _Seen())
+                place = row.place or f"name {row.farm}"
+                seen = self._seen.setdefault((place, quote.machine), _Seen())
                 factor = _frame_factor(session, row, quote)
                 if factor is not None:
                     seen.logs.append(math.log(min(MOST_FACTOR, max(1 / MOST_FACTOR, factor))))
@@ -72,12 +74,12 @@ class Experiences:
                 seen.tasks += session.scalar(select(func.count()).where(*first)) or 0
                 seen.again += session.scalar(select(func.count()).where(*later)) or 0
 
-    def __call__(self, farm: str, machine: str) -> Experience:
+    def __call__(self, card: FarmCard, machine: str) -> Experience:
         """Return what is known of a machine class; the usual where nothing is.
 
         The factor is the mean of a normal posterior for its logarithm, from a prior around none.
         """
-        seen = self._seen.get((farm, machine))
+        seen = self._seen.get((card.place, machine)) or self._seen.get((f"name {card.name}", machine))
         if seen is None or not seen.logs:
             return Experience()
         before, each = 1 / OTHER_MACHINE**2, 1 / JOB_SPREAD**2

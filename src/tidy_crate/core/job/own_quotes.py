@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from sqlalchemy import select
 
@@ -10,9 +10,11 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.database import kept
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.estimate.model import Estimate, OwnQuote, least_by
+from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import JobOrder
 from tidy_crate.core.job.ledger import Ledger, new_key
+from tidy_crate.core.job.repeats import at_place
 from tidy_crate.core.job.tables import JobRow, SubmissionRow
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import whole
@@ -22,13 +24,20 @@ ByName = Callable[[str], FarmLink]
 
 
 def with_own_quotes(
-    estimate: Estimate, content: PackingList, requests: tuple[RenderRequest, ...], ledger: Ledger, links: ByName
+    estimate: Estimate,
+    content: PackingList,
+    requests: tuple[RenderRequest, ...],
+    ledger: Ledger,
+    cards: Iterable[FarmCard],
+    links: ByName,
 ) -> Estimate:
     """Return the estimate with the quotes of those farms that make any, each for the best way that we know there.
 
+    cards: of the farms in the estimate.
+
     A farm quotes what it has: of a crate that was never sent there, it is noted that nothing could be asked.
     """
-    had = _delivered(ledger, content)
+    had = _delivered(ledger, content, cards)
     found, notes = [], []
     quotes = estimate.quotes
     able = [at for at, quote in enumerate(quotes) if quote.eligible and not quote.shares]
@@ -59,12 +68,13 @@ def with_own_quotes(
     return estimate.model_copy(update={"own_quotes": tuple(found), "notes": (*estimate.notes, *notes)})
 
 
-def _delivered(ledger: Ledger, content: PackingList) -> dict[str, str]:
+def _delivered(ledger: Ledger, content: PackingList, cards: Iterable[FarmCard]) -> dict[str, str]:
     """Return by farm the name that the crate has there, where it was sent before."""
     same = select(SubmissionRow).join(JobRow).where(JobRow.packing == content.model_dump_json())
     with ledger.reading() as session:
         return {
-            row.farm: kept(JobOrder.model_validate_json, row.order, "an order").crate
-            for row in session.scalars(same.order_by(SubmissionRow.id))
+            card.name: kept(JobOrder.model_validate_json, row.order, "an order").crate
+            for card in cards
+            for row in session.scalars(same.where(at_place(card)).order_by(SubmissionRow.id))
             if row.order
         }

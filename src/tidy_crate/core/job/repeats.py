@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, and_, or_, select
 from sqlalchemy.orm import Session
 
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.database import kept
+from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.protocol import JobOrder, JobState
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.tables import JobRow, SubmissionRow
@@ -28,31 +29,55 @@ class Earlier(Model):
     confirmed: bool
     """True if the farm has said that it has it. Where not, it may have it all the same."""
     state: str
+    account: str = ""
+    """Who was signed in; empty where that is not known."""
+
+
+def at_place(card: FarmCard) -> ColumnElement[bool]:
+    """Return the condition for submissions to the farm of a card, whatever the card was called then.
+
+    Those of before places were noted count by the farm's name.
+    """
+    unknown = and_(SubmissionRow.place == "", SubmissionRow.farm == card.name)
+    return or_(SubmissionRow.place == card.place, unknown)
 
 
 def sent_before(
-    ledger: Ledger, packing: PackingList, ranges: Sequence[TaskRange], farm: str, *, but: int | None = None
+    ledger: Ledger,
+    packing: PackingList,
+    ranges: Sequence[TaskRange],
+    card: FarmCard,
+    *,
+    account: str = "",
+    but: int | None = None,
 ) -> Earlier | None:
     """Return the submission that this one would repeat: an unconfirmed one first, else the newest; None for none.
 
-    but: the row of the submission in question itself. Only earlier rows count then, so that of two that are entered at
-    once exactly one is the repetition.
+    account: who is signed in; any account counts where it is not known. but: the row of the submission in question
+    itself. Only earlier rows count then, so that of two that are entered at once exactly one is the repetition.
     """
     with ledger.reading() as session:
-        found = [_earlier(row) for row in _alike(session, packing, tuple(ranges), farm, but)]
+        found = [_earlier(row) for row in _alike(session, packing, tuple(ranges), card, account, but)]
     return next((one for one in found if not one.confirmed), found[0] if found else None)
 
 
 def _alike(
-    session: Session, packing: PackingList, ranges: tuple[TaskRange, ...], farm: str, but: int | None
+    session: Session,
+    packing: PackingList,
+    ranges: tuple[TaskRange, ...],
+    card: FarmCard,
+    account: str,
+    but: int | None,
 ) -> list[SubmissionRow]:
     query = (
         select(SubmissionRow)
         .join(JobRow)
-        .where(JobRow.name == packing.name, SubmissionRow.farm == farm, SubmissionRow.state.not_in(_CALLED_OFF))
+        .where(JobRow.name == packing.name, at_place(card), SubmissionRow.state.not_in(_CALLED_OFF))
         .where(JobRow.packing == packing.model_dump_json())
         .order_by(SubmissionRow.id.desc())
     )
+    if account:
+        query = query.where(SubmissionRow.account.in_(("", account)))
     if but is not None:
         query = query.where(SubmissionRow.id < but)
     return [row for row in session.scalars(query) if row.order and _order(row.order).tasks == ranges]
@@ -63,4 +88,5 @@ def _order(text: str) -> JobOrder:
 
 
 def _earlier(row: SubmissionRow) -> Earlier:
-    return Earlier(job=row.job_id, submission=row.id, confirmed=row.farm_job is not None, state=row.state)
+    confirmed = row.farm_job is not None
+    return Earlier(job=row.job_id, submission=row.id, confirmed=confirmed, state=row.state, account=row.account)

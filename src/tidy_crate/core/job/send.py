@@ -19,7 +19,7 @@ from tidy_crate.core.farm.protocol import Capability, JobState, Reading
 from tidy_crate.core.job.ledger import Ledger, job_named, new_job
 from tidy_crate.core.job.outage import Outage, say_nothing
 from tidy_crate.core.job.prepare import Sending
-from tidy_crate.core.job.repeats import Earlier, sent_before
+from tidy_crate.core.job.repeats import Earlier, at_place, sent_before
 from tidy_crate.core.job.submission import confirm
 from tidy_crate.core.job.tables import JobRow, SubmissionRow
 from tidy_crate.core.model import Model
@@ -87,17 +87,18 @@ def send(
     submit = needed(link.submit, link, Capability.SUBMIT)
     if job is not None:
         _same_job(ledger, job, sending)
-    earlier = sent_before(ledger, sending.packing, sending.ranges, card.name) if job is None else None
+    account = link.account.account() if link.account is not None else None
+    who = account.user if account is not None else ""
+    earlier = sent_before(ledger, sending.packing, sending.ranges, card, account=who) if job is None else None
     if earlier is not None and earlier.confirmed and not again:
         raise repeated(earlier, card.name)
-    if quote is not None and link.account is not None:
-        account = link.account.account()
+    if quote is not None and account is not None:
         if account.currency == quote.cost.currency and account.balance < quote.cost.likely:
             raise FarmError(
                 f"the balance is {account.balance} {account.currency}, the job will cost about {quote.cost.likely}",
                 card.name,
             )
-    delivered = _deliver(deliver, sending, delivered_before(ledger, card.name, sending), progress, Outage(tell))
+    delivered = _deliver(deliver, sending, delivered_before(ledger, card, sending), progress, Outage(tell))
     differs = compare(sending.delivered, delivered.reading) if delivered.reading is not None else []
     if differs:
         raise Blocked("the farm reads the crate otherwise: " + "; ".join(differs), card.name, "nothing was submitted")
@@ -112,6 +113,7 @@ def send(
             _note_estimate(entered, quote)
         row = SubmissionRow(
             job_id=name, number=len(entered.submissions) + 1, farm=card.name, card=str(card_path), key=order.key,
+            place=card.place, account=who,
             order=order.model_dump_json(), state=SENDING, currency=card.currency,
             uploaded_bytes=delivered.uploaded_bytes, reused_bytes=delivered.reused_bytes, cost=Decimal(0),
             tasks=sending.tasks, products=sending.products, cursor="", cap=order.cap,
@@ -122,7 +124,7 @@ def send(
         number = row.id
     if job is None and not again:
         # two sends at once: the one that was entered first is the one that counts
-        other = sent_before(ledger, sending.packing, sending.ranges, card.name, but=number)
+        other = sent_before(ledger, sending.packing, sending.ranges, card, account=who, but=number)
         if other is not None:
             with ledger.writing() as session:
                 session.delete(session.get_one(SubmissionRow, number))
@@ -180,12 +182,12 @@ def _same_job(ledger: Ledger, name: str, sending: Sending) -> None:
             raise WrongUsage("the job was made of another crate", name, "send this crate as a job of its own")
 
 
-def delivered_before(ledger: Ledger, farm: str, sending: Sending) -> dict[str, str]:
+def delivered_before(ledger: Ledger, card: FarmCard, sending: Sending) -> dict[str, str]:
     """Return by path in the crate the BLAKE3 of what a farm got of it last."""
     last = (
         select(JobRow)
         .join(SubmissionRow)
-        .where(JobRow.name == sending.packing.name, SubmissionRow.farm == farm)
+        .where(JobRow.name == sending.packing.name, at_place(card))
         .order_by(SubmissionRow.id.desc())
         .limit(1)
     )

@@ -16,7 +16,7 @@ import psutil
 from tidy_crate.core.errors import FarmError, UnreadableInput
 from tidy_crate.core.files import read_json
 from tidy_crate.core.process import own_helper
-from tidy_crate.practice.farm.settings import CARD_NAME, NEXT_TOKEN, FarmSettings, save_settings, token_of
+from tidy_crate.practice.farm.settings import CARD_NAME, NEXT_TOKEN, FarmSettings, load_settings, save_settings, token_of
 
 RUNNING = "running.json"
 LOG = "farm.log"
@@ -42,7 +42,8 @@ def start(folder: Path, settings: FarmSettings, port: int = 0) -> RunningFarm:
     if found is not None:
         return RunningFarm(found, folder / CARD_NAME, folder, was_running=True)
     (folder / RUNNING).unlink(missing_ok=True)
-    save_settings(folder, settings)
+    # it stays the same farm, whatever its settings are changed to
+    save_settings(folder, settings.model_copy(update={"identity": load_settings(folder).identity}))
     token_of(folder)
     # its own session, so that closing the terminal does not end it
     apart: dict[str, Any] = (

@@ -128,6 +128,8 @@ class FarmSettings(Model):
     """By which share synthetic nodes differ in speed."""
     quoted_seconds: float = Field(default=10, gt=0)
     """Seconds of a frame that its own quotes assume."""
+    identity: str = Field(default_factory=lambda: secrets.token_hex(8), max_length=80)
+    """Tells this farm from others, wherever it answers."""
     seed: int = 1
     """For the times of synthetic nodes, for reclaiming and for faults of the line."""
     faults: tuple[Fault, ...] = ()
@@ -183,6 +185,7 @@ name = "practice"
 title = "Practice farm"
 practice = true
 url = "{url}"
+identity = "{settings.identity}"
 currency = "EUR"
 rates_from = 2026-11-01
 
