@@ -182,10 +182,10 @@ def ask(
         if not requests:
             raise WrongUsage("every frame of this job is rendered, so nothing is left to estimate", job,
                              "tidy-crate estimate --accuracy shows how its estimate did")  # fmt: skip
-        delivered = frozenset(one.place or f"name {one.farm}" for one in submissions)
-        known = {card.name for card in cards} | {card.place for card in cards}
+        delivered = frozenset(one.site or f"name {one.farm}" for one in submissions)
+        known = {card.name for card in cards} | {card.site for card in cards}
         for one in submissions:
-            if one.farm not in known and one.place not in known:
+            if one.farm not in known and one.site not in known:
                 cards.append(read_card(find_card(one.card, user.card_folders)))
         if source == TimingSource():
             source = TimingSource(job=job)
@@ -246,7 +246,9 @@ def ask(
     if not wanted.ask_farms or links is None:
         return answer
     cards_of = {card.name: str(path) for card, path in zip(cards, paths, strict=False)}
-    asked = with_own_quotes(answer.estimate, content, every, ledger, cards_once, lambda farm: links(cards_of.get(farm, farm)))
+    asked = with_own_quotes(
+        answer.estimate, content, every, ledger, cards_once, lambda farm: links(cards_of.get(farm, farm))
+    )
     return replace(answer, estimate=asked)
 
 

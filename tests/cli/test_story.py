@@ -17,14 +17,28 @@ CARD = "practice-farm/practice.farm.toml"
 
 
 @pytest.fixture(scope="module")
-def told(run: Run, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, dict[str, Any]]]:
+def told(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, dict[str, Any]]]:
     """The story told once; afterwards its farm is started again, so that every command can be tried."""
     folder = tmp_path_factory.mktemp("told")
-    done = run("demo", folder, "--json")
+    stranger = Run(tmp_path_factory.mktemp("stranger"))
+    done = stranger("demo", folder, "--json")
     assert done.code == 0, done.out + done.err
-    assert run("practice", "start", "--folder", folder / "practice-farm").code == 0
+    # the user's own home knows nothing of it
+    assert stranger("jobs", "--json").json["jobs"] == []
+    stranger.close()
+    again = Run(folder / "home")
+    assert again("practice", "start", "--folder", folder / "practice-farm").code == 0
     yield folder, done.json
-    assert run("practice", "stop", "--folder", folder / "practice-farm").code == 0
+    assert again("practice", "stop", "--folder", folder / "practice-farm").code == 0
+    again.close()
+
+
+@pytest.fixture(scope="module")
+def run(told: tuple[Path, dict[str, Any]]) -> Iterator[Run]:
+    """The program in the demo's home, as the demo says at its end."""
+    found = Run(Path(told[1]["home"]))
+    yield found
+    found.close()
 
 
 def test_the_demo_ends_with_48_and_48_good_frames_that_open(told: tuple[Path, dict[str, Any]]) -> None:
@@ -49,6 +63,7 @@ def test_e7_the_bill_is_in_the_range_of_the_estimate(told: tuple[Path, dict[str,
     # and a test has to hold in all: a little beyond its ends is no error
     low, high = (float(outcome["estimated"][name]) for name in ("low", "high"))
     assert 0.95 * low <= float(outcome["cost"]) <= 1.05 * high
+    assert outcome["within"] == (low <= float(outcome["cost"]) <= high)
 
 
 CONTRACT: list[tuple[tuple[str, ...], int, set[str]]] = [

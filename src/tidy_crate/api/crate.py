@@ -8,12 +8,30 @@ from typing import TYPE_CHECKING
 
 from tidy_crate.api.scene import open_scene, own_commands
 from tidy_crate.api.user import User
-from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.progress import Progress, silent
 
 if TYPE_CHECKING:
     from tidy_crate.core.crate.collect import CollectResult
     from tidy_crate.core.crate.proving import Proof
+
+
+def next_step(crate: Path) -> tuple[str, ...]:
+    """Return the command that comes next for a crate that is complete; empty where nothing in it can be rendered."""
+    from tidy_crate.core.crate.packing import read_packing_list
+    from tidy_crate.core.estimate.probe_result import read_probe
+
+    content = read_packing_list(crate)
+    if not content.requests:
+        return ()
+    try:
+        read_probe(crate, content)
+    except TidyCrateError:
+        if content.render is not None:
+            return ("probe", str(crate))
+        # without a render command there are no test frames, and their time is typed in
+        return ("estimate", str(crate), "--farm", "CARD", "--seconds-per-frame", "SECONDS")
+    return ("estimate", str(crate), "--farm", "CARD")
 
 
 def collect(

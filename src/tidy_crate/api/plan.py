@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,7 +11,7 @@ from tidy_crate.api.farms import FarmLinks, ledger, try_farm
 from tidy_crate.api.scene import own_commands
 from tidy_crate.api.user import User
 from tidy_crate.core.errors import TidyCrateError
-from tidy_crate.core.progress import Progress, Step, silent
+from tidy_crate.core.progress import Progress, silent
 
 if TYPE_CHECKING:
     from tidy_crate.core.estimate.estimate import Answer
@@ -92,17 +92,25 @@ def estimate_accuracy(*, user: User | None = None) -> tuple[Accuracy, ...]:
 
 
 def examine_installation(
-    *, farms: bool = False, user: User | None = None, progress: Progress = silent
+    *, farms: bool = False, user: User | None = None, show: Callable[[Part], None] | None = None
 ) -> tuple[Part, ...]:
-    """Examine this installation: libraries, optional parts, sandbox, disk, ledger, keyring. farms: known farms too."""
+    """Examine this installation: libraries, optional parts, sandbox, disk, ledger, keyring.
+
+    farms: known farms too. show: is given each part as it is known.
+    """
     from tidy_crate.core.farm.card import SUFFIX
     from tidy_crate.core.installation import Part, State, examine
 
     user = user or User.here()
     parts: list[Part] = []
+
+    def add(part: Part) -> None:
+        parts.append(part)
+        if show is not None:
+            show(part)
+
     for one in examine(user.ledger, user.home):
-        parts.append(one)
-        progress(Step("ready", len(parts), 0, "parts", one.name))
+        add(one)
     if not farms:
         return tuple(parts)
     for path in sorted(path for folder in user.card_folders for path in folder.glob(f"*{SUFFIX}")):
@@ -116,6 +124,5 @@ def examine_installation(
             works, said = False, error.what
         state = State.WORKS if works else State.BROKEN
         remedy = "" if works else f"tidy-crate farm test {name}"
-        parts.append(Part(group="farms", name=name, state=state, found=said, remedy=remedy))
-        progress(Step("ready", len(parts), 0, "parts", name))
+        add(Part(group="farms", name=name, state=state, found=said, remedy=remedy))
     return tuple(parts)

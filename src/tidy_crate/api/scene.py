@@ -94,6 +94,8 @@ class Relinked:
     still_missing: tuple[Asset, ...]
     decisions: Path
     """The decisions file."""
+    live: bool = False
+    """True if the scene has simulations that are not cached."""
 
 
 # chooses among proposals, given everything that is missing
@@ -117,6 +119,7 @@ def relink(
     from tidy_crate.core.context import relink as core
     from tidy_crate.core.context.outside import folder_claim
     from tidy_crate.core.crate.collect_cache import collected_contents
+    from tidy_crate.core.scene.model import SimulationState
 
     user = user or User.here()
     context = open_scene(scene, tidy_dir=tidy_dir, user=user)
@@ -129,8 +132,10 @@ def relink(
         # taking a file from a folder is agreement to that folder
         user.trust.add(context.root, {folder_claim(one.candidate.parent) for one in applied})
     # what was found may name files of its own that are missing, and may be part of a set only
-    still = core.missing(open_scene(scene, tidy_dir=tidy_dir, user=user).survey()) if applied else lacking
-    return Relinked(tuple(proposals), tuple(applied), tuple(still), context.file.path)
+    after = open_scene(scene, tidy_dir=tidy_dir, user=user).survey() if applied else found
+    still = core.missing(after) if applied else lacking
+    live = any(one.state is not SimulationState.CACHED for one in after.simulations)
+    return Relinked(tuple(proposals), tuple(applied), tuple(still), context.file.path, live)
 
 
 def let_go(scene: Path, asset: str, because: str, *, tidy_dir: Path | None = None, user: User | None = None) -> None:

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from tidy_crate import __version__
-from tidy_crate.cli import guard
+from tidy_crate.cli import guard, usage
 from tidy_crate.cli.stages import Stages
 
 app = typer.Typer(
@@ -44,4 +44,4 @@ def main() -> None:
     # the time
     gc.freeze()
     gc.set_threshold(100_000, 50, 50)
-    guard.run(app)
+    guard.run(lambda: usage.run(app))

@@ -108,7 +108,8 @@ def _show(console: Console, result: BakeResult, scene: Path) -> None:
     from tidy_crate.cli.show import cell, next_command, size, state, table
 
     if not (result.baked or result.up_to_date or result.failed):
-        console.print("Nothing in this scene depends on the frame before it.")
+        console.print("This scene has no simulation that this tool knows.")
+        next_command(console, "check", scene)
         return
     rows = table("simulation", "outcome", "frames", "size", "cache", right=("size",))
     for one in result.baked:
@@ -135,7 +136,7 @@ def _show_plan(console: Console, planned: tuple[PlannedBake, ...]) -> None:
     from tidy_crate.cli.show import cell, duration, size, state, table
 
     if not planned:
-        console.print("Nothing in this scene depends on the frame before it.")
+        console.print("This scene has no simulation that this tool knows.")
         return
     rows = table(
         "simulation", "kind", "state", "begins", "frames", "may take", "size", "after", right=("may take", "size")
@@ -158,7 +159,7 @@ def _show_verified(console: Console, found: tuple[VerifiedCache, ...]) -> None:
     from tidy_crate.cli.show import cell, size, state, table
 
     if not found:
-        console.print("Nothing in this scene depends on the frame before it.")
+        console.print("This scene has no simulation that this tool knows.")
         return
     rows = table("simulation", "state", "verdict", "covers", "files", "size", "in detail", right=("files", "size"))
     for one in found:
@@ -188,7 +189,9 @@ def _show_proof(console: Console, proof: OrderProof, scene: Path) -> None:
     if proof.holds:
         console.print(f"Proved: {counted(proof.frames, 'frame')} are identical to the bit in {orders}.")
     else:
-        console.print(f"Not proved: frames differ in {orders}. On a farm the picture would jump.\n")
+        others = counted(len(proof.orders) - 1, "other order")
+        differ = f"frames differ from those {proof.orders[0]} in {len(proof.differing)} of {others}"
+        console.print(f"Not proved: {differ}. On a farm the picture would jump.\n")
         rows = table("prim", "simulation", "differs at", "when evaluated")
         for one in proof.differs:
             rows.add_row(cell(one.prim), cell(one.simulation or "unknown"), str(one.frame), one.order)

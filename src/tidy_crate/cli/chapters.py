@@ -6,10 +6,12 @@ from dataclasses import dataclass
 
 # planted at the farm: one frame comes out black, another is damaged on its way home
 BLACK, DAMAGED = 1020, 1033
-BATCH = 8
 FARMS = ("--farm", "gullwing", "--farm", "ninepins", "--farm", "saltmarsh")
 # in the words of a step: the job that was sent last
 JOB = "JOB"
+# in the words of a step: the command that the estimate recommends
+ADVISED = "ADVISED"
+BUDGET = "3 EUR"
 
 
 @dataclass(frozen=True)
@@ -96,7 +98,8 @@ def chapters(scene: str, crate: str, card: str, project: str) -> tuple[Chapter, 
                     ("practice", "start", "--folder", "practice-farm", "--fault", f"black:{BLACK}:Beauty",
                      "--fault", f"damaged:{DAMAGED}:Beauty"),
                 ),
-                Step("What will it cost there, and when is it done?", ("estimate", crate, "--farm", card)),
+                Step(f"What will it cost there, and what is the fastest way for up to {BUDGET}?",
+                     ("estimate", crate, "--farm", card, "--budget", BUDGET)),
                 Step(
                     "And in full HD, at the three farms?",
                     ("estimate", crate, *FARMS, "--what-if", "scale=600%", "--accept-practice-timings", "--parts",
@@ -108,8 +111,8 @@ def chapters(scene: str, crate: str, card: str, project: str) -> tuple[Chapter, 
         Chapter(
             "Sent",
             (
-                Step("Send it. The farm reads the crate for itself before anything renders.",
-                     ("send", crate, "--farm", card, "--batch", str(BATCH), "--yes")),
+                Step("Send it as the estimate says. The farm reads the crate for itself before anything renders.",
+                     (ADVISED, "--yes")),
                 Step("Bring every frame home as soon as it is rendered.",
                      ("retrieve", JOB, "--into", "frames", "--follow")),
                 Step("How did the farm do?", ("track", JOB)),

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from tidy_crate import api
+from tidy_crate.cli import complete
 from tidy_crate.cli.estimate import ScoreOption
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
@@ -27,16 +28,24 @@ def register(app: typer.Typer) -> None:
         ] = None,
         farms: Annotated[
             list[str] | None,
-            typer.Option("--farm", metavar="CARD", help="Against a farm card's rules too; may be given again."),
+            typer.Option(
+                "--farm",
+                metavar="CARD",
+                autocompletion=complete.farms,
+                help="Against a farm card's rules too; may be given again.",
+            ),
         ] = None,
         brief: Annotated[Path | None, typer.Option("--brief", metavar="FILE", help="Against what was ordered.")] = None,
         mend: Annotated[bool, typer.Option("--mend", help="Fix in the staged copy what needs no decision.")] = False,
         take_back: Annotated[
             str | None,
-            typer.Option("--take-back", metavar="CODE", help="Undo the fixes of a check, or all."),
+            typer.Option(
+                "--take-back", metavar="CODE", autocompletion=complete.codes, help="Undo the fixes of a check, or all."
+            ),
         ] = None,
         explain: Annotated[
-            str | None, typer.Option("--explain", metavar="CODE", help="Explain a check, and end.")
+            str | None,
+            typer.Option("--explain", metavar="CODE", autocompletion=complete.codes, help="Explain a check, and end."),
         ] = None,
         catalogue: Annotated[bool, typer.Option("--catalogue", help="List every check there is, and end.")] = False,
         page: Annotated[
@@ -90,7 +99,9 @@ def register(app: typer.Typer) -> None:
     def waive(
         talk: Talk,
         scene: SceneArgument,
-        code: Annotated[str, typer.Argument(metavar="CODE", help="The code of the finding.")],
+        code: Annotated[
+            str, typer.Argument(metavar="CODE", autocompletion=complete.codes, help="The code of the finding.")
+        ],
         because: Annotated[str, typer.Option("--because", metavar="REASON", help="Why it is accepted.")],
         subject: Annotated[str | None, typer.Option("--subject", help="Only for this subject.")] = None,
         by: Annotated[str, typer.Option("--by", metavar="NAME", help="Who accepts it.")] = "",

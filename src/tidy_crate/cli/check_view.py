@@ -12,6 +12,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from tidy_crate import api
 from tidy_crate.cli.show import cell, counted, heading, money, next_command, state, table
 from tidy_crate.cli.text import clean
 from tidy_crate.core.check.catalogue import in_groups
@@ -80,7 +81,9 @@ def show(
         _show_farms(console, result)
     _show_verdict(console, result)
     if not result.blocked and not result.farms:
-        next_command(console, *(("estimate", target) if is_crate(target) else ("collect", target, "-o", "CRATE")))
+        then = api.next_step(target) if is_crate(target) else ("collect", target, "-o", "CRATE")
+        if then:
+            next_command(console, *then)
 
 
 def _show_done(console: Console, done: dict[str, Any]) -> None:

@@ -303,10 +303,7 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         )
     elif proof.whole:
         console.print("The crate is complete.", style="bold green")
-        if test is not None and crate is not None:
-            next_command(console, "probe", crate)
-        elif crate is not None:
-            # without a render command there are no test frames, and their time is typed in
-            next_command(console, "estimate", crate, "--farm", "CARD", "--seconds-per-frame", "SECONDS")
+        if crate is not None and (then := api.next_step(crate)):
+            next_command(console, *then)
     else:
         console.print("The crate is not complete.", style="bold red")

@@ -38,11 +38,12 @@ def register(app: typer.Typer) -> None:
         if place.exists() and not place.is_dir():
             raise WrongUsage("this is a file, not a folder", place, "name a folder for the demo")
         if scene_only:
-            from tidy_crate.cli.story import write_invented_farms
+            from tidy_crate.cli.story import claimed, write_invented_farms
             from tidy_crate.practice.demo.scene import write_demo_scene
 
-            found = write_demo_scene(place)
-            write_invented_farms(place)
+            with claimed(place):
+                found = write_demo_scene(place)
+                write_invented_farms(place)
             document = {
                 "scene": str(found.scene),
                 "project": str(found.project),

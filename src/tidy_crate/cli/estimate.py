@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from tidy_crate import api
+from tidy_crate.cli import complete
 from tidy_crate.cli.collect import CrateArgument
 from tidy_crate.cli.talk import Talk, command
 
@@ -15,10 +16,20 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 
-FarmOption = Annotated[str, typer.Option("--farm", metavar="CARD", help="A farm card's file, or a known farm's name.")]
+FarmOption = Annotated[
+    str,
+    typer.Option(
+        "--farm", metavar="CARD", autocompletion=complete.farms, help="A farm card's file, or a known farm's name."
+    ),
+]
 MachineOption = Annotated[
     str | None,
-    typer.Option("--machine", metavar="CLASS", help="Machine class; the card's first if not said."),
+    typer.Option(
+        "--machine",
+        metavar="CLASS",
+        autocompletion=complete.machines,
+        help="Machine class; the card's first if not said.",
+    ),
 ]
 NodesOption = Annotated[int | None, typer.Option("--nodes", min=1, help="Number of machines.")]
 BatchOption = Annotated[int | None, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")]
@@ -37,7 +48,10 @@ LoadOption = Annotated[
     str | None, typer.Option("--load-time", metavar="TIME", help="To load the scene, with times that are typed in.")
 ]
 FromJobOption = Annotated[
-    str | None, typer.Option("--from-job", metavar="JOB", help="Take frame times from an earlier job.")
+    str | None,
+    typer.Option(
+        "--from-job", metavar="JOB", autocompletion=complete.jobs, help="Take frame times from an earlier job."
+    ),
 ]
 
 
@@ -109,13 +123,19 @@ def register(app: typer.Typer) -> None:
     def estimate(
         talk: Talk,
         target: Annotated[
-            str, typer.Argument(metavar="CRATE-or-JOB", help="A crate's folder, or a job of which frames are left.")
+            str,
+            typer.Argument(
+                metavar="CRATE-or-JOB",
+                autocompletion=complete.jobs,
+                help="A crate's folder, or a job of which frames are left.",
+            ),
         ] = "",
         farms: Annotated[
             list[str] | None,
             typer.Option(
                 "--farm",
                 metavar="CARD",
+                autocompletion=complete.farms,
                 help="A farm card's file or name; all known farms if not said.",
             ),
         ] = None,
@@ -138,7 +158,10 @@ def register(app: typer.Typer) -> None:
             typer.Option("--plot", metavar="FILE", help="Draw frame times, cost against time, and parts (PNG)."),
         ] = None,
         machine: Annotated[
-            str | None, typer.Option("--machine", metavar="CLASS", help="This machine class only.")
+            str | None,
+            typer.Option(
+                "--machine", metavar="CLASS", autocompletion=complete.machines, help="This machine class only."
+            ),
         ] = None,
         nodes: NodesOption = None,
         batch: BatchOption = None,

@@ -12,7 +12,7 @@ from rich.text import Text
 from tidy_crate.cli.show import cell, counted, duration, facts, heading, money, next_command, size, table
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.crate.packing import is_crate
-from tidy_crate.core.estimate.model import Estimate, Here, Quote, least_by
+from tidy_crate.core.estimate.model import Estimate, Here, MoneyParts, Parts, Quote, least_by
 from tidy_crate.core.estimate.probe_result import ProbeResult
 from tidy_crate.core.estimate.what_if import Change, parse_change
 from tidy_crate.core.job.experience import Accuracy
@@ -82,8 +82,8 @@ def show_estimate(
     named: the card as the user named it, by farm.
     """
     shown = _worth_showing(result, every=every)
-    rows = table("", "farm", "machine", "nodes x batch", "with", "cost", "likely between", "done in", "at the latest",
-                 right=("cost", "done in", "at the latest"))  # fmt: skip
+    rows = table("", "farm", "machine", "nodes x batch", "with", "cost", "likely between", "done in", "90 % by",
+                 right=("cost", "done in", "90 % by"))  # fmt: skip
     for at in shown:
         quote = result.quotes[at]
         rows.add_row(*_row(quote, result, chosen=result.pick is not None and at == result.pick.index),
@@ -109,7 +109,7 @@ def show_estimate(
             text = (
                 f"{one.change}: {one.farm}, {one.machine}, {money(one.cost.likely, one.cost.currency)} "
                 f"(up to {money(one.cost.high, one.cost.currency)}), done in {duration(one.seconds.likely)} "
-                f"(at the latest {duration(one.seconds.high)})"
+                f"(90 % by {duration(one.seconds.high)})"
             )
             console.print(cell(f"  {text}"), soft_wrap=True)
     for own in result.own_quotes:
@@ -123,10 +123,10 @@ def show_estimate(
     if plot is not None:
         console.print(cell(f"Drawn: {plot}"), soft_wrap=True)
     if result.pick is not None:
-        next_command(console, *_order(target, result.quotes[result.pick.index], result.what_if, named))
+        next_command(console, *order_of(target, result.quotes[result.pick.index], result.what_if, named))
 
 
-def _order(target: str, quote: Quote, what_if: str, named: Mapping[str, str]) -> list[str]:
+def order_of(target: str, quote: Quote, what_if: str, named: Mapping[str, str]) -> list[str]:
     """Return the command that orders a quote: a crate is sent, the rest of a job is handed over.
 
     named: the card as the user named it, by farm.
@@ -214,16 +214,9 @@ def _show_parts(console: Console, quotes: Sequence[Quote]) -> None:
     for one in chosen:
         assert one.parts is not None
         took, paid = one.parts, one.parts.money
-        for name, seconds in (
-            ("upload", took.upload + took.processing), ("queue", took.queue), ("start-up", took.startup),
-            ("rendering", took.rendering), ("of it loading", took.loading), ("home", took.retrieval + took.stitching),
-            ("again", took.again),
-        ):  # fmt: skip
+        for name, seconds in (*_steps(took), ("in all", one.seconds.likely)):
             times.setdefault(name, []).append(seconds)
-        for name, amount in (
-            ("rendering", paid.rendering), ("to the minimum charge", paid.minimum), ("discount", -paid.discount),
-            ("storage", paid.storage), ("egress", paid.egress), ("tax", paid.tax),
-        ):  # fmt: skip
+        for name, amount in (*_amounts(paid), ("in all", one.cost.likely)):
             sums.setdefault(name, []).append(amount)
     times = {name: each for name, each in times.items() if max(each) >= 0.5}
     sums = {name: each for name, each in sums.items() if any(amount.quantize(CENT) for amount in each)}
@@ -241,6 +234,23 @@ def _show_parts(console: Console, quotes: Sequence[Quote]) -> None:
             rows.add_row(cell(one.farm), cell(one.machine), f"{one.nodes} x {one.batch}", *cells)
         console.print(rows)
     console.print()
+
+
+def _steps(parts: Parts) -> tuple[tuple[str, float], ...]:
+    """The steps of the way in their order; together they take as long as it does."""
+    return (
+        ("upload", parts.upload), ("processing", parts.processing), ("queue", parts.queue), ("start-up", parts.startup),
+        ("rendering", parts.rendering), ("frames home", parts.retrieval), ("bad frames again", parts.again),
+        ("stitching", parts.stitching),
+    )  # fmt: skip
+
+
+def _amounts(paid: MoneyParts) -> tuple[tuple[str, Decimal], ...]:
+    """The amounts of a bill; together they are the bill."""
+    return (
+        ("rendering", paid.rendering), ("discount", -paid.discount), ("storage", paid.storage), ("egress", paid.egress),
+        ("up to the minimum", paid.minimum), ("tax", paid.tax),
+    )  # fmt: skip
 
 
 def _show_refused(console: Console, quotes: Sequence[Quote]) -> None:
@@ -267,24 +277,12 @@ def _show_pick(console: Console, quote: Quote, result: Estimate) -> None:
     if quote.parts is None:
         return
     parts = quote.parts
-    steps = [
-        ("upload", parts.upload), ("processing", parts.processing), ("queue", parts.queue), ("start-up", parts.startup),
-        ("rendering", parts.rendering), ("last frames home", parts.retrieval), ("rejected frames again", parts.again),
-        ("stitching", parts.stitching),
-    ]  # fmt: skip
-    console.print(
-        cell("  time: " + ", ".join(f"{name} {duration(took)}" for name, took in steps if took >= 0.5)), soft_wrap=True
-    )
-    paid = parts.money
-    sums = [
-        ("rendering", paid.rendering), ("discount", -paid.discount), ("storage", paid.storage), ("egress", paid.egress),
-        ("up to the minimum charge", paid.minimum), ("tax", paid.tax),
-    ]  # fmt: skip
-    listed = ", ".join(
-        f"{name} {amount:.2f}" for name, amount in sums if abs(amount) >= paid.rendering / 1000 and amount
-    )
-    again = f"; of it {paid.again:.2f} for frames that are rendered again, on average" if paid.again else ""
-    console.print(cell(f"  money, in {quote.cost.currency}: {listed or 'nothing'}{again}"))
+    steps = ", ".join(f"{name} {duration(took)}" for name, took in _steps(parts) if took >= 0.5)
+    console.print(cell(f"  time: {steps}"), soft_wrap=True)
+    paid, sums = parts.money, _amounts(parts.money)
+    listed = ", ".join(f"{name} {amount:.2f}" for name, amount in sums if amount.quantize(CENT))
+    again = f"{paid.again:.2f} of it, on average, for bad frames that are rendered again"
+    console.print(cell(f"  money, in {quote.cost.currency}: {listed or 'nothing'}; {again}"))
 
 
 def _show_ground(console: Console, result: Estimate) -> None:
@@ -309,15 +307,15 @@ def show_accuracy(console: Console, found: Sequence[Accuracy]) -> None:
     if not found:
         console.print("No job that was sent with an estimate is finished yet.")
         return
-    rows = table("job", "farm", "machine", "estimated", "between", "paid", "in range", "estimated time", "took",
-                 "frame time", right=("estimated", "paid", "estimated time", "took", "frame time"))  # fmt: skip
+    rows = table("job", "farm", "machine", "estimated", "range", "paid", "within", "time", "took", "frame time",
+                 right=("estimated", "paid", "time", "took", "frame time"))  # fmt: skip
     for one in found:
         rows.add_row(
             cell(one.job),
             cell(one.farm),
             cell(one.machine),
             money(one.cost.likely, one.cost.currency),
-            f"{one.cost.low:.2f} and {one.cost.high:.2f}",
+            f"{one.cost.low:.2f}-{one.cost.high:.2f}",
             f"{one.paid:.2f}",
             "yes" if one.cost_in_range else "no",
             duration(one.seconds.likely),
@@ -326,4 +324,5 @@ def show_accuracy(console: Console, found: Sequence[Accuracy]) -> None:
         )
     console.print(rows)
     kept = sum(one.cost_in_range for one in found)
-    console.print(f"\n{kept} of {len(found)} bills were in their range; eight of ten is what the ranges promise.")
+    console.print(f"\n{kept} of {counted(len(found), 'bill')} within the range; the ranges promise eight of ten.")
+    console.print("Estimate, range and bill count frames that were rendered again.", style="dim")

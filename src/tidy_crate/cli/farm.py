@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from tidy_crate import api
+from tidy_crate.cli import complete
 from tidy_crate.cli.talk import Talk, command
 
 if TYPE_CHECKING:
@@ -41,7 +42,12 @@ def register(app: typer.Typer) -> None:
         talk.result(document, lambda console: _show_list(console, cards))
 
     @command(farm, "show")
-    def show(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
+    def show(
+        talk: Talk,
+        card: Annotated[
+            str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
+        ],
+    ) -> None:
         """Show one farm's card.
 
         \b
@@ -95,7 +101,12 @@ def register(app: typer.Typer) -> None:
         )
 
     @command(farm, "check")
-    def check(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
+    def check(
+        talk: Talk,
+        card: Annotated[
+            str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
+        ],
+    ) -> None:
         """Show what is wrong with a card, and what it does not state.
 
         \b
@@ -129,7 +140,10 @@ def register(app: typer.Typer) -> None:
         talk.result(content, lambda console: console.print_json(json.dumps(content)))
 
     @command(farm, "add")
-    def add(talk: Talk, card: Annotated[Path, typer.Argument(metavar="CARD", help="A card's file.")]) -> None:
+    def add(
+        talk: Talk,
+        card: Annotated[Path, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file.")],
+    ) -> None:
         """Make a farm known by its name: its card is copied to where all commands find it.
 
         \b
@@ -156,7 +170,12 @@ def register(app: typer.Typer) -> None:
         )
 
     @command(farm, "moved")
-    def moved(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
+    def moved(
+        talk: Talk,
+        card: Annotated[
+            str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
+        ],
+    ) -> None:
         """Record that a farm has a new address. Its token goes there from now on.
 
         \b
@@ -171,7 +190,12 @@ def register(app: typer.Typer) -> None:
         )
 
     @command(farm, "test")
-    def test(talk: Talk, card: Annotated[str, typer.Argument(metavar="CARD", help="A card's file or name.")]) -> None:
+    def test(
+        talk: Talk,
+        card: Annotated[
+            str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
+        ],
+    ) -> None:
         """Try the way to a farm out, step by step. Nothing is ordered.
 
         \b

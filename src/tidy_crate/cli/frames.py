@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from tidy_crate import api
+from tidy_crate.cli import complete
 from tidy_crate.cli.jobs import JobArgument
 from tidy_crate.cli.talk import Talk, YesOption, command
 from tidy_crate.core.errors import WrongUsage
@@ -82,7 +83,10 @@ def register(app: typer.Typer) -> None:
     @command(app, "review")
     def review(
         talk: Talk,
-        what: Annotated[str, typer.Argument(metavar="JOB-or-DIR", help="A job, or a folder of frames.")],
+        what: Annotated[
+            str,
+            typer.Argument(metavar="JOB-or-DIR", autocompletion=complete.jobs, help="A job, or a folder of frames."),
+        ],
         expect: Annotated[
             Path | None,
             typer.Option("--expect", metavar="CRATE", help="For a folder: the crate the frames were rendered from."),
@@ -201,10 +205,16 @@ def register(app: typer.Typer) -> None:
         ] = False,
         suspect: Annotated[bool, typer.Option("--suspect", help="What is suspect too.")] = False,
         farm: Annotated[
-            str | None, typer.Option("--farm", metavar="CARD", help="At this farm, as a part of the same job.")
+            str | None,
+            typer.Option(
+                "--farm", metavar="CARD", autocompletion=complete.farms, help="At this farm, as a part of the same job."
+            ),
         ] = None,
         machine: Annotated[
-            str | None, typer.Option("--machine", metavar="CLASS", help="With --farm: the machine class.")
+            str | None,
+            typer.Option(
+                "--machine", metavar="CLASS", autocompletion=complete.machines, help="With --farm: the machine class."
+            ),
         ] = None,
         yes: YesOption = False,
     ) -> None:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from tidy_crate import api
+from tidy_crate.cli import complete
 from tidy_crate.cli.talk import Talk, YesOption, command
 
 if TYPE_CHECKING:
@@ -17,7 +18,9 @@ if TYPE_CHECKING:
 
     from tidy_crate.core.job.track import JobView
 
-JobArgument = Annotated[str, typer.Argument(metavar="JOB", help="The job's name, as send and jobs show it.")]
+JobArgument = Annotated[
+    str, typer.Argument(metavar="JOB", autocompletion=complete.jobs, help="The job's name, as send and jobs show it.")
+]
 # seconds between two looks; longer for a job of many frames, whose grid costs more
 REFRESH, REFRESH_LARGE = 0.5, 3.0
 LARGE = 20_000
@@ -30,7 +33,8 @@ def register(app: typer.Typer) -> None:
     def track(
         talk: Talk,
         job: Annotated[
-            str | None, typer.Argument(metavar="[JOB]", help="The job's name; all jobs if not said.")
+            str | None,
+            typer.Argument(metavar="[JOB]", autocompletion=complete.jobs, help="The job's name; all jobs if not said."),
         ] = None,
         follow: Annotated[bool, typer.Option("--follow", "-f", help="Stay until the job has ended.")] = False,
         frames: Annotated[
@@ -111,7 +115,9 @@ def register(app: typer.Typer) -> None:
     def priority(
         talk: Talk,
         job: JobArgument,
-        rank: Annotated[int, typer.Argument(metavar="0-100", min=0, max=100, help="50 is usual, more is sooner.")],
+        rank: Annotated[
+            int, typer.Argument(metavar="NUMBER", min=0, max=100, help="From 0 to 100: 50 is usual, more is sooner.")
+        ],
     ) -> None:
         """Set how soon a job is served.
 

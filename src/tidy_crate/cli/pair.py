@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from tidy_crate import api
+from tidy_crate.cli import complete
 from tidy_crate.cli.collect import CrateArgument
 from tidy_crate.cli.talk import Talk, command
 
@@ -32,7 +33,10 @@ def register(app: typer.Typer) -> None:
             ),
         ],
         job: Annotated[
-            str | None, typer.Option("--job", metavar="JOB", help="Compare both with this job's frame too.")
+            str | None,
+            typer.Option(
+                "--job", metavar="JOB", autocompletion=complete.jobs, help="Compare both with this job's frame too."
+            ),
         ] = None,
         picture: Annotated[
             Path | None, typer.Option("--picture", metavar="FILE.png", help="Draw both frames and their difference.")

@@ -80,7 +80,8 @@ def register(app: typer.Typer) -> None:
         decided = {(one.asset, one.candidate) for one in applied}
         if applied:
             talk.say(f"Written to {found.decisions}")
-        talk.result(document, lambda console: _show(console, proposals, decided, still, scene))
+        then = ("bake" if found.live else "check", scene)
+        talk.result(document, lambda console: _show(console, proposals, decided, still, then))
         if not applied and any(proposal.sure for proposal in proposals):
             talk.say("Nothing is decided yet: add --apply to keep the sure ones.")
         if any(asset.needed for asset in still):
@@ -130,8 +131,9 @@ def _show(
     proposals: tuple[Proposal, ...],
     decided: set[tuple[str, Path]],
     still: list[Asset],
-    scene: Path,
+    then: tuple[object, ...],
 ) -> None:
+    """then: the next command, where nothing that is needed is missing."""
     from tidy_crate.cli.show import cell, counted, heading, next_command, state, table
 
     if proposals:
@@ -160,7 +162,7 @@ def _show(
         _more(console, len(still))
     if not still and not proposals:
         console.print("Nothing is missing.")
-        next_command(console, "bake", scene)
+        next_command(console, *then)
     elif not needed:
         console.print(f"\n{counted(len(decided), 'file')} relinked, nothing that these frames need is missing.")
-        next_command(console, "bake", scene)
+        next_command(console, *then)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from tidy_crate import api
+from tidy_crate.cli import complete
 from tidy_crate.cli.collect import CrateArgument
 from tidy_crate.cli.talk import Talk, YesOption, command
 
@@ -18,7 +19,12 @@ if TYPE_CHECKING:
 
 FarmsOption = Annotated[
     list[str],
-    typer.Option("--farm", metavar="CARD", help="A farm card's file or name; several share the frames out."),
+    typer.Option(
+        "--farm",
+        metavar="CARD",
+        autocompletion=complete.farms,
+        help="A farm card's file or name; several share the frames out.",
+    ),
 ]
 HERE, PICTURE, WAY = "Machines", "What is rendered", "Way of sending"
 
@@ -36,7 +42,14 @@ def register(app: typer.Typer) -> None:
         crate: CrateArgument,
         farms: FarmsOption,
         machine: Annotated[
-            str | None, _option("Machine class, by the card's name.", "--machine", group=HERE, metavar="CLASS")
+            str | None,
+            _option(
+                "Machine class, by the card's name.",
+                "--machine",
+                group=HERE,
+                metavar="CLASS",
+                autocompletion=complete.machines,
+            ),
         ] = None,
         nodes: Annotated[int | None, _option("Number of machines.", "--nodes", group=HERE, min=1)] = None,
         batch: Annotated[
@@ -176,13 +189,19 @@ def register(app: typer.Typer) -> None:
     @command(app, "handover")
     def handover(
         talk: Talk,
-        job: Annotated[str, typer.Argument(metavar="JOB", help="The job's name.")],
-        to: Annotated[str, typer.Option("--to", metavar="CARD", help="The farm that takes the rest.")],
+        job: Annotated[str, typer.Argument(metavar="JOB", autocompletion=complete.jobs, help="The job's name.")],
+        to: Annotated[
+            str,
+            typer.Option("--to", metavar="CARD", autocompletion=complete.farms, help="The farm that takes the rest."),
+        ],
         given_up: Annotated[
             list[str] | None,
             typer.Option("--from", metavar="FARM", help="A farm that is given up: the job is called off there."),
         ] = None,
-        machine: Annotated[str | None, typer.Option("--machine", metavar="CLASS", help="Machine class.")] = None,
+        machine: Annotated[
+            str | None,
+            typer.Option("--machine", metavar="CLASS", autocompletion=complete.machines, help="Machine class."),
+        ] = None,
         nodes: Annotated[int | None, typer.Option("--nodes", min=1, help="Number of machines.")] = None,
         batch: Annotated[int | None, typer.Option("--batch", min=1, help="Frames that a node takes at a time.")] = None,
         yes: YesOption = False,

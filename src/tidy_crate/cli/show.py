@@ -21,7 +21,10 @@ if TYPE_CHECKING:
     from tidy_crate.core.work.trust import Claim
 
 Key = TypeVar("Key")
-WHOLE = {"severity", "code", "id", "kind", "status", "state", "needed", "verdict", "node", "size", "cost", "frame"}
+WHOLE = {
+    "job", "farm", "range", "severity", "code", "id", "kind", "status", "state", "needed", "verdict", "node", "size",
+    "cost", "frame",
+}  # fmt: skip
 STATES = {
     "works": "green", "broken": "red",
     "found": "green", "cached": "green", "good": "green", "done": "green", "retrieved": "green",

@@ -110,7 +110,7 @@ class Stages(TyperGroup):
         """Find the command of a line. For a name that there is not, the error names the nearest."""
         if args and args[0] not in _MODULE_OF and not args[0].startswith("-") and not ctx.resilient_parsing:
             near = get_close_matches(args[0], _MODULE_OF, 1)
-            ctx.fail(f"No such command '{args[0]}'." + (f" Did you mean '{near[0]}'?" if near else ""))
+            ctx.fail(f"there is no command {args[0]}" + (f"; did you mean {near[0]}?" if near else ""))
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: Context, formatter: HelpFormatter) -> None:

@@ -6,7 +6,8 @@ import os
 import shlex
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from pathlib import Path
@@ -16,13 +17,18 @@ from rich.text import Text
 
 from tidy_crate import api
 from tidy_crate.cli.apart import run_apart
-from tidy_crate.cli.chapters import JOB, Chapter, chapters
+from tidy_crate.cli.chapters import ADVISED, BUDGET, JOB, Chapter, chapters
 from tidy_crate.cli.talk import Talk
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
 CRATE = "lantern_quay.crate"
+# what the demo writes below its folder, and begins anew each time
+HOME = "home"
+MADE = ("practice-farm", "frames", "delivery", CRATE, "lantern_quay.probe", HOME)
+# says that a folder is a demo's
+MARK = ".tidy-crate-demo"
 
 
 @dataclass
@@ -32,14 +38,14 @@ class _Teller:
     number: int = 0
     seconds: dict[str, float] = field(default_factory=dict)
 
-    def chapter(self, number: int, chapter: Chapter, job: Callable[[], str], *, pause: bool) -> None:
-        """Tell a chapter. job: returns the job that was sent last. pause: wait for Enter at its end."""
+    def chapter(self, number: int, chapter: Chapter, filled: Callable[[str], list[str]], *, pause: bool) -> None:
+        """Tell a chapter. filled: returns what a word of a step stands for. pause: wait for Enter at its end."""
         aloud = not self.talk.quiet and not self.talk.as_json
         if aloud:
             self.talk.out.print()
             self.talk.out.rule(Text(f"{number}. {chapter.title}", style="bold"), align="left", characters="-")
         for step in chapter.steps:
-            self.step(step.why, *(job() if word == JOB else word for word in step.words), expect=step.expect)
+            self.step(step.why, *(one for word in step.words for one in filled(word)), expect=step.expect)
         if aloud:
             self.talk.out.print()
             self.talk.out.print(Text(chapter.moral, style="bold green"))
@@ -73,32 +79,94 @@ class _Teller:
 
 
 def tell(talk: Talk, folder: Path, *, pause: bool = False) -> dict[str, Any]:
-    """Tell the whole story in `folder`. Return its outcome. pause: wait for Enter after each chapter."""
+    """Tell the whole story in `folder`. Return its outcome. pause: wait for Enter after each chapter.
+
+    The demo has a home of its own in its folder: its jobs, cards and estimates never stand among the user's.
+    """
     if pause and not talk.can_ask:
         raise WrongUsage("--pause needs a terminal", None, "leave it out, or run the demo in a terminal")
-    scene = write_demo_scene(folder)
-    write_invented_farms(folder)
-    # the demo has just written the command that renders its scene
-    api.trust(scene.project)
-    _fresh(scene, folder)
-    teller = _Teller(talk, folder)
-    _say(talk, folder, scene)
-    farm = folder / "practice-farm"
-    try:
-        parts = chapters(
-            _relative(scene.scene, folder), CRATE, _relative(farm / "practice.farm.toml", folder),
-            scene.project.as_posix(),
-        )  # fmt: skip
-        for number, chapter in enumerate(parts, 1):
-            teller.chapter(number, chapter, _newest, pause=pause and number < len(parts))
-        document = _outcome(teller, _newest(), folder)
-    finally:
-        # a machine left running is just what this tool is against
-        from tidy_crate.practice.farm.control import stop
+    with claimed(folder), _at_home(folder / HOME):
+        _fresh(folder)
+        scene = write_demo_scene(folder)
+        write_invented_farms(folder)
+        # the demo has just written the command that renders its scene
+        api.trust(scene.project)
+        teller = _Teller(talk, folder)
+        _say(talk, folder, scene)
+        farm = folder / "practice-farm"
+        card = _relative(farm / "practice.farm.toml", folder)
 
-        stop(farm)
+        def filled(word: str) -> list[str]:
+            if word == ADVISED:
+                return _advised(folder / CRATE, farm / "practice.farm.toml", card)
+            return [_newest() if word == JOB else word]
+
+        try:
+            parts = chapters(_relative(scene.scene, folder), CRATE, card, scene.project.as_posix())
+            for number, chapter in enumerate(parts, 1):
+                teller.chapter(number, chapter, filled, pause=pause and number < len(parts))
+            document = _outcome(teller, _newest(), folder)
+        finally:
+            # a machine left running is just what this tool is against
+            from tidy_crate.practice.farm.control import stop
+
+            stop(farm)
     _end(talk, folder, document)
     return document
+
+
+@contextmanager
+def claimed(folder: Path) -> Iterator[None]:
+    """Take a folder for a demo while the block runs: an empty or new one, or one that an earlier demo made.
+
+    Raises WrongUsage for one that holds other files, since the demo begins anew what it made, and while another demo
+    runs in it.
+    """
+    from filelock import FileLock, Timeout
+
+    mark = folder / MARK
+    if folder.is_dir() and not mark.is_file() and any(folder.iterdir()):
+        raise WrongUsage("this folder holds other files", folder, "name an empty folder, or one that is not there yet")
+    folder.mkdir(parents=True, exist_ok=True)
+    mark.touch()
+    lock = FileLock(folder / f"{MARK}.lock")
+    try:
+        lock.acquire(timeout=0)
+    except Timeout as error:
+        raise WrongUsage("another demo runs in this folder", folder, "wait for its end, or name another one") from error
+    try:
+        yield
+    finally:
+        lock.release()
+
+
+@contextmanager
+def _at_home(home: Path) -> Iterator[None]:
+    """Let this process and its commands have another home for as long as the block runs."""
+    before = {name: os.environ.get(name) for name in (api.HOME, api.LEDGER)}
+    os.environ[api.HOME] = str(home)
+    os.environ.pop(api.LEDGER, None)
+    try:
+        yield
+    finally:
+        for name, value in before.items():
+            if value is None:
+                os.environ.pop(name, None)
+            else:
+                os.environ[name] = value
+
+
+def _advised(crate: Path, card: Path, named: str) -> list[str]:
+    """Return the command that the estimate recommends. named: the card, as it is typed."""
+    from tidy_crate.cli.estimate_view import order_of
+    from tidy_crate.estimating import Ask
+
+    found = api.estimate(crate, [str(card)], Ask(budget=BUDGET)).estimate
+    if found.pick is None:
+        raise TidyCrateError(f"no way of rendering the demo costs less than {BUDGET}", crate)
+    quote = found.quotes[found.pick.index]
+    words = order_of(str(crate), quote, "", {quote.farm: named})
+    return [CRATE if word == str(crate) else word for word in words]
 
 
 def _newest() -> str:
@@ -121,7 +189,11 @@ def _outcome(teller: _Teller, job: str, folder: Path) -> dict[str, Any]:
         "counts": {verdict.value: verdicts.count(verdict.value) for verdict in Verdict},
         "cost": str(view.cost),
         "currency": view.currency,
+        "home": str(folder / HOME),
         "estimated": told[0].cost.model_dump(mode="json"),
+        "within": told[0].cost_in_range,
+        "seconds": told[0].seconds.likely,
+        "took": told[0].took,
         "steps": teller.seconds,
     }
 
@@ -138,31 +210,29 @@ def _relative(path: Path, folder: Path) -> str:
     return path.relative_to(folder).as_posix()
 
 
-def _fresh(scene: DemoScene, folder: Path) -> None:
-    """Begin at the beginning: decisions and caches of an earlier telling go, and a farm that still runs is stopped."""
+def _fresh(folder: Path) -> None:
+    """Begin at the beginning: what an earlier telling made goes, and a farm that still runs is stopped."""
     import shutil
 
     from tidy_crate.practice.farm.control import stop
 
     stop(folder / "practice-farm")
-    for leftover in ("practice-farm", "frames", "delivery", CRATE, "lantern_quay.probe"):
+    for leftover in (*MADE, "lantern_quay/shots/quay_010/lantern_quay.tidy"):
         target = folder / leftover
         if target.is_symlink():
             raise WrongUsage(
                 "the demo's folder holds a link where files would be written", target, "name an empty folder"
             )
         shutil.rmtree(target, ignore_errors=True)
-    shutil.rmtree(scene.scene.parent / "lantern_quay.tidy", ignore_errors=True)
 
 
 def _say(talk: Talk, folder: Path, scene: DemoScene) -> None:
     if talk.quiet or talk.as_json:
         return
     talk.out.print(Text("Lantern Quay: a night-ferry pier, 48 frames, and a few troubles planted in it.", style="bold"))
-    talk.out.print(
-        Text(f"It is in {folder}; the scene is {_relative(scene.scene, folder)}.", style="dim"),
-        soft_wrap=True,
-    )
+    where = f"It is in {folder}; the scene is {_relative(scene.scene, folder)}."
+    apart = f"Jobs, cards and estimates of the demo are in its folder {HOME}, apart from your own."
+    talk.out.print(Text(f"{where}\n{apart}", style="dim"), soft_wrap=True)
 
 
 def _end(talk: Talk, folder: Path, document: dict[str, Any]) -> None:
@@ -170,25 +240,27 @@ def _end(talk: Talk, folder: Path, document: dict[str, Any]) -> None:
         return
     from decimal import Decimal
 
-    from tidy_crate.cli.show import facts, money
+    from tidy_crate.cli.show import duration, facts, money
 
-    currency, estimated = document["currency"], document["estimated"]
+    currency, estimated, took = document["currency"], document["estimated"], document["took"]
     low, high = (money(Decimal(estimated[key]), currency) for key in ("low", "high"))
+    within = "within" if document["within"] else "outside"
+    counts = document["counts"]
     talk.out.print()
     talk.out.print(
-        Text(f"Done: {document['counts']['good']} good frames in {document['frames']}", style="bold green"),
-        soft_wrap=True,
+        Text(f"Done: {counts['good']} of {sum(counts.values())} files are good, 48 frames of two outputs", "bold green")
     )
+    setting = f"$env:{api.HOME} = " if os.name == "nt" else f"export {api.HOME}="
     facts(
         talk.out,
         [
+            ("frames", document["frames"]),
             ("contact sheet", document["contact_sheet"]),
             ("report", document["report"]),
-            ("cost", f"{money(Decimal(document['cost']), currency)}, one frame rendered twice"),
-            ("estimate", f"{money(Decimal(estimated['likely']), currency)}, between {low} and {high}"),
-            (
-                "the farm",
-                f"is stopped; `tidy-crate practice start --folder {folder / 'practice-farm'}` starts it again",
-            ),
+            ("bill", f"{money(Decimal(document['cost']), currency)}, with one frame rendered twice"),
+            ("estimate", f"{money(Decimal(estimated['likely']), currency)}; the bill is {within} {low} to {high}"),
+            *([("farm time", f"{duration(took)}, estimated {duration(document['seconds'])}")] if took else []),
+            ("the farm", f"is stopped; start it: tidy-crate practice start --folder {folder / 'practice-farm'}"),
+            ("to go on", f"{setting}{shlex.quote(document['home'])}"),
         ],
     )

@@ -69,6 +69,12 @@ class FarmError(TidyCrateError):
     exit_code = 3
 
 
+class NoAddress(FarmError):
+    """A farm's card says nowhere how it is reached: a mistake on this side."""
+
+    exit_code = 2
+
+
 class FarmBusy(FarmError):
     """A farm cannot be reached or answers with an error, which may pass.
 

@@ -215,6 +215,14 @@ def plain_name(name: str) -> str:
     return "".join("_" if c in _NOT_IN_NAMES or "\ud800" <= c <= "\udfff" else c for c in name)
 
 
+def quoted(path: Path | str) -> str:
+    """Return a path as it is typed in a command line."""
+    import shlex
+
+    text = legible(str(path))
+    return shlex.quote(text) if os.name != "nt" else f'"{text}"' if " " in text else text
+
+
 def legible(text: str) -> str:
     """Return a text that every file and every program can hold: bytes that are not UTF-8 are written out."""
     return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode()

@@ -13,9 +13,11 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 from collections.abc import Iterator
 from enum import StrEnum
 from pathlib import Path
+from typing import IO
 
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
@@ -33,9 +35,9 @@ LIBRARIES = {
     "OpenEXR": ("OpenEXR", "OpenEXR frames"),
     "opencolorio": ("PyOpenColorIO", "colour configurations"),
     "Pillow": ("PIL.Image", "PNG, JPEG and TIFF frames"),
-    "numpy": ("numpy", "frames and simulations"),
-    "scipy": ("scipy.stats", "estimates"),
-    "matplotlib": ("matplotlib.figure", "plots"),
+    "numpy": ("numpy", "frames, simulations and estimates"),
+    "scipy": ("scipy.spatial", "rigid bodies: hulls of their shapes"),
+    "matplotlib": ("matplotlib.figure", "plots of estimates and bakes"),
     "mujoco": ("mujoco", "rigid bodies"),
     "embreex": ("embreex.rtcore_scene", "the practice renderer"),
     "blake3": ("blake3", "hashes"),
@@ -78,12 +80,11 @@ def examine(ledger: Path | str, home: Path) -> Iterator[Part]:
     ledger: its file or database URL. home: the user's folder of this tool.
     """
     yield _python()
+    yield _keyring()
     yield from _libraries()
-    yield _movies()
     yield _folder("folder of this tool", home)
     yield _folder("temporary folder", Path(tempfile.gettempdir()))
     yield _ledger(ledger)
-    yield _keyring()
 
 
 def _python() -> Part:
@@ -97,26 +98,43 @@ def _python() -> Part:
 
 def _libraries() -> Iterator[Part]:
     line, environment = own_helper("tidy_crate.core.installation")
-    try:
-        done = subprocess.run(line, env=environment, capture_output=True, timeout=SECONDS, check=False)
-        text = done.stdout.decode("utf-8", "replace")
-    except subprocess.TimeoutExpired as error:
-        text = (error.stdout or b"").decode("utf-8", "replace")
-    answers = {}
-    for answer in text.splitlines():
-        if answer.startswith("{"):
-            said = json.loads(answer)
-            answers[said["name"]] = said
-    for name, (_, use) in LIBRARIES.items():
-        yield _library(name, use, answers.get(name), State.BROKEN, "pip install --force-reinstall " + name)
-    for name, (_, use, remedy) in OPTIONAL.items():
-        yield _library(name, use, answers.get(name), State.MISSING, remedy)
-    sandbox = answers.get("sandbox", {"error": "it could not be tried"})
+    with subprocess.Popen(line, env=environment, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as helper:
+        # a library that hangs while it is imported must not hang this
+        ending = threading.Timer(SECONDS, helper.kill)
+        ending.start()
+        assert helper.stdout is not None
+        answers = _Answers(helper.stdout)
+        for name, (_, use) in LIBRARIES.items():
+            yield _library(name, use, answers.get(name), State.BROKEN, "pip install --force-reinstall " + name)
+        for name, (_, use, remedy) in OPTIONAL.items():
+            yield _library(name, use, answers.get(name), State.MISSING, remedy)
+        yield _movies()
+        sandbox = answers.get("sandbox") or {"error": "it could not be tried"}
+        ending.cancel()
     yield Part(
-        group="system", name="sandbox", state=State.MISSING if sandbox["error"] else State.WORKS,
+        group="proof", name="sandbox", state=State.MISSING if sandbox["error"] else State.WORKS,
         found=sandbox["error"] or "prove can deny everything but the crate",
         remedy="prove still works; it then reports enforced: false" if sandbox["error"] else "",
     )  # fmt: skip
+
+
+class _Answers:
+    """The helper's answers, read as far as they are asked for."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._lines = iter(stream.readline, b"")
+        self._found: dict[str, dict[str, str]] = {}
+
+    def get(self, name: str) -> dict[str, str] | None:
+        """Return the answer for a library; None where the helper ended without one."""
+        while name not in self._found:
+            line = next(self._lines, None)
+            if line is None:
+                return None
+            if line.startswith(b"{"):
+                said = json.loads(line.decode("utf-8", "replace"))
+                self._found[said["name"]] = said
+        return self._found[name]
 
 
 def _library(name: str, use: str, said: dict[str, str] | None, otherwise: State, remedy: str) -> Part:

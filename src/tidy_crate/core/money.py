@@ -48,6 +48,10 @@ class Cost(Model):
     likely: Amount
     high: Amount
 
+    def holds(self, amount: Decimal) -> bool:
+        """Return whether an amount is within the range, all to the cent: what is billed and shown is compared."""
+        return rounded(self.low) <= rounded(amount) <= rounded(self.high)
+
 
 def by_currency(amounts: Iterable[tuple[Decimal, str]]) -> dict[str, Decimal]:
     """Add up amounts, each currency for itself: amounts of two currencies have no sum."""

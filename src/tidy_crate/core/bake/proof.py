@@ -21,6 +21,7 @@ from tidy_crate.core.scene.formats.baking import Digests
 from tidy_crate.core.scene.model import Simulation, SimulationState
 from tidy_crate.core.scene.request import need_few_frames
 
+IN_ORDER = "in order"
 BACKWARDS, SHUFFLED = "backwards", "shuffled"
 MOST_BATCHES = 3
 MOST_NAMED = 20
@@ -43,7 +44,9 @@ class OrderProof(Model):
     holds: bool
     frames: int
     orders: tuple[str, ...]
-    """The orders that were tried, in words."""
+    """The orders that were tried, in words. The first one is what all others are compared with."""
+    differing: tuple[str, ...] = ()
+    """Those of them in which a frame came out otherwise."""
     differs: tuple[Difference, ...]
     live: tuple[str, ...]
     """Simulations that are still solved on the node."""
@@ -84,6 +87,7 @@ def prove_order(context: SceneContext, batch: int = 2, progress: Progress = sile
         holds=not differs,
         frames=len(frames),
         orders=tuple(name for name in orders if name in results),
+        differing=tuple(name for name in results if _differ(results, name)),
         differs=tuple(differs),
         live=live,
     )
@@ -93,7 +97,7 @@ def _orders(frames: list[int], batch: int) -> dict[str, list[int]]:
     """The whole range first, which all others are compared with; then other orders, and batches each alone."""
     shuffled = frames.copy()
     random.Random(len(frames)).shuffle(shuffled)
-    orders = {"in order": frames, BACKWARDS: frames[::-1], SHUFFLED: shuffled}
+    orders = {IN_ORDER: frames, BACKWARDS: frames[::-1], SHUFFLED: shuffled}
     batches = [frames[at : at + batch] for at in range(0, len(frames), batch)]
     count = min(MOST_BATCHES, len(batches))
     picks = sorted({round(i * (len(batches) - 1) / max(1, count - 1)) for i in range(count)})
@@ -103,8 +107,14 @@ def _orders(frames: list[int], batch: int) -> dict[str, list[int]]:
     return orders
 
 
+def _differ(results: dict[str, Digests], order: str) -> bool:
+    reference = results[IN_ORDER]
+    return any(reference[frame].get(prim) != digest for frame, own in results[order].items()
+               for prim, digest in own.items())  # fmt: skip
+
+
 def _differences(results: dict[str, Digests], simulations: tuple[Simulation, ...]) -> list[Difference]:
-    reference = results["in order"]
+    reference = results[IN_ORDER]
     found: dict[str, Difference] = {}
     for order, frames in results.items():
         for frame in sorted(frames):

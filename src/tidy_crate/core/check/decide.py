@@ -14,9 +14,12 @@ from tidy_crate.core.errors import WrongUsage
 
 
 def waive(context: SceneContext, waiver: Waiver) -> None:
-    """Record a waiver. Raises WrongUsage for a code that does not exist or an error, which cannot be waived."""
+    """Record a waiver. Raises WrongUsage for a code that does not exist, an error or a note: neither can be waived."""
     known = check_of(waiver.code)
-    if Severity(context.project.rules().severity.get(waiver.code, known.severity)) is Severity.ERROR:
+    severity = Severity(context.project.rules().severity.get(waiver.code, known.severity))
+    if severity is Severity.NOTE:
+        raise WrongUsage("this is a note, which blocks nothing", waiver.code, "leave it; there is nothing to waive")
+    if severity is Severity.ERROR:
         raise WrongUsage(
             "this is an error, and errors cannot be waived",
             waiver.code,

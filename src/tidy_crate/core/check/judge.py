@@ -111,13 +111,16 @@ def _as_trouble(found: object) -> Trouble:
 
 def _finding(one: Check, trouble: Trouble, rules: CheckRules, possible: Mapping[tuple[str, str], Mend]) -> Finding:
     mend = possible.get((one.code, trouble.subject))
+    severity = Severity(rules.severity.get(one.code, one.severity))
+    # a note blocks nothing, and an error is never waived
+    remedy = trouble.remedy if severity is Severity.WARNING else trouble.remedy.removesuffix(", or waive")
     return Finding(
         code=one.code,
-        severity=Severity(rules.severity.get(one.code, one.severity)),
+        severity=severity,
         subject=trouble.subject,
         message=trouble.message,
         why=one.why,
-        remedy=trouble.remedy,
+        remedy=remedy,
         next=Next.MEND if mend else trouble.next or one.next,
         mend=mend.says if mend else None,
     )

@@ -13,10 +13,11 @@ from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.decisions import Waiver
 from tidy_crate.core.context.rules import CheckRules
 from tidy_crate.core.errors import Blocked, UnreadableInput, WrongUsage
-from tidy_crate.core.files import MOST_LIST, inside, read_json, write_bytes
+from tidy_crate.core.files import MOST_LIST, inside, quoted, read_json, write_bytes
 from tidy_crate.core.handles import writable
 from tidy_crate.core.model import Model, validated
 from tidy_crate.core.scene.composition import Composition
+from tidy_crate.core.scene.formats.registry import is_scene
 from tidy_crate.core.scene.model import FrameRange, Output, Survey
 from tidy_crate.core.scene.request import naming
 from tidy_crate.core.scene.settings import SettingsMap
@@ -249,12 +250,17 @@ def read_packing_list(crate: Path) -> PackingList:
 
     Raises UnreadableInput when there is none, when collecting has not come to its end, or a path in it is hostile.
     """
+    if crate.is_file():
+        kind = "a scene" if is_scene(crate) else "a file"
+        remedy = f"collect it first: tidy-crate collect {quoted(crate)} -o CRATE" if is_scene(crate) else "name a crate"
+        raise UnreadableInput(f"this is {kind}, not a crate", crate, remedy)
     if not crate.is_dir():
-        raise UnreadableInput("there is no such crate", crate, "collect writes one")
+        raise UnreadableInput("there is no such crate", crate, "tidy-crate collect SCENE -o CRATE writes one")
     if (crate / UNFINISHED).exists():
         raise UnreadableInput("the crate is not finished", crate, "run collect again to continue")
     if not is_crate(crate):
-        raise UnreadableInput("this folder is not a crate", crate, "collect writes one")
+        remedy = "tidy-crate collect SCENE -o CRATE writes one"
+        raise UnreadableInput("this folder is not a crate", crate, remedy)
     return last_packing_list(crate)
 
 

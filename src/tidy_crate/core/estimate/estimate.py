@@ -149,7 +149,7 @@ def _offers(question: Question, work: JobWork, timings: Timings) -> list[Offer]:
             timings=timings,
             wishes=question.wishes,
             experience=question.experience(card, machine.name),
-            delivered=card.place in question.delivered,
+            delivered=card.site in question.delivered,
             refused=question.refused.get(card.name, ()),
             seed=SEED,
         )

@@ -32,7 +32,7 @@ class MoneyParts(Model):
 
 
 class Parts(Model):
-    """Likely seconds of each part of the way."""
+    """Seconds of each part of the way, in the likely run: they add up to its time, apart from `loading`."""
 
     upload: float
     processing: float
@@ -45,7 +45,7 @@ class Parts(Model):
     retrieval: float
     """After the last frame is rendered: frames come down while others still render."""
     again: float
-    """Frames that are rejected and rendered again, on average."""
+    """Frames that are rejected and rendered again."""
     stitching: float
     """Tiles put together on this machine."""
     money: MoneyParts

@@ -14,7 +14,7 @@ from tidy_crate.core.estimate.offer import Offer, Way
 from tidy_crate.core.estimate.timing import LOW_TO_HIGH
 from tidy_crate.core.estimate.timings import PRACTICE
 from tidy_crate.core.farm.fit import Need, fit
-from tidy_crate.core.farm.prices import Bill, Counted, Usage, bill, counted
+from tidy_crate.core.farm.prices import Bill, Usage, bill, counted
 from tidy_crate.core.money import Cost, Range, rounded
 
 
@@ -28,7 +28,7 @@ class Outcome:
     retrieval: Array
     queue: Array
     again_seconds: Array
-    loading: float
+    loading: Array
 
 
 def outcome(offer: Offer, way: Way) -> Outcome:
@@ -53,7 +53,7 @@ def outcome(offer: Offer, way: Way) -> Outcome:
         retrieval=at_home - runs.seconds,
         queue=queue,
         again_seconds=again,
-        loading=float(np.median(offer.load)) * len(starts) / max(1, min(way.nodes, len(starts))),
+        loading=offer.load * len(starts) / max(1, min(way.nodes, len(starts))),
     )
 
 
@@ -83,18 +83,23 @@ def _usage(offer: Offer, runs: FarmRuns, fleet: Fleet, again_node: Array, at_hom
 def money(offer: Offer, way: Way, done: Outcome) -> tuple[tuple[Bill, Bill, Bill], Decimal]:
     """Return low, likely and high bill, and the average cost of frames rendered again.
 
-    A bill goes up with whatever it counts, so that its percentiles are bills for the percentiles of what it counts.
+    Each is the bill of one run, so that it is an amount that the farm can charge, and its parts add up to it.
     """
     card = offer.card
     factor = way.factor(offer.machine)
     prices = card.prices_of(offer.machine)
     each = counted(prices, offer.machine.hardware, done.usage)
     home_bytes = float(offer.work.home_bytes.sum())
-    found = []
-    for at in LOW_TO_HIGH:
-        amounts = sum((_sum_of(one, at) for one in each), Decimal(0))
-        stored = offer.work.upload_bytes + home_bytes
-        found.append(bill(card, amounts, factor=factor, stored_bytes=stored, home_bytes=home_bytes))
+    stored = offer.work.upload_bytes + home_bytes
+    # a bill goes up with what it counts: the runs stand in the order of their bills
+    chosen = [_run_at(sum((one.quantity * float(one.one) for one in each), np.zeros(offer.work.runs)), at)
+              for at in LOW_TO_HIGH]  # fmt: skip
+
+    def bill_of(run: int) -> Bill:
+        total = sum((Decimal(float(one.quantity[run])) * one.one for one in each), Decimal(0))
+        return bill(card, total, factor=factor, stored_bytes=stored, home_bytes=home_bytes)
+
+    low, likely, high = (bill_of(run) for run in chosen)
     once = Usage(done.usage.working[:, :-1], done.usage.starting[:, :-1],
                  np.full(offer.work.runs, float(offer.work.tasks.shape[1])), done.usage.steps)  # fmt: skip
     without = counted(prices, offer.machine.hardware, once)
@@ -102,12 +107,13 @@ def money(offer: Offer, way: Way, done: Outcome) -> tuple[tuple[Bill, Bill, Bill
         (Decimal(float(all_.quantity.mean() - first.quantity.mean())) * all_.one
          for all_, first in zip(each, without, strict=True)), Decimal(0),
     )  # fmt: skip
-    low, likely, high = found
     return (low, likely, high), again * Decimal(str(factor))
 
 
-def _sum_of(one: Counted, at: float) -> Decimal:
-    return Decimal(float(np.quantile(one.quantity, at, method="median_unbiased"))) * one.one
+def _run_at(values: Array, share: float) -> int:
+    """Return the run whose value has this share of the values below it."""
+    order = np.argsort(values, kind="stable")
+    return int(order[min(len(order) - 1, int(share * len(order)))])
 
 
 def quoted(offer: Offer, way: Way) -> Quote:
@@ -115,7 +121,9 @@ def quoted(offer: Offer, way: Way) -> Quote:
     done = outcome(offer, way)
     bills, again = money(offer, way, done)
     likely = bills[1]
-    low, middle, high = np.quantile(done.seconds, LOW_TO_HIGH)
+    low, middle, high = (float(done.seconds[_run_at(done.seconds, at)]) for at in LOW_TO_HIGH)
+    # the parts are those of the likely run, so that they add up to it
+    run = _run_at(done.seconds, 0.5)
     reasons = tuple(refusals(offer, way))
     return Quote(
         farm=offer.card.name,
@@ -127,22 +135,18 @@ def quoted(offer: Offer, way: Way) -> Quote:
         cost=Cost(currency=offer.card.currency, **{
             name: rounded(one.total) for name, one in zip(("low", "likely", "high"), bills, strict=True)
         }),
-        seconds=Range(low=float(low), likely=float(middle), high=float(high)),
+        seconds=Range(low=low, likely=middle, high=high),
         parts=Parts(
-            upload=float(np.median(offer.upload)),
+            upload=float(offer.upload[run]),
             processing=offer.card.transfer.processing_seconds,
-            queue=float(np.median(done.queue)),
+            queue=float(done.queue[run]),
             startup=offer.machine.startup_seconds,
-            loading=done.loading,
-            rendering=float(np.median(done.rendering)),
-            retrieval=float(np.median(done.retrieval)),
-            again=float(done.again_seconds.mean()),
+            loading=float(done.loading[run]),
+            rendering=float(done.rendering[run]),
+            retrieval=float(done.retrieval[run]),
+            again=float(done.again_seconds[run]),
             stitching=offer.work.stitch_seconds,
-            money=MoneyParts(
-                rendering=rounded(likely.rendering), discount=rounded(likely.discount),
-                storage=rounded(likely.storage), egress=rounded(likely.egress), minimum=rounded(likely.minimum),
-                tax=rounded(likely.tax), again=rounded(again),
-            ),
+            money=_money_parts(likely, again),
         ),
         basis=offer.timings.basis,
         eligible=not reasons,
@@ -150,6 +154,16 @@ def quoted(offer: Offer, way: Way) -> Quote:
         task_seconds=float(np.median(offer.tasks.mean(axis=1)) + np.median(offer.load) / way.batch),
         correction=offer.experience.factor,
         corrected_by=offer.experience.jobs,
+    )  # fmt: skip
+
+
+def _money_parts(one: Bill, again: Decimal) -> MoneyParts:
+    """Return the parts of a bill to the cent. Rounding goes to the rendering, so that they add up to the total."""
+    discount, storage, egress = rounded(one.discount), rounded(one.storage), rounded(one.egress)
+    minimum, tax = rounded(one.minimum), rounded(one.tax)
+    return MoneyParts(
+        rendering=rounded(one.total) + discount - storage - egress - minimum - tax, discount=discount, storage=storage,
+        egress=egress, minimum=minimum, tax=tax, again=rounded(again),
     )  # fmt: skip
 
 

@@ -354,7 +354,7 @@ class FarmCard(Prices):
         return (*own, *(one for one in self.price if not one.machines or machine.name in one.machines))
 
     @property
-    def place(self) -> str:
+    def site(self) -> str:
         """Return what tells this farm from any other, whatever the cards are called.
 
         Its own mark, else its address; its name where it has neither.

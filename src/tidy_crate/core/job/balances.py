@@ -29,7 +29,7 @@ def balances(ledger: Ledger, links: Links) -> tuple[FarmBalance, ...]:
         newest: dict[tuple[str, str], SubmissionRow] = {}
         for row in session.scalars(select(SubmissionRow).order_by(SubmissionRow.id)):
             session.expunge(row)
-            newest[row.farm, row.place] = row
+            newest[row.farm, row.site] = row
     found = []
     for (farm, _), row in sorted(newest.items(), key=lambda one: one[0]):
         try:

@@ -57,14 +57,14 @@ class _Seen:
 class Experiences:
     """Facts in the ledger about farms and machine classes.
 
-    Read once, then asked for each quote. Farms are told apart as in `FarmCard.place`.
+    Read once, then asked for each quote. Farms are told apart as in `FarmCard.site`.
     """
 
     def __init__(self, ledger: Ledger) -> None:
         self._seen: dict[tuple[str, str], _Seen] = {}
         with ledger.reading() as session:
             for row, quote in _finished(session):
-                place = row.place or f"name {row.farm}"
+                place = row.site or f"name {row.farm}"
                 seen = self._seen.setdefault((place, quote.machine), _Seen())
                 factor = _frame_factor(session, row, quote)
                 if factor is not None:
@@ -79,7 +79,7 @@ class Experiences:
 
         The factor is the mean of a normal posterior for its logarithm, from a prior around none.
         """
-        seen = self._seen.get((card.place, machine)) or self._seen.get((f"name {card.name}", machine))
+        seen = self._seen.get((card.site, machine)) or self._seen.get((f"name {card.name}", machine))
         if seen is None or not seen.logs:
             return Experience()
         before, each = 1 / OTHER_MACHINE**2, 1 / JOB_SPREAD**2
@@ -101,7 +101,7 @@ def accuracy(ledger: Ledger) -> tuple[Accuracy, ...]:
             found.append(
                 Accuracy(
                     job=row.job_id, farm=row.farm, machine=quote.machine, cost=quote.cost, paid=float(paid),
-                    cost_in_range=quote.cost.low <= paid <= quote.cost.high, seconds=quote.seconds,
+                    cost_in_range=quote.cost.holds(paid), seconds=quote.seconds,
                     took=(ended - began).total_seconds() if began and ended else None,
                     frame_factor=_frame_factor(session, row, quote),
                 )

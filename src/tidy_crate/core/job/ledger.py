@@ -17,7 +17,7 @@ from sqlalchemy.orm import Session, joinedload
 
 from tidy_crate.core.database import PATIENCE, Database
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.files import legible
+from tidy_crate.core.files import legible, quoted
 from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow
 
 if TYPE_CHECKING:
@@ -110,8 +110,22 @@ def job_named(session: Session, name: str) -> JobRow:
     """A job by its name. Raises WrongUsage when there is none."""
     job = session.get(JobRow, legible(name))
     if job is None:
-        raise WrongUsage("no job has that name", name, "tidy-crate jobs lists them")
+        raise _no_job(name)
     return job
+
+
+def _no_job(name: str) -> WrongUsage:
+    """Return the error for a name that no job has. A path of something else is named as what it is."""
+    from tidy_crate.core.crate.packing import is_crate
+    from tidy_crate.core.scene.formats.registry import is_scene
+
+    path = Path(name)
+    if path.is_dir() and is_crate(path):
+        return WrongUsage("this is a crate, not a job", name, f"tidy-crate send {quoted(path)} --farm CARD makes one")
+    if path.is_file() and is_scene(path):
+        remedy = f"collect it first: tidy-crate collect {quoted(path)} -o CRATE, then send the crate"
+        return WrongUsage("this is a scene, not a job", name, remedy)
+    return WrongUsage("no job has that name", name, "tidy-crate jobs lists them")
 
 
 def submissions_of(ledger: Ledger, name: str) -> tuple[JobRow, tuple[SubmissionRow, ...]]:

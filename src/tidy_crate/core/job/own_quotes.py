@@ -14,7 +14,7 @@ from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import JobOrder
 from tidy_crate.core.job.ledger import Ledger, new_key
-from tidy_crate.core.job.repeats import at_place
+from tidy_crate.core.job.repeats import at_site
 from tidy_crate.core.job.tables import JobRow, SubmissionRow
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import whole
@@ -75,6 +75,6 @@ def _delivered(ledger: Ledger, content: PackingList, cards: Iterable[FarmCard]) 
         return {
             card.name: kept(JobOrder.model_validate_json, row.order, "an order").crate
             for card in cards
-            for row in session.scalars(same.where(at_place(card)).order_by(SubmissionRow.id))
+            for row in session.scalars(same.where(at_site(card)).order_by(SubmissionRow.id))
             if row.order
         }

@@ -33,13 +33,13 @@ class Earlier(Model):
     """Who was signed in; empty where that is not known."""
 
 
-def at_place(card: FarmCard) -> ColumnElement[bool]:
+def at_site(card: FarmCard) -> ColumnElement[bool]:
     """Return the condition for submissions to the farm of a card, whatever the card was called then.
 
-    Those of before places were noted count by the farm's name.
+    Those of before sites were noted count by the farm's name.
     """
-    unknown = and_(SubmissionRow.place == "", SubmissionRow.farm == card.name)
-    return or_(SubmissionRow.place == card.place, unknown)
+    unknown = and_(SubmissionRow.site == "", SubmissionRow.farm == card.name)
+    return or_(SubmissionRow.site == card.site, unknown)
 
 
 def sent_before(
@@ -72,7 +72,7 @@ def _alike(
     query = (
         select(SubmissionRow)
         .join(JobRow)
-        .where(JobRow.name == packing.name, at_place(card), SubmissionRow.state.not_in(_CALLED_OFF))
+        .where(JobRow.name == packing.name, at_site(card), SubmissionRow.state.not_in(_CALLED_OFF))
         .where(JobRow.packing == packing.model_dump_json())
         .order_by(SubmissionRow.id.desc())
     )

@@ -15,11 +15,11 @@ from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import Delivered, Delivering, FarmLink, needed
-from tidy_crate.core.farm.protocol import Capability, JobState, Reading
+from tidy_crate.core.farm.protocol import Account, Capability, JobState, Reading
 from tidy_crate.core.job.ledger import Ledger, job_named, new_job
 from tidy_crate.core.job.outage import Outage, say_nothing
 from tidy_crate.core.job.prepare import Sending
-from tidy_crate.core.job.repeats import Earlier, at_place, sent_before
+from tidy_crate.core.job.repeats import Earlier, at_site, sent_before
 from tidy_crate.core.job.submission import confirm
 from tidy_crate.core.job.tables import JobRow, SubmissionRow
 from tidy_crate.core.model import Model
@@ -92,12 +92,7 @@ def send(
     earlier = sent_before(ledger, sending.packing, sending.ranges, card, account=who) if job is None else None
     if earlier is not None and earlier.confirmed and not again:
         raise repeated(earlier, card.name)
-    if quote is not None and account is not None:
-        if account.currency == quote.cost.currency and account.balance < quote.cost.likely:
-            raise FarmError(
-                f"the balance is {account.balance} {account.currency}, the job will cost about {quote.cost.likely}",
-                card.name,
-            )
+    _need_money(card, quote, account)
     delivered = _deliver(deliver, sending, delivered_before(ledger, card, sending), progress, Outage(tell))
     differs = compare(sending.delivered, delivered.reading) if delivered.reading is not None else []
     if differs:
@@ -113,7 +108,7 @@ def send(
             _note_estimate(entered, quote)
         row = SubmissionRow(
             job_id=name, number=len(entered.submissions) + 1, farm=card.name, card=str(card_path), key=order.key,
-            place=card.place, account=who,
+            site=card.site, account=who,
             order=order.model_dump_json(), state=SENDING, currency=card.currency,
             uploaded_bytes=delivered.uploaded_bytes, reused_bytes=delivered.reused_bytes, cost=Decimal(0),
             tasks=sending.tasks, products=sending.products, cursor="", cap=order.cap,
@@ -140,6 +135,15 @@ def send(
         tasks=sending.tasks,
     )  # fmt: skip
     return _sent(name, submission, sending)
+
+
+def _need_money(card: FarmCard, quote: Quote | None, account: Account | None) -> None:
+    """Raise FarmError when an account does not cover the likely cost. Two currencies are not compared."""
+    if quote is None or account is None or account.currency != quote.cost.currency:
+        return
+    if account.balance < quote.cost.likely:
+        what = f"the balance is {account.balance} {account.currency}, the job will cost about {quote.cost.likely}"
+        raise FarmError(what, card.name)
 
 
 def repeated(earlier: Earlier, farm: str) -> WrongUsage:
@@ -187,7 +191,7 @@ def delivered_before(ledger: Ledger, card: FarmCard, sending: Sending) -> dict[s
     last = (
         select(JobRow)
         .join(SubmissionRow)
-        .where(JobRow.name == sending.packing.name, at_place(card))
+        .where(JobRow.name == sending.packing.name, at_site(card))
         .order_by(SubmissionRow.id.desc())
         .limit(1)
     )

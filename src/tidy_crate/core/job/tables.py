@@ -69,8 +69,8 @@ class SubmissionRow(Base):
     farm: Mapped[str] = mapped_column(String(60))
     card: Mapped[str] = mapped_column(Text)
     """Path of the farm's card."""
-    place: Mapped[str] = mapped_column(Text, default="")
-    """What tells this farm from others, see `FarmCard.place`; empty where it was sent before that was noted."""
+    site: Mapped[str] = mapped_column(Text, default="")
+    """What tells this farm from others, see `FarmCard.site`; empty where it was sent before that was noted."""
     account: Mapped[str] = mapped_column(String(200), default="")
     """Who was signed in there; empty where the farm does not say."""
     key: Mapped[str] = mapped_column(String(80))

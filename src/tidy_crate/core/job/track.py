@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -33,7 +33,6 @@ from tidy_crate.core.job.tables import (
     NodeRow,
     ProductRow,
     SubmissionRow,
-    from_text,
     seconds_between,
 )
 from tidy_crate.core.model import Model
@@ -124,7 +123,7 @@ class JobView(Model):
     behind: bool = False
     """True if the farm has changes that were not read yet: frames and nodes are as of earlier."""
     finish: datetime | None = None
-    """When it is likely done, by the farm's clock; None where that cannot be told."""
+    """When it is likely done: our clock and the seconds that are left. None where that cannot be told."""
     rate: float | None = None
     """Tasks an hour, of all machines at work together; None before the first."""
     latest: tuple[Path, ...] = ()
@@ -309,11 +308,11 @@ _WAITING_FOR_US = {"paused", "held", "offered", "unpaid", "quoting"}
 
 
 def _finish(submissions: Iterable[SubmissionRow], coming: Forecast) -> datetime | None:
-    seen = [at for row in submissions if (at := from_text(row.seen)) is not None]
     waits = {row.state for row in submissions if not row.given_up} & _WAITING_FOR_US
-    if not seen or coming.seconds_left is None or waits:
+    if coming.seconds_left is None or waits:
         return None
-    return max(seen) + timedelta(seconds=min(coming.seconds_left, 1e9))
+    # the farm's clock may be off: it only orders what happens there
+    return datetime.now(UTC) + timedelta(seconds=min(coming.seconds_left, 1e9))
 
 
 def _rate(parts: Iterable[Part]) -> float | None:

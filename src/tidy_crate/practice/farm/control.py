@@ -16,7 +16,14 @@ import psutil
 from tidy_crate.core.errors import FarmError, UnreadableInput
 from tidy_crate.core.files import read_json
 from tidy_crate.core.process import own_helper
-from tidy_crate.practice.farm.settings import CARD_NAME, NEXT_TOKEN, FarmSettings, load_settings, save_settings, token_of
+from tidy_crate.practice.farm.settings import (
+    CARD_NAME,
+    NEXT_TOKEN,
+    FarmSettings,
+    load_settings,
+    save_settings,
+    token_of,
+)
 
 RUNNING = "running.json"
 LOG = "farm.log"

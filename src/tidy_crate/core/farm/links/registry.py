@@ -6,7 +6,7 @@ import ipaddress
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
-from tidy_crate.core.errors import FarmError
+from tidy_crate.core.errors import FarmError, NoAddress
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.plugins import names, plugin
@@ -31,10 +31,11 @@ def is_loopback(host: str) -> bool:
 def link_to(card: FarmCard, token: Token) -> FarmLink:
     """Open the link to the farm of a card. Nothing is asked of the farm yet.
 
-    Raises FarmError when the card has no address, or nothing is installed for its scheme.
+    Raises NoAddress when the card has none, FarmError when it is wrong, or nothing is installed for its scheme.
     """
     if not card.url:
-        raise FarmError("its card has no address, so it cannot be reached from here", card.name, "add url = '...'")
+        what = "its card has no address, so it cannot be reached from here"
+        raise NoAddress(what, card.name, "add url = '...' to the card; for a farm without an interface: file:///FOLDER")
     try:
         parts = urlsplit(card.url)
         scheme, host, _ = parts.scheme.lower(), (parts.hostname or "").lower(), parts.port

@@ -11,5 +11,5 @@ down_revision = "0007"
 
 def upgrade() -> None:
     """Add the columns."""
-    op.add_column("submission", sa.Column("place", sa.Text, nullable=False, server_default=""))
+    op.add_column("submission", sa.Column("site", sa.Text, nullable=False, server_default=""))
     op.add_column("submission", sa.Column("account", sa.String(200), nullable=False, server_default=""))
