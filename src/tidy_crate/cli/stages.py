@@ -17,7 +17,7 @@ STAGES: dict[str, dict[str, str]] = {
     "Look, and prepare": {
         "survey": "show what is in a scene",
         "bake": "write simulations into caches, so that any frame renders alone",
-        "relink": "find missing files, and decide what replaces them",
+        "relink": "replace paths that lead nowhere",
         "override": "give an output another path in the staged scene",
         "check": "show what would go wrong, before money is spent",
         "waive": "accept a warning, for a reason",

@@ -133,7 +133,7 @@ class Database:
                 # a server may close a connection that was idle: it is tried before it is used
                 engine = create_engine(self._url, pool_pre_ping=not self.is_sqlite)
             except (NoSuchModuleError, ImportError) as error:
-                remedy = "install the driver: pip install 'tidy-crate[postgres]'"
+                remedy = "install the driver: pip install 'psycopg[binary]'"
                 raise WrongUsage(f"no driver for this database is installed ({error})", self.where, remedy) from error
         if self.is_sqlite:
             _prepare_sqlite(engine, synchronous, patience)

@@ -47,9 +47,9 @@ LIBRARIES = {
     "SQLAlchemy": ("sqlalchemy.orm", "the ledger"),
 }
 OPTIONAL = {
-    "s3fs": ("s3fs", "places in S3 buckets", "pip install 'tidy-crate[s3]'"),
-    "distributed": ("distributed", "your own machines under Dask", "pip install 'tidy-crate[cluster]'"),
-    "psycopg": ("psycopg", "a shared ledger in PostgreSQL", "pip install 'tidy-crate[postgres]'"),
+    "s3fs": ("s3fs", "places in S3 buckets", "pip install s3fs"),
+    "distributed": ("distributed", "your own machines under Dask", "pip install distributed"),
+    "psycopg": ("psycopg", "a shared ledger in PostgreSQL", "pip install 'psycopg[binary]'"),
 }
 
 

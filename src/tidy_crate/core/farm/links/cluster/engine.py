@@ -115,7 +115,7 @@ class Engine:
             from tidy_crate.core.farm.links.cluster import on_worker
         except ModuleNotFoundError as error:
             what = f"what reaches a Dask scheduler is not installed ({error.name})"
-            raise FarmError(what, self._url, "install it: pip install 'tidy-crate[cluster]'") from error
+            raise FarmError(what, self._url, "install it: pip install distributed") from error
         # workers need nothing of this package
         cloudpickle.register_pickle_by_value(on_worker)
         parts = urlsplit(self._url)

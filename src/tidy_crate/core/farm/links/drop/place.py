@@ -243,7 +243,7 @@ def open_place(card: FarmCard, token: Token) -> Place:
                 from tidy_crate.core.farm.links.drop.s3 import open_s3
             except ModuleNotFoundError as error:
                 what = f"what reaches S3 is not installed ({error.name})"
-                raise FarmError(what, card.url, "install it: pip install 'tidy-crate[s3]'") from error
+                raise FarmError(what, card.url, "install it: pip install s3fs") from error
             return open_s3(card, token)
     raise FarmError("this is no place for files", card.url, "write file:///..., sftp://... or s3://...")
 
