@@ -20,6 +20,7 @@ import pytest
 from hypothesis import settings
 from typer.testing import CliRunner
 
+import zygote
 from tidy_crate.cli.app import app
 from tidy_crate.core.bake.run import bake
 from tidy_crate.core.check.decide import mend
@@ -132,6 +133,13 @@ class Run:
         with contextlib.chdir(cwd or Path.cwd()):
             done = CliRunner().invoke(app, list(map(str, words)), env=self.environment)
         return Outcome(done.exit_code, done.stdout, done.stderr)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def helpers() -> Iterator[None]:
+    """Helper processes start at once in all tests."""
+    with zygote.served():
+        yield
 
 
 @pytest.fixture(scope="session")

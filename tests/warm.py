@@ -13,6 +13,8 @@ import json
 import os
 import sys
 
+import zygote
+
 MODULES = (
     "tidy_crate.cli.app", "tidy_crate.api", "tidy_crate.sending", "tidy_crate.estimating", "rich.table",
     "rich.progress",
@@ -53,6 +55,7 @@ def work(order: dict) -> None:  # type: ignore[type-arg]
             os.close(file)
         os.environ.clear()
         os.environ.update(order["env"])
+        zygote.stand_in()
         coded = {"closefd": False, "encoding": order["encoding"]}
         sys.stdin = open(0, closefd=False)  # noqa: SIM115
         sys.stdout = open(1, "w", errors="strict", **coded)  # noqa: SIM115

@@ -14,6 +14,9 @@ from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings
 
+# what is rendered does not matter here
+TINY = ("--size", "64x36", "--samples", "1")
+
 CARD = "practice.farm.toml"
 
 
@@ -112,7 +115,7 @@ def test_u6_two_farms_share_a_job_one_dies_and_the_other_takes_the_rest(
     packed: tuple[SceneContext, Path], run: Run, home: dict[str, str], tmp_path: Path
 ) -> None:
     with farms(tmp_path, "gull", "tern", clock=16, startup_seconds=2) as (gull, tern):
-        words = ("--share", "gull=1", "--share", "tern=2", "--batch", "2", "--yes", "--json")
+        words = ("--share", "gull=1", "--share", "tern=2", "--batch", "2", *TINY, "--yes", "--json")
         out = run("send", packed[1], "--farm", gull, "--farm", tern, *words, env=home)
         assert out.code == 0, out.err
         job = out.json["job"]

@@ -144,7 +144,8 @@ def test_x4_a_library_that_breaks_off_costs_one_frame(tmp_path: Path) -> None:
             found.append(judged.verdict)
             if len(found) == 1:
                 for child in psutil.Process().children():
-                    child.kill()
+                    if any("picture.reader" in word for word in child.cmdline()):
+                        child.kill()
     assert found.count(Verdict.GOOD) >= 3 and found[0] is Verdict.GOOD
     slow = tmp_path / "slow.exr"
     os.mkfifo(slow)

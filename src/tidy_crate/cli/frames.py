@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.context.review_rules import ReviewRules
     from tidy_crate.core.job.accepting import Judged
     from tidy_crate.core.job.retrieve import Retrieved
-    from tidy_crate.core.review.verdicts import Review
+    from tidy_crate.core.review.verdicts import GroupVerdict, Review
 
 
 FramesOption = Annotated[str | None, typer.Option("--frames", metavar="FRAMES", help="A frame list: 1001-1004,1009.")]
@@ -138,7 +138,7 @@ def register(app: typer.Typer) -> None:
 
             write_contact_sheet(result, sheet)
         counts = {verdict.value: result.count(verdict) for verdict in Verdict}
-        talk.result(result.model_dump(mode="json") | {"counts": counts}, lambda console: _show(console, result))
+        talk.result(result.model_dump(mode="json") | {"counts": counts}, lambda console: _show(console, result, what))
         if sheet is not None:
             talk.say(f"Contact sheet: {sheet}")
         if not Path(what).is_dir() and result.clean:
@@ -348,7 +348,29 @@ def _explain(console: Console, result: Review) -> None:
     console.print()
 
 
-def _show(console: Console, result: Review) -> None:
+def _show_group(console: Console, group: GroupVerdict, what: str) -> None:
+    """Show frames that share a difference, how to see it, and how to decide for all of them at once."""
+    import shlex
+
+    from tidy_crate.cli.show import cell, counted
+    from tidy_crate.core.asset.frames import format_frames
+
+    frames = format_frames(group.frames)
+    who = f"{group.cause}: " if group.cause else ""
+    share = f"{who}{counted(len(group.frames), 'frame')} of {group.output} share a difference: {frames}"
+    console.print(cell(share), style="bold yellow", soft_wrap=True)
+    console.print(cell(f"  {group.text}"), soft_wrap=True)
+    if Path(what).is_dir():
+        return
+    odd, plain = group.shows
+    seen = f"look {what} -o difference.png --difference {odd} --from {plain} --output {shlex.quote(group.output)}"
+    console.print(cell(f"  see it: tidy-crate {seen}"), style="dim", soft_wrap=True)
+    decide = f'{what} --frames {frames.replace(" ", "")} --output {shlex.quote(group.output)} --because "..."'
+    console.print(cell(f"  decide: tidy-crate reject {decide}"), style="dim", soft_wrap=True)
+    console.print(cell(f"      or: tidy-crate accept {decide}"), style="dim", soft_wrap=True)
+
+
+def _show(console: Console, result: Review, what: str) -> None:
     from tidy_crate.cli.show import by_frames, cell, counted, state, table
 
     _explain(console, result)
@@ -363,6 +385,8 @@ def _show(console: Console, result: Review) -> None:
         if len(found) > MOST_ROWS:
             console.print(f"and {len(found) - MOST_ROWS} more rows like these")
         console.print()
+    for group in result.groups:
+        _show_group(console, group, what)
     unchecked = sorted({word for frame in result.frames for word in frame.unchecked})
     if unchecked:
         console.print(

@@ -14,6 +14,7 @@ from tidy_crate.core.model import Model
 from tidy_crate.core.picture.block import MOST_BYTES, Block
 from tidy_crate.core.picture.decode import MOST_PIXELS, Form, FrameHead, frame_blocks, read_frame_head
 from tidy_crate.core.picture.look import Look, look_at, stride
+from tidy_crate.core.picture.tiff import unread_tiff
 from tidy_crate.core.scene.model import Pass
 from tidy_crate.core.work.attempt import Verdict
 
@@ -100,6 +101,11 @@ def judge_file(path: Path, expected: Expected) -> Judgement:
         found = refused or judge_blocks(head.width, head.height, frame_blocks(path), expected)
         return found.model_copy(update={"form": head.form})
     except Exception as error:  # noqa: BLE001 - two libraries with errors of every kind, and a file from anywhere
+        kind = unread_tiff(path)
+        if kind is not None:
+            # nothing in the frame says that it is wrong
+            words = f"its pixels were not looked at: {kind} is not read here"
+            return Judgement(verdict=Verdict.SUSPECT, reasons=(words,), unchecked=("pixels",))
         detail = legible(" ".join(str(error).split())[:120]) or type(error).__name__
         return _bad(f"it cannot be read to the end ({detail})")
 

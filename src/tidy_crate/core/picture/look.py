@@ -33,6 +33,8 @@ QUIET = 0.01
 MANY_LINES = 720
 # pixels of a picture of which every second one tells the brightest, and the fewest of these
 MANY_PIXELS, FEWEST = 200_000, 8
+# different values of flat cells that are told apart
+MOST_PLAIN = 250
 # pixels of a picture that are looked at; of a larger one every second, third … in both directions
 MOST = 9_000_000
 
@@ -50,7 +52,9 @@ class Look:
     vivid: np.ndarray
     """Shape CELLS: share of pixels that are saturated and of one hue with their neighbour."""
     flat: np.ndarray
-    """True for each small cell whose pixels are all alike."""
+    """For each small cell whose pixels are all alike the position of their brightness in `plain`, from 1; else 0."""
+    plain: np.ndarray
+    """Brightness of small cells whose pixels are all alike, in stops, each value once."""
     highlight: np.ndarray
     """Shape (): mean of the brightest thousandth of the pixels, in stops."""
 
@@ -82,12 +86,35 @@ class Look:
         """Return what `to_json` wrote."""
         found = {}
         for name, (kind, shape, text) in said.items():
-            raw = np.frombuffer(base64.b64decode(text), np.uint8)
+            raw = np.frombuffer(base64.b64decode(text) or b"", np.uint8) if text else np.zeros(0, np.uint8)
             if kind == "bool":
                 found[name] = np.unpackbits(raw, count=int(np.prod(shape))).astype(bool).reshape(shape)
             else:
                 found[name] = raw.view(kind).reshape(shape)
         return cls(**found)
+
+
+def brightened(look: Look, times: float) -> Look:
+    """Return the look of the same picture with its exposure so many times as high, nearly: for dark shots.
+
+    Means of stops are taken for stops of means, which holds where the picture is dark.
+    """
+    bright = 2.0 ** look.cells[..., 0] - 1
+    # a change of light is so many times the stops
+    slope = times * 2.0 ** look.cells[..., 0] / (1 + bright * times)
+    cells = look.cells.copy()
+    cells[..., 0] = np.log2(1 + bright * times)
+    cells[..., 1:] *= ((3 * bright + 1) * times / (3 * bright * times + 1))[..., None]
+
+    def exposed(stops: np.ndarray) -> np.ndarray:
+        return np.asarray(np.log2(1 + (2.0 ** stops.astype(np.float32) - 1) * times))
+
+    return Look(
+        cells=cells.astype(np.float32), points=exposed(look.points).astype(np.float16),
+        noise=(look.noise * means(slope, REGIONS)).astype(np.float32), vivid=look.vivid, flat=look.flat,
+        plain=np.round(exposed(look.plain), 2).astype(np.float16),
+        highlight=exposed(look.highlight).astype(np.float32),
+    )  # fmt: skip
 
 
 def stride(width: int, height: int) -> int:
@@ -130,7 +157,7 @@ def look_at(planes: np.ndarray) -> Look | None:
         points=stops[np.ix_(rows, columns)].astype(np.float16),
         noise=_noise(stops),
         vivid=means(vivid, CELLS).astype(np.float32),
-        flat=_flat(stops, every),
+        **_flat(stops, every),
         highlight=_highlight(stops),
     )
 
@@ -194,8 +221,8 @@ def _highlight(stops: np.ndarray) -> np.ndarray:
     return np.asarray(np.partition(pixels, -most)[-most:].mean(), np.float32)
 
 
-def _flat(stops: np.ndarray, every: int) -> np.ndarray:
-    """Return True for each small cell whose pixels are all alike. Cells that the edges cut are left out.
+def _flat(stops: np.ndarray, every: int) -> dict[str, np.ndarray]:
+    """Return `flat` and `plain` of a look. Cells that the edges cut are left out.
 
     every: one of so many lines is there.
     """
@@ -211,4 +238,8 @@ def _flat(stops: np.ndarray, every: int) -> np.ndarray:
     at = np.nonzero(found)
     own = cells[at[0], :, at[1], :]
     found[at] = own.max(axis=(1, 2)) == own.min(axis=(1, 2)) if len(own) else False
-    return np.asarray(found)
+    plain, which = np.unique(np.round(first[found], 2).astype(np.float16), return_inverse=True)
+    flat = np.zeros(found.shape, np.uint8)
+    # more values than can be told apart share the last one
+    flat[found] = np.minimum(which, MOST_PLAIN - 1) + 1
+    return {"flat": flat, "plain": plain[:MOST_PLAIN]}

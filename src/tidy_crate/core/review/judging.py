@@ -13,10 +13,10 @@ from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.picture.judge import ALL_BLACK, Expected, Judgement
 from tidy_crate.core.picture.readers import JudgeFrames, Looked
 from tidy_crate.core.progress import Progress, Step
-from tidy_crate.core.review.nodes import Rendered
+from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.shot import SEPARATE, Shot
 from tidy_crate.core.review.sign import Kind, Sign, Weight
-from tidy_crate.core.review.verdicts import Explanation, FrameVerdict, Review
+from tidy_crate.core.review.verdicts import Explanation, FrameVerdict, GroupVerdict, Review
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 
@@ -54,6 +54,7 @@ class Judging:
         self._rules, self._accepted, self._explain, self._judge = rules, accepted, explain, judge
         self._meant = meant | rules.meant_frames()
         self._explained: tuple[Explanation, ...] = ()
+        self._groups: tuple[GroupVerdict, ...] = ()
 
     def judge(self, wanted: list[Wanted], progress: Progress) -> Review:
         """Judge all of them, in the order of their sequences."""
@@ -64,7 +65,7 @@ class Judging:
         with closing(self._judge([Looked(one.path, one.expected) for one in wanted])) as runs:
             for _, group in groupby(wanted, key=lambda one: one.sequence):
                 verdicts += self._sequence(list(group), runs, progress, len(verdicts), len(wanted))
-        return Review(frames=tuple(verdicts), explained=self._explained)
+        return Review(frames=tuple(verdicts), groups=self._groups, explained=self._explained)
 
     def _sequence(
         self, own: list[Wanted], runs: Iterator[Judgement], progress: Progress, before: int, total: int
@@ -84,6 +85,12 @@ class Judging:
             judged.append((found.verdict, found.reasons, found.unchecked))
             progress(Step("review", done, total, "frames", one.path.name))
         signs = shot.signs()
+        task = own[0].task
+        self._groups += tuple(
+            GroupVerdict(**one.model_dump(), request=task.request, view=task.view, output=own[0].output)
+            for one in shot.groups
+            if not set(one.frames) <= meant
+        )
         separate = (SEPARATE,) if len(own) > 1 and (shot.separate or not self._rules.neighbours) else ()
         verdicts = [
             _verdict(one, *said, signs.get(one.task.frame, []), separate) for one, said in zip(own, judged, strict=True)

@@ -12,12 +12,15 @@ from dataclasses import dataclass, field, fields
 import numpy as np
 
 from tidy_crate.core.picture.look import QUIET, Look
+from tidy_crate.core.review.populations import Kept
 
 # the longest run of frames that is compared with the frames before and after it
 LONGEST = 8
 # share of the cells that the most different part of a picture is
 PART = 0.03
 
+# small cells of one brightness that make a backdrop
+BACKDROP = 3
 # the power of two of a region's noise, above which it has some; the share of the regions that say how much there is
 NOISY, LEAST_NOISY = float(np.log2(3 * QUIET)), 0.25
 
@@ -93,6 +96,7 @@ class Neighbours:
         self._spacing = spacing
         self._near: deque[Look] = deque(maxlen=LONGEST + 2)
         self.found = Measured()
+        self.kept = Kept()
 
     def add(self, frame: int, look: Look) -> None:
         """Take the next frame. frames ascend."""
@@ -100,6 +104,7 @@ class Neighbours:
         if found.frames and frame - found.frames[-1] != self._spacing:
             near.clear()
         near.append(look)
+        self.kept.add(look)
         found.frames.append(frame)
         found.levels.append(look.level)
         found.noises.append(float(np.median(look.noise)))
@@ -117,7 +122,7 @@ class Neighbours:
             (now.vivid - before.vivid)[None],
             (noise_now - noise_before)[None],
             (np.maximum(noise_now, noise_before) >= NOISY)[None],
-            [_new_flat(now.flat, before.flat) + _new_flat(before.flat, now.flat)],
+            [_new_flat(now.flat > 0, now, (before,)) + _new_flat(before.flat > 0, before, (now,))],
             (now.highlight - before.highlight)[None],
         ).tolist()
         return Step(
@@ -214,18 +219,37 @@ def _flat_runs(before: list[Look], after: Look) -> list[int]:
     if any(one.flat.shape != after.flat.shape for one in before):
         return [0] * (len(before) - 1)
     found = []
-    flat = np.ones_like(after.flat)
+    flat = np.ones(after.flat.shape, bool)
     for index in range(len(before) - 1, 0, -1):
-        flat = flat & before[index].flat
-        found.append(_new_flat(flat, before[index - 1].flat | after.flat) if flat.any() else 0)
+        flat = flat & (before[index].flat > 0)
+        found.append(_new_flat(flat, before[index], (before[index - 1], after)) if flat.any() else 0)
     return found
 
 
-def _new_flat(flat: np.ndarray, known: np.ndarray) -> int:
-    """Count the small cells that are flat, and neither they nor those beside them were known to be."""
-    if flat.shape != known.shape or not flat.any():
+def _new_flat(flat: np.ndarray, own: Look, sides: tuple[Look, ...]) -> int:
+    """Count the small cells that are flat, and neither they nor those beside them are so on the sides.
+
+    Sky or a plain backdrop between moving things is as bright as it is elsewhere on the sides, and does not count.
+    flat: of them, those of a run. own: a frame of the run.
+    """
+    if any(one.flat.shape != flat.shape for one in sides) or not flat.any():
         return 0
-    return int(np.count_nonzero(flat & ~_grown(known)))
+    known = sides[0].flat > 0
+    for one in sides[1:]:
+        known = known | (one.flat > 0)
+    new = flat & ~_grown(known)
+    if not new.any():
+        return 0
+    usual = {value for one in sides for value in _backdrops(one)}
+    usual |= {round(value + off, 2) for value in usual for off in (-0.01, 0.01)}
+    odd = np.array([round(float(value), 2) not in usual for value in own.plain])
+    return int(np.count_nonzero(odd[own.flat[new] - 1])) if len(odd) else 0
+
+
+def _backdrops(look: Look) -> list[float]:
+    """Return the brightness of what is flat in several small cells of a frame."""
+    times = np.bincount(look.flat.ravel(), minlength=len(look.plain) + 1)[1:]
+    return [round(float(value), 2) for value, count in zip(look.plain, times, strict=False) if count >= BACKDROP]
 
 
 def _grown(mask: np.ndarray) -> np.ndarray:

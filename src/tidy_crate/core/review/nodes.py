@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.picture.look import QUIET
 from tidy_crate.core.review.neighbours import Measured
+from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.sign import Kind, Sign, Weight
 
 # frames of a node, and of all others, that a comparison needs
@@ -20,17 +20,6 @@ AROUND = 12
 CLEAR = 4.0
 # share of a node's frames that are off to one side
 ALIKE = 0.9
-
-
-@dataclass(frozen=True, slots=True)
-class Rendered:
-    """The attempt that rendered a frame."""
-
-    node: str = ""
-    attempt: int = 1
-    seconds: float | None = None
-    begins: bool = False
-    """True when a batch begins with it, as it was ordered."""
 
 
 def node_signs(measured: Measured, rendered: Mapping[int, Rendered], rules: ReviewRules) -> Iterable[tuple[int, Sign]]:

@@ -21,13 +21,14 @@ from tidy_crate.core.job.standing import put_better_in_place
 from tidy_crate.core.job.submission import Ordered
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, JobRow, ProductRow, SubmissionRow, seconds_between
 from tidy_crate.core.picture.judge import Expected
-from tidy_crate.core.picture.readers import FrameReaders, JudgeFrames, judge_here, worth_processes
+from tidy_crate.core.picture.readers import FrameReaders, JudgeFrames, Looked, judge_here, worth_processes
 from tidy_crate.core.progress import Progress, silent
-from tidy_crate.core.review.here import signs_from_here
+from tidy_crate.core.review.here import compare, signs_from_here
 from tidy_crate.core.review.judging import Judging, Wanted
-from tidy_crate.core.review.nodes import Rendered
+from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.sign import Weight
 from tidy_crate.core.review.verdicts import Review
+from tidy_crate.core.review.votes import Vote, doubtful, outvoted
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.parts import window
@@ -68,7 +69,8 @@ def review_job(
     accepted = accepted_frames(ledger, job.name)
     run = Judging(rules or content.rules.review, frozenset(meant), accepted, explain, judge)
     review = run.judge(list(wanted.values()), progress)
-    review = _with_decisions(ledger, name, _with_test_frames(Path(job.crate), content, review))
+    review = _with_test_frames(Path(job.crate), content, review)
+    review = _with_decisions(ledger, name, _with_earlier_attempts(ledger, name, review))
     _note(ledger, name, review)
     if put_better_in_place(ledger, name):
         # what stands there now was judged before
@@ -77,25 +79,70 @@ def review_job(
 
 
 def _with_test_frames(crate: Path, content: PackingList, review: Review) -> Review:
-    """A review with what the test frames say that were rendered here."""
+    """A review with what the test frames say that were rendered here. Where one agrees, it outvotes the neighbours."""
     there = {(one.task().key, one.output): one.path for one in review.frames if one.verdict is not Verdict.MISSING}
     contents = _digest_now(crate, content)
     if contents is None:
         return review
     with FrameReaders(worth_processes(list(there.values()))) as readers:
         found = {(task, output): sign for task, output, sign in signs_from_here(crate, contents, there, readers)}
+    votes = {
+        key: Vote("the test frame of it that was rendered here is the same picture", exact=sign.figure == 0)
+        for key, sign in found.items()
+        if sign.weight is Weight.NOTE
+    }
+    review = outvoted(review, votes, votes)
     frames = []
     for one in review.frames:
         sign = found.get((one.task().key, one.output))
         if sign is not None:
-            suspect = sign.weight is not Weight.NOTE
             update: dict[str, object] = {"signs": (*one.signs, sign)}
-            if suspect:
+            if sign.weight is not Weight.NOTE:
                 update["reasons"] = (*one.reasons, sign.text)
                 update["verdict"] = Verdict.SUSPECT if one.verdict is Verdict.GOOD else one.verdict
             one = one.model_copy(update=update)
         frames.append(one)
-    return Review(frames=tuple(frames), explained=review.explained)
+    return review.model_copy(update={"frames": tuple(frames)})
+
+
+def _with_earlier_attempts(ledger: Ledger, job: str, review: Review) -> Review:
+    """A review in which a frame is good that was rendered again and came back as the same picture: it is content.
+
+    That a machine renders the same twice says nothing where it is the machine that is broken.
+    """
+    asked = doubtful(review, lambda one: one.attempt > 1)
+    if not asked:
+        return review
+    columns = (*TASK_KEY, ProductRow.output, ProductRow.path, AttemptRow.node, AttemptRow.number, SubmissionRow.farm)
+    earlier: dict[tuple[TaskKey, str], tuple[Path, str, int]] = {}
+    with ledger.reading() as session:
+        query = products_of(job, *columns).where(ProductRow.home, ProductRow.in_use.is_(False)).order_by(ProductRow.id)
+        for request, view, frame, tile, share, output, path, node, number, farm in session.execute(query):
+            if path and Path(path).is_file():
+                key = ((request, view, frame, tile, share), output)
+                earlier[key] = Path(path), f"{farm} {node}" if node else "", number
+    pairs = [
+        (one, *earlier[key])
+        for one in asked
+        if (key := (one.task().key, one.output)) in earlier
+        and (not one.node or one.node != earlier[key][1])
+        and earlier[key][2] < one.attempt
+    ]
+    if not pairs:
+        return review
+    paths = [path for one, before, _, _ in pairs for path in (one.path, before)]
+    with FrameReaders(worth_processes(paths)) as readers:
+        judged = list(readers.judge([Looked(path, Expected()) for path in paths]))
+    votes: dict[tuple[TaskKey, str], Vote] = {}
+    for (one, _, _, number), last, before in zip(pairs, judged[::2], judged[1::2], strict=True):
+        if last.look is None or before.look is None or last.form is None or before.form is None:
+            continue
+        sizes = (last.form.width * last.form.height, before.form.width * before.form.height)
+        apart = compare(last.look, before.look, sizes)
+        if not apart.differs and apart.share == 0:
+            text = f"rendered again, it came back as the same picture as attempt {number}: it is content"
+            votes[one.task().key, one.output] = Vote(text, exact=True)
+    return outvoted(review, votes)
 
 
 def _digest_now(crate: Path, content: PackingList) -> str | None:
@@ -126,7 +173,7 @@ def _with_decisions(ledger: Ledger, job: str, review: Review) -> Review:
             update = {"verdict": Verdict(decision), "reasons": (words, *one.reasons)}
             one = one.model_copy(update=update)
         frames.append(one)
-    return Review(frames=tuple(frames), explained=review.explained)
+    return review.model_copy(update={"frames": tuple(frames)})
 
 
 def _rendered(ledger: Ledger, job: str) -> dict[TaskKey, Rendered]:

@@ -6,7 +6,7 @@ back again and again, as a flashing light does, is taken for a part of the shot.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,7 +25,7 @@ from tidy_crate.core.review.jumps import (
     usual_step,
 )
 from tidy_crate.core.review.neighbours import COLUMNS, LONGEST, Difference, Measured, Step
-from tidy_crate.core.review.nodes import Rendered
+from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.repeats import repeats
 from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
 
@@ -33,6 +33,8 @@ from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
 UNKNOWN = 5.0
 # the share of them that is below what is usual
 USUAL = 90
+# of what no shot does, however often it comes
+HALF = 50
 # the steps at both ends of a run, in its size, and in the steps within it
 END, OF_A_PIECE = 0.6, 1.5
 
@@ -112,11 +114,15 @@ _FEATURES = (
 
 
 def signs_of(
-    measured: Measured, rules: ReviewRules, rendered: Mapping[int, Rendered] | None = None
+    measured: Measured,
+    rules: ReviewRules,
+    rendered: Mapping[int, Rendered] | None = None,
+    grouped: Set[int] = frozenset(),
 ) -> dict[int, list[Sign]]:
     """Return the signs of each frame that has any, by frame number.
 
     rendered: by frame, which node rendered it. Where two nodes or attempts meet, a jump is looked for more closely.
+    grouped: indices of frames that are known to differ as a group. Nothing is said of a frame for not being like them.
     """
     meets = _meets(measured.frames, rendered or {})
     found: dict[int, list[Sign]] = {}
@@ -124,7 +130,7 @@ def signs_of(
     def add(index: int, sign: Sign) -> None:
         found.setdefault(measured.frames[index], []).append(sign)
 
-    events = _asides(measured, rules)
+    events = [one for one in _asides(measured, rules) if not _explained_by(one, grouped)]
     for event in events:
         text = next(one.text for one in _FEATURES if one.kind is event.kind)
         words = text.format(figure=event.figure, times=2.0 ** abs(event.figure))
@@ -136,10 +142,16 @@ def signs_of(
     repeated = list(repeats(measured))
     for index, sign in repeated:
         add(index, sign)
-    edges = _edges(events, repeated)
+    edges = _edges(events, repeated) | {edge for index in grouped for edge in (index, index + 1)}
     for index, sign in signs_of_jumps(measured, list(jumps_of(measured, rules, edges, meets)), meets):
         add(index, sign)
     return found
+
+
+def _explained_by(event: _Event, grouped: Set[int]) -> bool:
+    """Return True for a run of frames that only differs from a group's frames beside it."""
+    beside = event.first - 1 in grouped or event.first + event.count in grouped
+    return beside and any(index not in grouped for index in event.frames)
 
 
 def _edges(events: Iterable[_Event], repeated: Iterable[tuple[int, Sign]]) -> set[int]:
@@ -190,7 +202,7 @@ def _usual_and_limit(
 ) -> tuple[float | None, float]:
     """Return the usual figure around an index, None for too few, and from where on a figure is a sign there."""
     least = feature.limit(rules)
-    usual = _usual_aside(sizes, index, length)
+    usual = _usual_aside(sizes, index, length, USUAL if feature.content else HALF)
     if usual is not None:
         return usual, max(least, rules.times * usual)
     # of a short sequence the steps tell, which are larger where anything moves
@@ -230,12 +242,12 @@ def _crosses_cut(before: Step, after: Step) -> bool:
     )
 
 
-def _usual_aside(sizes: np.ndarray, index: int, length: int) -> float | None:
+def _usual_aside(sizes: np.ndarray, index: int, length: int, share: float) -> float | None:
     """Return the usual figure around a run, from runs of its length that share no frame with it; None for too few."""
     low, high = max(0, index - AROUND - length), min(len(sizes), index + AROUND + length + 1)
     near = np.concatenate([sizes[low : max(low, index - length - 1)], sizes[index + length + 2 : high]])
     near = near[~np.isnan(near)]
-    return float(np.percentile(near, USUAL)) if len(near) >= FEW else None
+    return float(np.percentile(near, share)) if len(near) >= FEW else None
 
 
 def _apart(candidates: list[_Event]) -> list[_Event]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Container, Iterable
+from collections.abc import Callable, Container, Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,10 +11,13 @@ import numpy as np
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.picture.decode import Form
 from tidy_crate.core.picture.judge import ALL_BLACK, Judgement
+from tidy_crate.core.picture.look import Look, brightened
 from tidy_crate.core.review.neighbours import LONGEST, Neighbours
-from tidy_crate.core.review.nodes import Rendered, node_signs, time_signs
+from tidy_crate.core.review.nodes import time_signs
+from tidy_crate.core.review.populations import Group, groups_of
+from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.sequence import explained, signs_of
-from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
+from tidy_crate.core.review.sign import Figure, FrameGroup, Kind, Sign, Weight
 
 # share of the frames that have to agree on a form before another one is odd
 MOST = 0.6
@@ -22,8 +25,12 @@ MOST = 0.6
 FEW = 4
 # a picture of a fade loses this share of the brightness that is left from one frame to the next
 FADES = 0.25
-# stops above which a picture is no longer dark
-DARK = 0.35
+# stops above which a picture is no longer dark, and the share of a shot's usual brightness that is dark in it
+DARK, DARK_SHARE = 0.35, 0.3
+# a shot that is nowhere brighter than the first, in stops, is looked at as if it were exposed for the second
+NIGHT, EXPOSED = 1.0, 3.0
+# frames that are waited for, until it is clear whether a shot is a night's
+MOST_WAITING = 2000
 # correlation of neighbouring pictures below which these are separate views, and no sequence
 UNLIKE = 0.5
 SEPARATE = "neighbours"
@@ -48,8 +55,13 @@ class Shot:
         """meant: frames whose differences from others were accepted."""
         self._rules, self._meant = rules, meant
         self._neighbours = Neighbours(spacing)
+        self._waiting: list[tuple[int, Look]] = []
+        self._times = 0.0
+        """How many times as bright it is looked at; 0 until that is known."""
         self._frames: list[_Frame] = []
         self._forms: list[Form] = []
+        self.groups: tuple[FrameGroup, ...] = ()
+        """Frames that share a difference from those beside them; known once the signs are."""
 
     def add(self, frame: int, judged: Judgement, rendered: Rendered | None = None) -> None:
         """Take the next frame that could be read. rendered: by which node, and how long it took."""
@@ -61,16 +73,30 @@ class Shot:
         self._frames.append(_Frame(frame, number, judged.black, frozenset(judged.empty), rendered))
         # a black frame says nothing about those beside it
         if look is not None and self._rules.neighbours and not judged.black:
-            self._neighbours.add(frame, look)
+            self._waiting.append((frame, look))
+            if self._times or look.level >= NIGHT or len(self._waiting) >= MOST_WAITING:
+                self._measure()
+
+    def _measure(self) -> None:
+        """Measure the frames that wait. A dark shot is looked at as if it were exposed for more."""
+        if not self._times and self._waiting:
+            brightest = max(look.level for _, look in self._waiting)
+            light = 2.0 ** min(brightest, NIGHT) - 1
+            self._times = 1.0 if brightest >= NIGHT or light <= 0 else (2.0**EXPOSED - 1) / light
+        for frame, look in self._waiting:
+            self._neighbours.add(frame, look if self._times == 1 else brightened(look, self._times))
+        self._waiting.clear()
 
     @property
     def separate(self) -> bool:
         """Return True when the frames are separate views, which say nothing about each other."""
+        self._measure()
         likeness = [step.likeness for step in self._neighbours.found.steps if step is not None and not step.same]
         return len(likeness) >= FEW and float(np.median(likeness)) < UNLIKE
 
     def signs(self) -> dict[int, list[Sign]]:
         """Return the signs of each frame that has any, by frame number."""
+        self._measure()
         found: dict[int, list[Sign]] = {}
 
         def add(pairs: Iterable[tuple[int, Sign]]) -> None:
@@ -84,9 +110,15 @@ class Shot:
         if self._rules.neighbours and not self.separate:
             measured = self._neighbours.found
             nodes = {one.number: one.rendered for one in self._frames if one.rendered is not None}
-            for frame, signs in signs_of(measured, self._rules, nodes).items():
+            known = [step is not None for step in measured.steps]
+            groups = groups_of(self._neighbours.kept, measured.frames, known, nodes, self._rules)
+            grouped = {index for one in groups for index in one.frames}
+            for frame, signs in signs_of(measured, self._rules, nodes, grouped).items():
                 add((frame, sign) for sign in signs)
-            add(node_signs(measured, nodes, self._rules))
+            self.groups = tuple(_frame_group(one, measured.frames) for one in groups)
+            for group, one in zip(groups, self.groups, strict=True):
+                sign = _group_sign(group, one)
+                add((frame, sign) for frame in one.frames)
         for frame in found:
             if frame in self._meant:
                 found[frame] = [_accepted(sign) for sign in found[frame]]
@@ -114,21 +146,23 @@ class Shot:
     def _black(self) -> Iterable[tuple[int, Sign]]:
         """Black frames, unless the picture fades into and out of them."""
         levels = dict(zip(self._neighbours.found.frames, self._neighbours.found.levels, strict=True))
+        usual = float(np.median(list(levels.values()))) if levels else 0.0
+        dark = min(DARK, DARK_SHARE * usual)
         for first, after in _runs(self._frames, lambda one: one.black):
             alone = first == 0 and after == len(self._frames)
-            if not alone and self._fades(levels, first - 1, -1) and self._fades(levels, after, 1):
+            if not alone and self._fades(levels, first - 1, -1, dark) and self._fades(levels, after, 1, dark):
                 continue
             text = ALL_BLACK if alone else f"{ALL_BLACK}, and the frames around it are not"
-            sign = Sign(kind=Kind.BLACK, weight=Weight.BAD, text=text, figure=0, limit=DARK)
+            sign = Sign(kind=Kind.BLACK, weight=Weight.BAD, text=text, figure=0, limit=round(dark, 3))
             for one in self._frames[first:after]:
                 yield one.number, sign
 
-    def _fades(self, levels: dict[int, float], index: int, way: int) -> bool:
+    def _fades(self, levels: dict[int, float], index: int, way: int, dark: float) -> bool:
         """Return True when the picture is dark at an index or grows brighter from there, or there is no such frame."""
         if not 0 <= index < len(self._frames):
             return True
         own = levels.get(self._frames[index].number, 0.0)
-        if own <= DARK:
+        if own <= dark:
             return True
         beside = index + way
         if not 0 <= beside < len(self._frames):
@@ -155,6 +189,24 @@ class Shot:
                     sign = Sign(kind=Kind.PASS, weight=Weight.SUSPECT, text=text, figure=0, limit=0)
                     for one in self._frames[first:after]:
                         yield one.number, sign
+
+
+def _frame_group(group: Group, frames: Sequence[int]) -> FrameGroup:
+    own = tuple(frames[at] for at in group.frames)
+    # the pair that shows it best: an odd frame right beside one that is not
+    beside = min(((abs(one - other), one, other) for one in group.frames for other in group.others), default=(0, 0, 0))
+    return FrameGroup(
+        frames=own, cause=group.cause, text=group.text, shows=(frames[beside[1]], frames[beside[2]]),
+        figure=round(group.figure, 4),
+    )  # fmt: skip
+
+
+def _group_sign(group: Group, one: FrameGroup) -> Sign:
+    if group.cause:
+        text = f"{group.cause}: its {len(one.frames)} frames share a difference from those of others: {group.text}"
+        return Sign(kind=Kind.NODE, weight=Weight.SUSPECT, text=text, figure=one.figure, limit=0)
+    text = f"{len(one.frames)} frames share this difference: {group.text}"
+    return Sign(kind=Kind.GROUP, weight=Weight.SUSPECT, text=text, figure=one.figure, limit=0)
 
 
 def _runs(frames: list[_Frame], odd: Callable[[_Frame], bool]) -> Iterable[tuple[int, int]]:

@@ -28,6 +28,7 @@ class Kind(StrEnum):
     ALPHA = "alpha"
     FORM = "form"
     NODE = "node"
+    GROUP = "group"
     TIME = "time"
     HERE = "here"
 
@@ -63,3 +64,16 @@ class Figure(Model):
     """The usual value around the frame; None where too few frames tell."""
     limit: float
     over: bool
+
+
+class FrameGroup(Model):
+    """Frames of one sequence that share a difference from those beside them."""
+
+    frames: tuple[int, ...]
+    cause: str
+    """The node or attempt that they share; empty where nothing is known of that."""
+    text: str
+    """The difference, with its figure."""
+    shows: tuple[int, int]
+    """A frame of the group, and the nearest one that is not of it: side by side they show the difference."""
+    figure: float

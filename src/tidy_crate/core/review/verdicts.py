@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from tidy_crate.core.model import Model
-from tidy_crate.core.review.sign import Figure, Sign
+from tidy_crate.core.review.sign import Figure, FrameGroup, Sign
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import TaskOutput
 
@@ -36,10 +36,20 @@ class Explanation(Model):
     """Against its neighbours; empty where there is nothing to compare with."""
 
 
+class GroupVerdict(FrameGroup):
+    """Frames of one output that share a difference: a person decides once for all of them."""
+
+    request: str
+    view: str
+    output: str
+
+
 class Review(Model):
     """All verdicts."""
 
     frames: tuple[FrameVerdict, ...]
+    groups: tuple[GroupVerdict, ...] = ()
+    """Frames that share a difference from those beside them, as a broken machine leaves them."""
     explained: tuple[Explanation, ...] = ()
     """Measures of the frame that was asked for, one for each of its outputs."""
 
