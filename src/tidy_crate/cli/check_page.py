@@ -10,7 +10,7 @@ from tidy_crate.cli.html import filled
 from tidy_crate.cli.show import money
 from tidy_crate.core.check.finding import Next
 from tidy_crate.core.check.result import CheckResult
-from tidy_crate.core.files import write_bytes
+from tidy_crate.core.outputs import write_output
 
 
 def write_page(path: Path, result: CheckResult) -> None:
@@ -44,7 +44,7 @@ def write_page(path: Path, result: CheckResult) -> None:
         unused=result.unused_waivers,
         accepted=result.accepted,
     )
-    write_bytes(path, page)
+    write_output(path, page)
 
 
 def _verdict(blocked: bool, warnings: int) -> str:

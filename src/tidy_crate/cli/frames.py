@@ -299,6 +299,8 @@ def _decide(
     words = f"{counted(count, 'frame')} of {job} {'is' if count == 1 else 'are'} {word}ed."
     if done.told:
         words += f" Told: {', '.join(done.told)}."
+    if done.later:
+        words += f" {', '.join(done.later)} does not answer, and is told with the next tidy-crate track {job}."
     talk.result(done, lambda console: console.print(words if accept else f"{words} Next: tidy-crate rerender {job}"))
 
 

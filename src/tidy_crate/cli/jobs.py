@@ -265,9 +265,9 @@ def _write_page(path: Path, view: JobView) -> None:
     from datetime import UTC, datetime
 
     from tidy_crate.cli.track_page import CELLS, page
-    from tidy_crate.core.files import write_bytes
+    from tidy_crate.core.outputs import write_output
 
-    write_bytes(path.absolute(), page(view, api.frame_grid(view.job, CELLS), datetime.now(UTC)))
+    write_output(path.absolute(), page(view, api.frame_grid(view.job, CELLS), datetime.now(UTC)))
 
 
 def _show(console: Console, view: JobView, frames: bool) -> None:

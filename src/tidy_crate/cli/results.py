@@ -153,12 +153,12 @@ def register(app: typer.Typer) -> None:
           tidy-crate report quay-3 -o quay-3.html --json
         """
         from tidy_crate.cli.report_page import page
-        from tidy_crate.core.files import write_bytes
+        from tidy_crate.core.outputs import write_output
 
         found = api.record(job)
         if out.suffix.lower() not in (".html", ".htm"):
             raise WrongUsage("a report is an HTML file", out, "end its name in .html")
-        write_bytes(out, page(found))
+        write_output(out, page(found))
         talk.result(found, lambda console: console.print(f"{out}", highlight=False))
 
 

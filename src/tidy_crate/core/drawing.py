@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.files import write_whole
+from tidy_crate.core.outputs import write_output
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -47,5 +47,8 @@ def bare(axis: Any, size: float) -> None:
 
 def save(figure: Figure, target: Path) -> None:
     """Write a figure into a file, whose ending says its kind."""
-    with write_whole(target) as stream:
-        figure.savefig(stream, format=target.suffix.lower().lstrip("."))
+    import io
+
+    stream = io.BytesIO()
+    figure.savefig(stream, format=target.suffix.lower().lstrip("."))
+    write_output(target, stream.getvalue())

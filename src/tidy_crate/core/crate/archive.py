@@ -18,6 +18,7 @@ import zstandard
 from tidy_crate.core.crate.packing import FILE_NAME, PackingList, read_packing_list
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.files import CHUNK, inside, os_reason, write_whole
+from tidy_crate.core.outputs import MARK, mark_file, refuse_foreign
 from tidy_crate.core.progress import Progress, Step, silent
 
 ENDINGS = (".zip", ".tar.zst")
@@ -55,9 +56,11 @@ def write_files(target: Path, files: Iterable[tuple[str, Path]]) -> int:
     Raises WrongUsage on an ending that is not known.
     """
     kind = _kind(target)
+    refuse_foreign(target)
     with write_whole(target) as stream, _writer(kind, stream) as add:
         for name, path in files:
             add(name, path, None)
+    mark_file(target)
     return target.stat().st_size
 
 
@@ -184,6 +187,7 @@ def _entries(kind: str, stream: BinaryIO) -> Iterator[tuple[str, int, IO[bytes] 
 def _writer(kind: str, stream: BinaryIO) -> Iterator[Callable[[str, Path, str | None], None]]:
     if kind == ".zip":
         with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+            archive.comment = MARK
             yield partial(_add_to_zip, archive)
         return
     # one thread: how the work is shared out must not show in the bytes

@@ -43,6 +43,7 @@ from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.request import request_for
 from tidy_crate.core.scene.rewriting import crate_path_of, new_texts
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
+from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 
 WORKERS = 4
@@ -176,7 +177,7 @@ def _collect(
             {path: str(crate_path) for path, crate_path in layout.crate_paths.items()},
             tuple(one.path for one in missing),
         ),
-        render=context.render_command,
+        render=_render_command(context, survey),
         files=tuple(packed),
         shared=tuple(SharedFile(path=str(seen), bytes=path.stat().st_size) for path, seen in sorted(stays.items())),
         frame_tokens=context.project.content.frame_tokens,
@@ -356,3 +357,13 @@ def _notes(context: SceneContext) -> Iterator[EditNote]:
 def _without_roots(text: str, context: SceneContext) -> str:
     root = context.project.root or context.scene.parent
     return text.replace(root.as_posix(), "project:").replace(str(root), "project:")
+
+
+def _render_command(context: SceneContext, survey: Survey) -> RenderCommand | None:
+    """Return the command that renders the scene, with the samples that the scene states."""
+    command = context.render_command
+    samples = survey.canonical.get("samples")
+    whole = isinstance(samples, int | float) and not isinstance(samples, bool) and samples >= 1
+    if command is None or not whole:
+        return command
+    return command.model_copy(update={"samples": int(samples)})  # type: ignore[arg-type]

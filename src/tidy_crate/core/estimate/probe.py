@@ -15,17 +15,20 @@ from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames, probe_folder, taken_over
-from tidy_crate.core.errors import CommandFailed, UnreadableInput, WrongUsage
+from tidy_crate.core.errors import CommandFailed, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames, with_earlier
 from tidy_crate.core.estimate.machine import this_machine
 from tidy_crate.core.estimate.probe_result import TIMINGS, Expected, ProbeFrame, ProbeResult
 from tidy_crate.core.estimate.timing import LOW_TO_HIGH, Array, ShotTimes, shot_times
 from tidy_crate.core.estimate.timings import PRACTICE, Timings
 from tidy_crate.core.files import inside, write_json
+from tidy_crate.core.picture.judge import ALL_BLACK, judge_file
+from tidy_crate.core.picture.judge import Expected as Form
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.rendering import RenderRun, all_products, run
 from tidy_crate.core.scene.settings import load_maps
+from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.running import Commands
@@ -126,6 +129,7 @@ def probe(
             runs.measure(one, one.request, (quickest.frame,), FULL)
         _other_views(runs, one)
         _look(one, known)
+    runs.refuse_black()
     result = ProbeResult(
         crate=crate.name,
         frames=tuple(sorted((f for one in requests for f in one.done), key=lambda f: (f.request, f.frame, f.width))),
@@ -297,6 +301,8 @@ class _Runs:
     startups: list[float] = field(default_factory=list)
     """Seconds of each run until the renderer printed its first line."""
     kept: list[TestFrame] = field(default_factory=list)
+    black: dict[str, list[bool]] = field(default_factory=dict)
+    """By output, for each test frame whether it is black all over."""
 
     def measure(self, one: _Measuring, request: RenderRequest, frames: Sequence[int], why: str) -> None:
         """Render frames of a request, at full size or smaller, and measure them."""
@@ -313,6 +319,7 @@ class _Runs:
             done = self._run(scene, request, group, into, view)
             for frame in group:
                 files = self._files(request, into, Task(request.name, frame, view))
+                self._judge(request, frame, files)
                 one.done.append(self._frame(request, frame, done, group, files, why))
                 self.kept.append(
                     TestFrame(
@@ -343,6 +350,28 @@ class _Runs:
             if error.started:
                 error.remedy = error.remedy or "see what it says above; check the crate with prove, then probe it again"
             raise
+
+    def _judge(self, request: RenderRequest, frame: int, files: dict[str, Path]) -> None:
+        """Raise TidyCrateError for a test frame that is no picture: its time would be that of something else.
+
+        A frame may be black, as the first one of a fade; not all that were rendered.
+        """
+        for name, path in files.items():
+            expected = Form(width=request.width, height=request.height, passes=self.content.output(name).variables)
+            found = judge_file(path, expected)
+            reasons = [one for one in found.reasons if one != ALL_BLACK]
+            if reasons and found.verdict is Verdict.BAD:
+                what = f"the test frame {frame} of {name} is bad: {'; '.join(reasons)}"
+                raise TidyCrateError(what, path, "correct the scene or its render command, then probe it again")
+            self.black.setdefault(name, []).append(found.black)
+
+    def refuse_black(self) -> None:
+        """Raise TidyCrateError where every test frame of an output is black."""
+        for name, found in self.black.items():
+            if len(found) > 1 and all(found):
+                what = f"all {len(found)} test frames of {name} are black all over"
+                remedy = "look at one: see whether its camera, lights and textures are those of the scene"
+                raise TidyCrateError(what, self.crate, remedy)
 
     def _files(self, request: RenderRequest, into: Path, task: Task) -> dict[str, Path]:
         outputs = tuple(self.content.output(name) for name in request.outputs)

@@ -8,10 +8,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
 from tidy_crate.core.database import kept
-from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.errors import FarmBusy, WrongUsage
 from tidy_crate.core.farm.protocol import Action, ControlOrder
 from tidy_crate.core.job.ledger import Ledger, new_key, now, products_of, submissions_of
-from tidy_crate.core.job.submission import Links, confirm
+from tidy_crate.core.job.submission import Links, confirm, note_to_tell
 from tidy_crate.core.job.tables import AcceptanceRow, JobRow, ProductRow, SubmissionRow, sentences
 from tidy_crate.core.model import Model
 from tidy_crate.core.work.attempt import Verdict
@@ -38,6 +38,8 @@ class Decided(Model):
     products: tuple[Judged, ...]
     told: tuple[str, ...] = ()
     """Farms whose bill depends on it."""
+    later: tuple[str, ...] = ()
+    """Such farms that did not answer: they are told with the next `track`."""
 
 
 def judged_products(
@@ -101,7 +103,7 @@ def decide(
             row.because = because
         if not accept:
             _forget(session, job, products)
-    told = []
+    told, later = [], []
     for row in submissions:
         link = links(row) if row.farm_job else None
         action = Action.ACCEPT if accept else Action.REJECT
@@ -110,10 +112,16 @@ def decide(
         tasks = [one.task() for one in products if one.farm == row.farm]
         if tasks:
             order = ControlOrder(key=new_key(), action=action, tasks=ranges_of(dict.fromkeys(tasks)))
-            link.control.control(confirm(ledger, row, link), order)
-            told.append(row.farm)
+            try:
+                link.control.control(confirm(ledger, row, link), order)
+            except FarmBusy:
+                # it is decided all the same; the farm is told when it answers again
+                note_to_tell(ledger, row.id, order)
+                later.append(row.farm)
+            else:
+                told.append(row.farm)
     done = tuple(one.model_copy(update={"decision": decision, "because": because}) for one in products)
-    return Decided(job=name, decision=decision, products=done, told=tuple(told))
+    return Decided(job=name, decision=decision, products=done, told=tuple(told), later=tuple(later))
 
 
 def _remember(session: Session, job: JobRow, task: Task, output: str, because: str) -> None:

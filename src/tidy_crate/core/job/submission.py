@@ -14,7 +14,16 @@ from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.database import kept
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.links.interface import FarmLink, needed
-from tidy_crate.core.farm.protocol import Capability, Changes, JobOrder, JobState, JobSummary, NodeChange, TaskChange
+from tidy_crate.core.farm.protocol import (
+    Capability,
+    Changes,
+    ControlOrder,
+    JobOrder,
+    JobState,
+    JobSummary,
+    NodeChange,
+    TaskChange,
+)
 from tidy_crate.core.job.ledger import Ledger, in_pages, submissions_of
 from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, NodeRow, ProductRow, SubmissionRow, to_text
 from tidy_crate.core.progress import Progress, Step, silent
@@ -107,6 +116,26 @@ def confirm(ledger: Ledger, row: SubmissionRow, link: FarmLink) -> str:
     return row.farm_job
 
 
+def note_to_tell(ledger: Ledger, submission: int, order: ControlOrder) -> None:
+    """Note an order for a farm that does not answer now. It is told with the next news of the job."""
+    with ledger.writing() as session:
+        row = session.get_one(SubmissionRow, submission)
+        row.to_tell += order.model_dump_json() + "\n"
+
+
+def _tell(ledger: Ledger, row: SubmissionRow, link: FarmLink, farm_job: str) -> None:
+    """Tell a farm what it was not told before. An order that it is told twice is carried out once, by its key."""
+    if not row.to_tell or link.control is None:
+        return
+    for line in row.to_tell.splitlines():
+        link.control.control(farm_job, kept(ControlOrder.model_validate_json, line, "an order"))
+    with ledger.writing() as session:
+        found = session.get_one(SubmissionRow, row.id)
+        # what was noted meanwhile stays
+        found.to_tell = found.to_tell.removeprefix(row.to_tell)
+    row.to_tell = ""
+
+
 def catch_up(
     ledger: Ledger,
     row: SubmissionRow,
@@ -123,6 +152,7 @@ def catch_up(
     """
     telling = needed(link.changes, link, Capability.CHANGES)
     farm_job = confirm(ledger, row, link)
+    _tell(ledger, row, link, farm_job)
     summary = telling.summary(farm_job)
     if summary.currency != row.currency:
         what = f"the farm bills in {summary.currency}, its card says {row.currency}"

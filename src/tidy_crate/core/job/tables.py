@@ -110,6 +110,8 @@ class SubmissionRow(Base):
     """The state that was last told by mail or web hook."""
     estimate: Mapped[str | None] = mapped_column(Text)
     """The quote that it was sent with, as JSON; None where there was none."""
+    to_tell: Mapped[str] = mapped_column(Text, default="")
+    """Orders that the farm is still to be told, as JSON lines: it did not answer when they were made."""
     job: Mapped[JobRow] = relationship(back_populates="submissions")
 
 

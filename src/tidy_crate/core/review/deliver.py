@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import tempfile
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
@@ -10,7 +12,7 @@ from tidy_crate.core.context.brief import name_by
 from tidy_crate.core.crate.archive import ENDINGS, write_files
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import Blocked, TidyCrateError, WrongUsage
-from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, refuse_links, write_bytes
+from tidy_crate.core.files import copy_and_hash, hash_file, os_reason, read_input, refuse_links, write_bytes
 from tidy_crate.core.handles import writable
 from tidy_crate.core.job.ledger import Ledger, submissions_of
 from tidy_crate.core.job.missing import Unavailable
@@ -160,21 +162,64 @@ def _write(target: Path, sources: list[_Source], progress: Progress) -> list[Del
 
 
 def _copy(target: Path, sources: list[_Source], progress: Progress) -> list[DeliveredFrame]:
-    target.mkdir(parents=True, exist_ok=True)
-    refuse_links(target, dict.fromkeys(one.name.parent for one in sources))
-    done = []
-    for number, one in enumerate(sources, 1):
-        try:
-            with writable(target, one.name) as path:
-                digest, size = copy_and_hash(one.path, path)
-        except OSError as error:
-            what = f"cannot write a frame ({os_reason(error)})"
-            raise TidyCrateError(what, target / one.name, "make room, then run it again") from error
-        done.append(_checked(one, digest, size))
-        progress(Step("deliver", number, len(sources), "frames", str(one.name)))
-    with writable(target, PurePosixPath(DIGESTS)) as path:
-        write_bytes(path, _digests(done))
+    """Write the frames beside the folder, verify them, and only then move them into it.
+
+    Frames of an earlier delivery that are not part of this one go. Raises WrongUsage for a folder that holds a file of
+    a name that no delivery wrote.
+    """
+    target.parent.mkdir(parents=True, exist_ok=True)
+    earlier = _delivered_before(target)
+    names = {str(one.name) for one in sources}
+    for name in names - earlier:
+        if (target / name).exists():
+            what = "this file was not delivered by tidy-crate, and is not written over"
+            raise WrongUsage(what, target / name, "deliver to another folder")
+    with tempfile.TemporaryDirectory(prefix=f".{target.name}-", dir=target.parent) as beside:
+        draft = Path(beside)
+        done = []
+        for number, one in enumerate(sources, 1):
+            try:
+                with writable(draft, one.name) as path:
+                    digest, size = copy_and_hash(one.path, path)
+            except OSError as error:
+                what = f"cannot write a frame ({os_reason(error)})"
+                raise TidyCrateError(what, target / one.name, "make room, then run it again") from error
+            done.append(_checked(one, digest, size))
+            progress(Step("deliver", number, len(sources), "frames", str(one.name)))
+        target.mkdir(exist_ok=True)
+        refuse_links(target, dict.fromkeys(PurePosixPath(name).parent for name in names | earlier))
+        if earlier - names or not earlier:
+            # until the new list is there, it names all that is ours
+            _write_list(target, done, earlier - names)
+        for one in sources:
+            place = target / one.name
+            place.parent.mkdir(parents=True, exist_ok=True)
+            (draft / one.name).replace(place)
+        for name in earlier - names:
+            (target / name).unlink(missing_ok=True)
+            for folder in PurePosixPath(name).parents[:-1]:
+                with contextlib.suppress(OSError):
+                    (target / folder).rmdir()
+        _write_list(target, done)
     return done
+
+
+def _delivered_before(target: Path) -> set[str]:
+    """Return the files in a folder that an earlier delivery wrote, by the list that it left."""
+    found = set()
+    with contextlib.suppress(OSError, UnicodeDecodeError):
+        for line in read_input(target / DIGESTS).decode().splitlines():
+            digest, gap, name = line.partition("  ")
+            path = PurePosixPath(name)
+            if gap and len(digest) == 64 and not path.is_absolute() and ".." not in path.parts:
+                found.add(str(path))
+    return found
+
+
+def _write_list(target: Path, done: list[DeliveredFrame], leaving: Iterable[str] = ()) -> None:
+    more = "".join(f"{'0' * 64}  {name}\n" for name in sorted(leaving))
+    with writable(target, PurePosixPath(DIGESTS)) as path:
+        write_bytes(path, _digests(done) + more.encode())
 
 
 def _checked(one: _Source, digest: str, size: int) -> DeliveredFrame:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import shutil
 import subprocess
 from collections.abc import Callable, Iterable, Sequence
@@ -13,7 +14,8 @@ from PIL import Image, ImageDraw, ImageFont
 
 from tidy_crate.core.drawing import COLOURS, INK, WARN, bare, need_ending, new_figure, save, title
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
-from tidy_crate.core.files import os_reason, write_whole
+from tidy_crate.core.files import os_reason
+from tidy_crate.core.outputs import mark_file, refuse_foreign, write_output
 from tidy_crate.core.picture.thumbnail import Thumbnail, passes, small, thumbnail
 from tidy_crate.core.picture.tone import Tone, as_stored
 from tidy_crate.core.review.verdicts import FrameVerdict
@@ -33,7 +35,7 @@ def draw_passes(path: Path, target: Path, tone: Tone | None = None) -> tuple[str
     """Draw all passes of a frame side by side. Return their names. Raises TidyCrateError for one that is unreadable."""
     found = _read(path, lambda: passes(path, PASS_WIDTH, PASS_WIDTH, tone))
     cells = [(name, _image(picture)) for name, picture in found.items()]
-    _board(cells, 3, path.name).save(_open_for(target), "PNG")
+    _save(_board(cells, 3, path.name), target)
     return tuple(found)
 
 
@@ -56,7 +58,7 @@ def draw_difference(
     words = f"difference, {TIMES:g} times as bright: mean {figures['mean']:.4g}, greatest {figures['greatest']:.4g}"
     first, second = names or (one.name, other.name)
     cells = [(first, _image(shown[0])), (second, _image(shown[1])), (words, Image.fromarray(enlarged))]
-    _board(cells, 2, f"{first} and {second}" if names is None else one.name).save(_open_for(target), "PNG")
+    _save(_board(cells, 2, f"{first} and {second}" if names is None else one.name), target)
     return figures
 
 
@@ -80,10 +82,9 @@ def draw_preview(frames: Sequence[Path], target: Path, fps: float, tone: Tone | 
         _movie(pictures, target, fps)
     else:
         kind = "PNG" if target.suffix.lower() == ".png" else "WEBP"
-        with write_whole(target) as stream:
-            pictures[0].save(
-                stream, kind, save_all=True, append_images=pictures[1:], duration=round(1000 / fps), loop=0
-            )
+        stream = io.BytesIO()
+        pictures[0].save(stream, kind, save_all=True, append_images=pictures[1:], duration=round(1000 / fps), loop=0)
+        write_output(target, stream.getvalue())
     return len(pictures)
 
 
@@ -91,6 +92,7 @@ def _movie(pictures: Sequence[Image.Image], target: Path, fps: float) -> None:
     tool = shutil.which("ffmpeg")
     if tool is None:
         raise WrongUsage("a movie needs ffmpeg, which is not installed", target, "end the name in .webp or .png")
+    refuse_foreign(target)
     # the codec takes even sizes only
     width, height = (max(2, edge // 2 * 2) for edge in pictures[0].size)
     line = [
@@ -101,6 +103,7 @@ def _movie(pictures: Sequence[Image.Image], target: Path, fps: float) -> None:
     done = subprocess.run(line, input=data, capture_output=True, check=False, timeout=600)
     if done.returncode != 0:
         raise TidyCrateError(f"ffmpeg cannot make the movie ({done.stderr.decode(errors='replace')[-200:]})", target)
+    mark_file(target)
 
 
 def draw_timeline(frames: Iterable[FrameVerdict], target: Path, name: str) -> None:
@@ -174,11 +177,12 @@ def _board(cells: Sequence[tuple[str, Image.Image]], most_columns: int, name: st
     return board
 
 
-def _open_for(target: Path) -> Path:
+def _save(picture: Image.Image, target: Path) -> None:
     if target.suffix.lower() != ".png":
         raise WrongUsage("this picture is a PNG", target, "end its name in .png")
+    stream = io.BytesIO()
+    picture.save(stream, "PNG")
     try:
-        target.parent.mkdir(parents=True, exist_ok=True)
+        write_output(target, stream.getvalue())
     except OSError as error:
         raise TidyCrateError(f"cannot write the picture ({os_reason(error)})", target) from error
-    return target

@@ -16,7 +16,7 @@ from itertools import groupby
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
-from tidy_crate.core.picture.look import FLOOR, QUIET, Look
+from tidy_crate.core.picture.look import CELLS, FLOOR, QUIET, REGIONS, Look
 from tidy_crate.core.review.rendered import Rendered
 
 Array = np.ndarray
@@ -31,9 +31,9 @@ CLEARER, CLEAR = 1.1, 6.0
 # what a mean of so few changes has to be, from 3 on: Student's t for one in ten thousand, both sides, by its freedom
 STUDENT = (99.99, 28.0, 15.5, 11.2, 9.1, 7.9, 7.1, 6.6, 6.2)
 # steps that are the difference, as shares of it; those that are none of it
-IS, IS_NONE = 0.6, 0.4
+IS, IS_NONE = 0.5, 0.4
 # share of the steps that may be neither
-NEITHER = 0.08
+NEITHER = 0.03
 # largest steps that are tried as the difference
 SEEDS = 8
 # share of the limits from which on a difference counts that many frames share
@@ -50,6 +50,8 @@ ENDS = 3.0
 NOISE_OF_A_PART = 2.0
 # frames of a run of another picture: a longer one is a shot of its own
 LONGEST_OTHER = 12
+# stops by which a lamp changes the most different part of a picture, at least
+LIGHT = 0.2
 # correlation of the cells of two pictures that have little to do with each other
 UNLIKE = 0.6
 
@@ -392,6 +394,8 @@ def _never_content(space: Space, mean: Array, cells: Array, mask: Array, known: 
         )
     if space.name == "noise":
         size = _size(space, mean)
+        if _by_light(space, cells, mask, known):
+            return fewer, ""
         return (size > 0) if abs(size) > 1 else fewer, (
             f"the noise of it, or of a part of it, is {2.0**size:.2f} times that of the frames beside them"
         )
@@ -404,7 +408,7 @@ def _never_content(space: Space, mean: Array, cells: Array, mask: Array, known: 
     if other:
         return fewer, other
     gains, before = channels
-    lit = before[..., 1] > 2
+    lit = before[..., 1] > np.log2(3 * FLOOR)
     if lit.sum() < 0.05 * lit.size:
         return fewer, ""
     per = [gains[..., at][lit] for at in range(3)]
@@ -420,18 +424,34 @@ def _never_content(space: Space, mean: Array, cells: Array, mask: Array, known: 
     if box is not None:
         return fewer, f"{box:.0%} of the picture differs, with the edges of tiles or rows"
     if space.name == "stops":
-        level = before[..., 1][lit]
-        common = np.mean(np.array(per), axis=0)
+        # of each channel by itself: that is what a transfer curve is applied to
+        level, common = before[lit].ravel(), gains[lit].ravel()
         slope, offset = np.polyfit(level, common, 1)
         rest = common - (slope * level + offset)
         explained = 1 - float(rest.var()) / max(float(common.var()), 1e-9)
-        if abs(slope) >= 0.05 and explained >= 0.9:
+        if abs(slope) >= 0.05 and explained >= 0.85:
             return fewer, f"its transfer curve is another one: {slope:+.2f} stops for each stop"
         if float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max()):
             runs = [len(list(own)) for value, own in groupby(mask.tolist())][1:-1]
             if len(set(runs)) > 2:
                 return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
     return fewer, ""
+
+
+def _by_light(space: Space, cells: Array, mask: Array, known: Array) -> bool:
+    """Return True when the light differs between two states: what it falls on is then less noisy, or more so.
+
+    space: noise. The mean of logarithms falls by half the variance, so that more noise alone looks darker.
+    """
+    apart = np.zeros(cells.shape[1:3])
+    noise = (2.0 ** space.values.reshape(-1, *REGIONS) - QUIET) ** 2 * np.log(2) / 2
+    rows, columns = (np.arange(CELLS[at]) * REGIONS[at] // CELLS[at] for at in (0, 1))
+    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
+    for at in changes:
+        darker = (noise[at + 1] - noise[at])[np.ix_(rows, columns)]
+        step = cells[at + 1, ..., 0] - cells[at, ..., 0] + darker
+        apart += step if mask[at + 1] else -step
+    return float(np.percentile(np.abs(apart / max(1, len(changes))), 95)) >= LIGHT
 
 
 def _other_picture(cells: Array, mask: Array, known: Array) -> str:
@@ -460,7 +480,7 @@ ORDERS = {(2, 1, 0): "blue, green, red", (0, 2, 1): "red, blue, green", (1, 0, 2
 
 
 def _channels(cells: Array, mask: Array, known: Array) -> tuple[Array, Array] | None:
-    """Return the gain of each channel between the states, and the brightness before, both in stops above the floor.
+    """Return the gain of each channel between the states, and its brightness before, both in stops.
 
     Means over the steps from one state to the other: shape (rows, columns, 3) each.
     """
@@ -472,7 +492,7 @@ def _channels(cells: Array, mask: Array, known: Array) -> tuple[Array, Array] | 
         one, other = (at + 1, at) if mask[at + 1] else (at, at + 1)
         inside, outside = _linear(cells[one]), _linear(cells[other])
         gains.append(np.log2((inside + FLOOR / 4) / (outside + FLOOR / 4)))
-        befores.append(np.log2(outside / FLOOR + 1))
+        befores.append(np.log2(outside + FLOOR / 4))
     return np.mean(gains, axis=0), np.mean(befores, axis=0)
 
 

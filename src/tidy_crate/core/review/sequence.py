@@ -35,6 +35,13 @@ UNKNOWN = 5.0
 USUAL = 90
 # of what no shot does, however often it comes
 HALF = 50
+# what a candle or a flame changes; times the flicker around it that such a difference has to be
+_LIGHT = (Kind.LEVEL, Kind.BRIGHTNESS, Kind.PICTURE)
+FLICKERS = 2.5
+# share of a difference in mean brightness that is there over most of the picture
+ALL_OVER = 0.4
+# stops that the most different part differs by, where it is a part that makes the difference; and where it is noise
+LEAST_PART, MOST_OF_NOISE = 0.45, 0.3
 # the steps at both ends of a run, in its size, and in the steps within it
 END, OF_A_PIECE = 0.6, 1.5
 
@@ -136,7 +143,7 @@ def signs_of(
         words = text.format(figure=event.figure, times=2.0 ** abs(event.figure))
         if event.count > 1:
             words += f" of the run of {event.count} frames"
-        weight = Weight.BAD if event.score >= rules.bad else Weight.SUSPECT
+        weight = Weight.BAD if event.score >= rules.bad and not _is_a_shot(measured, event) else Weight.SUSPECT
         for index in event.frames:
             add(index, _sign(event, weight, words))
     repeated = list(repeats(measured))
@@ -146,6 +153,12 @@ def signs_of(
     for index, sign in signs_of_jumps(measured, list(jumps_of(measured, rules, edges, meets)), meets):
         add(index, sign)
     return found
+
+
+def _is_a_shot(measured: Measured, event: _Event) -> bool:
+    """Return True for a run between two cuts: another shot, or something that stands in front of the camera."""
+    ends = [measured.steps[at] for at in (event.first, event.first + event.count) if at < len(measured.steps)]
+    return event.count > 1 and all(one is not None and is_cut(one) for one in ends)
 
 
 def _explained_by(event: _Event, grouped: Set[int]) -> bool:
@@ -192,9 +205,32 @@ def _candidates(measured: Measured, rules: ReviewRules, feature: _Feature, lengt
         if (
             feature.counts(float(values[index]))
             and sizes[index] >= limit
+            and not _is_content(measured, feature, index, length, float(values[index]))
+            and not (feature.kind in _LIGHT and sizes[index] < FLICKERS * _flicker(measured, index))
             and _has_ends(measured, feature, index - length, length, float(sizes[index]))
         ):
             yield _Event(feature.kind, index - length, length, float(values[index]), limit, float(sizes[index] / limit))
+
+
+def _is_content(measured: Measured, feature: _Feature, index: int, length: int, figure: float) -> bool:
+    """Return True for a difference that something in the picture makes, and no fault of its own kind.
+
+    An exposure that is off is so nearly all over. Noise that is off leaves the means of the cells as they are.
+    """
+    row = measured.asides[index][length - 1]
+    if feature.kind is Kind.LEVEL:
+        return abs(float(row[COLUMNS.index("brightness")])) < ALL_OVER * abs(figure) and (
+            float(row[COLUMNS.index("part")]) < LEAST_PART
+        )
+    if feature.kind in (Kind.NOISE, Kind.PATCH):
+        return float(row[COLUMNS.index("part")]) >= MOST_OF_NOISE
+    return False
+
+
+def _flicker(measured: Measured, index: int) -> float:
+    """Return by how many stops the light of a shot goes up and down from frame to frame, around an index."""
+    levels = np.array(measured.levels[max(0, index - AROUND) : index + AROUND])
+    return float(np.median(np.abs(np.diff(levels, 2)))) / 2 if len(levels) >= 2 * FEW else 0.0
 
 
 def _usual_and_limit(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import math
 from collections.abc import Sequence
 from pathlib import Path
@@ -10,6 +11,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
+from tidy_crate.core.outputs import write_output
 from tidy_crate.core.picture.decode import read_frame_head
 from tidy_crate.core.picture.readers import FrameReaders, worth_processes
 from tidy_crate.core.picture.thumbnail import Thumbnail
@@ -63,8 +65,9 @@ def _write_page(frames: Sequence[FrameVerdict], path: Path) -> None:
             _draw_frame(sheet, draw, frame, pictures.get(frame.path), (x, y), shapes[name], small)
         top += math.ceil(len(frames) / COLUMNS) * (shapes[name] + CAPTION + GAP)
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        sheet.save(path, "PNG")
+        stream = io.BytesIO()
+        sheet.save(stream, "PNG")
+        write_output(path, stream.getvalue())
     except (OSError, ValueError) as error:
         reason = os_reason(error) if isinstance(error, OSError) else str(error)
         raise TidyCrateError(f"cannot write the contact sheet ({reason})", path) from error

@@ -116,8 +116,9 @@ def _one(
     missing, pieces = [], []
     for part in parts:
         found = home.get((part.key, output))
-        if found is None or found.verdict is Verdict.BAD:
-            why = "it is not at home" if found is None else "it is bad, by the review"
+        if found is None or found.verdict is Verdict.BAD or not found.path.is_file():
+            gone = found is None or found.verdict is not Verdict.BAD
+            why = "it is not at home" if gone else "it is bad, by the review"
             missing.append(Unavailable.of(part, output, why=why))
             continue
         own = window(request.width, request.height, request.tiles, part.tile)

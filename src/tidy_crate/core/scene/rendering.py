@@ -43,7 +43,7 @@ class RenderRun:
 
 
 def placeholders(
-    scene: Path, request: RenderRequest, frames: tuple[int, ...], into: Path, view: str = ""
+    command: RenderCommand, scene: Path, request: RenderRequest, frames: tuple[int, ...], into: Path, view: str = ""
 ) -> dict[str, str]:
     """Return the values for a render command's placeholders.
 
@@ -57,8 +57,9 @@ def placeholders(
         "camera": looked_at.camera if looked_at else "",
         "width": str(request.width),
         "height": str(request.height),
-        "samples": str(request.samples or 0),
         "output_folder": str(into),
+        # a value that nothing states is left out: a command that asks for it is refused
+        **command.samples_of(request.samples),
     }
 
 
@@ -101,7 +102,7 @@ def run(
             seconds[int(frame)] = float(took)
 
     into.mkdir(parents=True, exist_ok=True)
-    values = placeholders(scene, request, frames, into, view)
+    values = placeholders(command, scene, request, frames, into, view)
     ended = commands.run(
         command.command, values, into, time_limit, log=into / LOG, on_line=on_line, what="the renderer", watch=True
     )

@@ -13,6 +13,11 @@ from pydantic import AfterValidator, Field
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.model import Model
 
+# what a scene or an order may leave open, and how it is stated
+UNSTATED = {
+    "samples": "state them in the scene (docs/checks.md, settings maps), order them with --samples, or leave {samples} "
+    "out of the command",
+}
 _HOLDER = re.compile(r"\{([a-z_]*)\}")
 
 
@@ -43,6 +48,18 @@ class RenderCommand(Model):
     """The renderer's name."""
     version: str = ""
     """The renderer's version."""
+    samples: int | None = Field(default=None, ge=1)
+    """Samples that the scene itself states: what {samples} stands for where an order leaves them to the scene."""
+
+    def samples_of(self, ordered: int | None) -> dict[str, str]:
+        """Return the value of {samples}: as ordered, else as the scene states; none where neither does.
+
+        For the practice renderer 0 is the scene's own.
+        """
+        found = ordered if ordered is not None else self.samples
+        if found is None and self.basis != "practice":
+            return {}
+        return {"samples": str(found or 0)}
 
     @property
     def program(self) -> str:
@@ -60,6 +77,9 @@ def filled(command: tuple[str, ...], values: Mapping[str, str]) -> list[str]:
     known = {"python": sys.executable, **values}
 
     def value(match: re.Match[str]) -> str:
+        if match[1] in UNSTATED and match[1] not in known:
+            what = f"the command asks for {match[0]}, and nothing states {match[1]}"
+            raise WrongUsage(what, " ".join(command)[:200], UNSTATED[match[1]])
         if match[1] not in known:
             raise WrongUsage(
                 "the command has an unknown placeholder",

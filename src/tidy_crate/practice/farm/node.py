@@ -122,8 +122,10 @@ def render_by_program(order: BatchOrder, program: FarmProgram) -> None:
         "scene": str(scene), "host_scene": str(form.opens(scene)),
         "frames": format_frames(tuple(task.frame for task in order.tasks)),
         "camera": view.camera if view else "", "width": str(request.width), "height": str(request.height),
-        "samples": str(request.samples or 0), "output_folder": str(order.spool),
+        "output_folder": str(order.spool),
     }  # fmt: skip
+    if request.samples is not None:
+        values["samples"] = str(request.samples)
     limit = program.timeout_seconds * len(order.tasks)
     ended = run_program(filled(program.command, values), order.spool, without_tokens(os.environ), limit, watch=True)
     if ended.late or ended.code != 0:

@@ -43,6 +43,7 @@ from tidy_crate.core.progress import Progress
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.request import naming
 from tidy_crate.core.work.attempt import Attempt, Product
+from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.product import product_path
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
@@ -212,7 +213,7 @@ class ClusterFarm:
             "camera": view.camera if view is not None else "",
             "width": str(request.width),
             "height": str(request.height),
-            "samples": str(request.samples or 0),
+            **(content.render or RenderCommand(command=("-",))).samples_of(request.samples),
         }
 
     # ---- how it stands

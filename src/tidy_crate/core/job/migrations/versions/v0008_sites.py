@@ -1,4 +1,4 @@
-"""What tells the farm of a submission from others of the same name, and who was signed in there."""
+"""The farm of a submission, told from others of the same name, and who was signed in there."""
 
 from __future__ import annotations
 
