@@ -70,7 +70,7 @@ def groups(pictures: Sequence[np.ndarray], nodes: Sequence[str] = ()) -> list[Gr
     one = measured(pictures)
     rendered = {frame: Rendered(node=node) for frame, node in enumerate(nodes)}
     known = [step is not None for step in one.found.steps]
-    return groups_of(one.kept, one.found.frames, known, rendered, RULES)
+    return groups_of(one.kept, one.found.frames, known, rendered, RULES)[0]
 
 
 def shared_out(nodes: int, batch: int, seed: int) -> list[str]:
@@ -125,7 +125,7 @@ def test_a_frame_is_not_blamed_for_not_being_like_a_group(clean: dict[str, list[
     own = set(range(2, FRAMES, 3))
     fault = FAULTS["half of it black"]
     one = measured([fault(picture) if frame in own else picture for frame, picture in enumerate(clean["slow pan"])])
-    (group,) = groups_of(one.kept, one.found.frames, [step is not None for step in one.found.steps], {}, RULES)
+    ((group,), _) = groups_of(one.kept, one.found.frames, [step is not None for step in one.found.steps], {}, RULES)
     signs = signs_of(one.found, RULES, {}, set(group.frames))
     assert {frame for frame, own_ in signs.items() if any(s.weight is not Weight.NOTE for s in own_)} <= own
 

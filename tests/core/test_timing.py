@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from datetime import datetime, timedelta, timezone
+from datetime import UTC, datetime, timedelta, timezone
 from pathlib import Path
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
 import pytest
@@ -224,7 +225,29 @@ NOW = datetime(2026, 11, 25, 14, 30, tzinfo=timezone(timedelta(hours=1)))
     ],
 )  # fmt: skip
 def test_e9_points_in_time(text: str, hours: float) -> None:
-    assert (parse_when(text, NOW) - NOW).total_seconds() / 3600 == pytest.approx(hours, abs=0.001)
+    found = parse_when(text, NOW, lambda at: at.replace(tzinfo=NOW.tzinfo))
+    assert (found - NOW).total_seconds() / 3600 == pytest.approx(hours, abs=0.001)
+
+
+@pytest.mark.parametrize(
+    ("now", "text", "hours"),
+    [
+        # on 25 October 2026 at 3:00 the clocks go back to 2:00, on 28 March 2027 at 2:00 they go on to 3:00
+        ("2026-10-24T18:00+02:00", "tomorrow 18:00", 25), ("2026-10-24T18:00+02:00", "Sun 1:00", 7),
+        ("2026-10-24T18:00+02:00", "Sun 4:00", 11), ("2027-03-27T18:00+01:00", "18:30", 0.5),
+        ("2027-03-27T18:00+01:00", "tomorrow 18:00", 23), ("2027-03-27T18:00+01:00", "2027-03-29 18:00", 47),
+    ],
+)  # fmt: skip
+def test_e9_a_time_beyond_a_change_of_the_clocks_is_that_of_the_clock_on_the_wall(
+    now: str, text: str, hours: float
+) -> None:
+    try:
+        zone = ZoneInfo("Europe/Berlin")
+    except ZoneInfoNotFoundError:
+        pytest.skip("this system has no time zones: install tzdata")
+    begin = datetime.fromisoformat(now).astimezone(zone)
+    found = parse_when(text, begin, lambda at: at.replace(tzinfo=zone))
+    assert (found.astimezone(UTC) - begin.astimezone(UTC)).total_seconds() / 3600 == pytest.approx(hours)
 
 
 @pytest.mark.parametrize("text", ["", "soon", "Fry 18:00", "25:00", "2026-13-01", "today 9:00", "2026-11-25T14:30Z+9"])

@@ -77,6 +77,7 @@ def estimate(question: Question) -> Answer:
     requests = question.requests if question.requests is not None else question.content.to_render()
     timings = question.timings
     requests = tuple(_with_samples(request, timings) for request in requests)
+    timings = _as_asked(timings, requests)
     if question.change is not None:
         requests = changed(requests, question.change)
         if question.change.speed:
@@ -127,6 +128,23 @@ def _with_samples(request: RenderRequest, timings: Timings) -> RenderRequest:
     # with fewer samples to save time, one test frame has as many as the scene
     known = max((one.samples for one in timings.of(request.name) if one.samples), default=None)
     return request if known is None else request.model_copy(update={"samples": known})
+
+
+def _as_asked(timings: Timings, requests: Sequence[RenderRequest]) -> Timings:
+    """Return timings of which those without a size or samples are of what was asked before any change of it."""
+    known = {request.name: request for request in requests}
+    if len({(request.width, request.height, request.samples) for request in requests}) == 1:
+        # a timing that counts for every request
+        known[""] = requests[0]
+    frames = []
+    for one in timings.frames:
+        request = known.get(one.request)
+        if request is not None and not (one.width and one.height):
+            one = replace(one, width=request.width, height=request.height)
+        if request is not None and one.samples is None:
+            one = replace(one, samples=request.samples)
+        frames.append(one)
+    return replace(timings, frames=tuple(frames))
 
 
 def _work(question: Question, requests: Sequence[RenderRequest], timings: Timings) -> JobWork:

@@ -35,6 +35,8 @@ class Experience:
     jobs: int = 0
     again: float = AGAIN_SHARE
     """Share of frames that are rendered again."""
+    tasks: int = 0
+    """Tasks that tell that share; it is as sure as that many and `AGAIN_WEIGHT` make it."""
 
 
 @dataclass(frozen=True)
@@ -132,8 +134,12 @@ class Offer:
     @cached_property
     def again(self) -> Array:
         """Tasks that are rendered again after the review, shape (runs,)."""
-        tasks = self.work.tasks.shape[1]
-        return self._chance("again").binomial(tasks, self.experience.again, self.work.runs).astype(np.float64)
+        tasks, chance = self.work.tasks.shape[1], self._chance("again")
+        weight = AGAIN_WEIGHT + self.experience.tasks
+        known = min(max(self.experience.again, 1e-6), 1 - 1e-6)
+        # the share itself is not known: conjugate to the binomial is the beta distribution
+        share = chance.beta(known * weight, (1 - known) * weight, self.work.runs)
+        return chance.binomial(tasks, share).astype(np.float64)
 
     @property
     def most_nodes(self) -> int:

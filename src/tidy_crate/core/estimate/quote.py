@@ -14,7 +14,7 @@ from tidy_crate.core.estimate.offer import Offer, Way
 from tidy_crate.core.estimate.timing import LOW_TO_HIGH
 from tidy_crate.core.estimate.timings import PRACTICE
 from tidy_crate.core.farm.fit import Need, fit
-from tidy_crate.core.farm.prices import Bill, Usage, bill, counted
+from tidy_crate.core.farm.prices import Bill, Step, Usage, bill, counted
 from tidy_crate.core.money import Cost, Range, rounded
 
 
@@ -41,11 +41,11 @@ def outcome(offer: Offer, way: Way) -> Outcome:
     runs = schedule(batched(tasks, offer.load, way.batch), fleet)
     per_second = offer.card.transfer.download_mbit * 1e6 / 8
     at_home = home(runs.batch_ends, np.add.reduceat(work.home_bytes, starts), per_second)
-    again, again_node = _again(offer, way, tasks)
+    again, again_machines = _again(offer, way, tasks)
     queue = offer.queue(way.priority)
     around = offer.upload + offer.card.transfer.processing_seconds + queue
     seconds = around + at_home + again + work.stitch_seconds
-    usage = _usage(offer, runs, fleet, again_node, at_home)
+    usage = _usage(offer, runs, fleet, again_machines, at_home)
     return Outcome(
         seconds=seconds,
         usage=usage,
@@ -58,26 +58,31 @@ def outcome(offer: Offer, way: Way) -> Outcome:
 
 
 def _again(offer: Offer, way: Way, tasks: Array) -> tuple[Array, Array]:
-    """Return seconds until rejected frames are rendered again, and the seconds that one machine works for it."""
+    """Return seconds until rejected frames are rendered again, and the seconds of each machine that does it.
+
+    Shapes (runs,) and (runs, machines), without start-ups: the frames are shared out evenly between as many machines
+    as there are frames, or as the job may have.
+    """
     count = offer.again
-    node = np.where(count > 0, offer.load + count * tasks.mean(axis=1), 0.0)
     beside = np.minimum(np.maximum(count, 1), way.nodes)
-    seconds = np.where(count > 0, offer.machine.startup_seconds + offer.load + count * tasks.mean(axis=1) / beside, 0.0)
-    return seconds, node
+    each = np.where(count > 0, offer.load + count * tasks.mean(axis=1) / beside, 0.0)
+    machines = int(beside[count > 0].max()) if (count > 0).any() else 0
+    busy = np.arange(machines) < beside[:, None]
+    seconds = np.where(count > 0, offer.machine.startup_seconds + each, 0.0)
+    return seconds, np.where(busy, each[:, None], 0.0)
 
 
-def _usage(offer: Offer, runs: FarmRuns, fleet: Fleet, again_node: Array, at_home: Array) -> Usage:
+def _usage(offer: Offer, runs: FarmRuns, fleet: Fleet, again: Array, at_home: Array) -> Usage:
     # a machine that a run does not get is never ready, and has no time to take from another
     working = np.zeros(fleet.ready.shape)
     np.subtract(runs.machine_ends, fleet.ready, out=working, where=runs.used)
-    working = np.concatenate([working, again_node[:, None]], axis=1)
-    starting = np.where(working > 0, offer.machine.startup_seconds, 0.0)
-    steps = {
+    starting, again_starting = (np.where(one > 0, offer.machine.startup_seconds, 0.0) for one in (working, again))
+    steps: dict[Step, Array] = {
         "upload": offer.upload,
         "processing": np.full(offer.work.runs, offer.card.transfer.processing_seconds),
         "download": at_home - runs.seconds,
     }
-    return Usage(working, starting, offer.work.tasks.shape[1] + offer.again, steps)  # type: ignore[arg-type]
+    return Usage(working, starting, offer.work.tasks.shape[1] + offer.again, steps, again, again_starting)
 
 
 def money(offer: Offer, way: Way, done: Outcome) -> tuple[tuple[Bill, Bill, Bill], Decimal]:
@@ -100,8 +105,7 @@ def money(offer: Offer, way: Way, done: Outcome) -> tuple[tuple[Bill, Bill, Bill
         return bill(card, total, factor=factor, stored_bytes=stored, home_bytes=home_bytes)
 
     low, likely, high = (bill_of(run) for run in chosen)
-    once = Usage(done.usage.working[:, :-1], done.usage.starting[:, :-1],
-                 np.full(offer.work.runs, float(offer.work.tasks.shape[1])), done.usage.steps)  # fmt: skip
+    once = done.usage.without_again(np.full(offer.work.runs, float(offer.work.tasks.shape[1])))
     without = counted(prices, offer.machine.hardware, once)
     again = sum(
         (Decimal(float(all_.quantity.mean() - first.quantity.mean())) * all_.one

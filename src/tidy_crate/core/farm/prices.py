@@ -84,6 +84,7 @@ class Storage(CardPart):
     """Price of storing the crate and the frames at the farm."""
 
     per_gb_day: Amount = Field(ge=0)
+    """For a GB of 2^30 bytes and a day; so in all fields of this name."""
     days: float = Field(default=7, ge=0, le=3650)
     """Days that files are kept."""
     free_gb: float = Field(default=0, ge=0, le=1e12)
@@ -93,6 +94,7 @@ class Egress(CardPart):
     """Price of downloading frames."""
 
     per_gb: Amount = Field(ge=0)
+    """For a GB of 2^30 bytes."""
     free_gb: float = Field(default=0, ge=0, le=1e12)
 
 
@@ -115,7 +117,7 @@ class Prices(CardPart):
     credits: Credits | None = None
     tax_percent: Percent = Decimal(0)
     minimum_charge: Amount = Field(default=Decimal(0), ge=0)
-    """Least amount of a bill, before tax."""
+    """Least amount of a bill, before tax; in credits where amounts are in credits."""
 
 
 @dataclass(frozen=True)
@@ -143,14 +145,36 @@ class Usage:
     """Rendered frames, shape (runs,)."""
     steps: dict[Step, NDArray[np.float64]]
     """Seconds of each step of the way, shape (runs,)."""
+    again: NDArray[np.float64] | None = None
+    """Seconds of each machine that renders bad frames again, after its start-up: shape (runs, machines), 0 for none.
+
+    On machines that are rented these are the same ones, which are still there.
+    """
+    again_starting: NDArray[np.float64] | None = None
+    """Seconds of their start-up, shape (runs, machines)."""
+
+    @property
+    def machines(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return seconds of work and of start-up of every machine that was taken, one after the other."""
+        if self.again is None or self.again_starting is None:
+            return self.working, self.starting
+        return (
+            np.concatenate([self.working, self.again], axis=1),
+            np.concatenate([self.starting, self.again_starting], axis=1),
+        )
+
+    def without_again(self, frames: NDArray[np.float64]) -> Usage:
+        """Return the same where no frame is rendered again. frames: see the field."""
+        return Usage(self.working, self.starting, frames, self.steps)
 
 
 def machine_seconds(price: Price, usage: Usage) -> NDArray[np.float64]:
     """Return the billed seconds of all machines together, shape (runs,): whole increments, and the least of each."""
-    seconds = usage.working + usage.starting * price.startup_billed
+    working, starting = usage.machines
+    seconds = working + starting * price.startup_billed
     steps = np.ceil(np.round(seconds / price.increment_seconds, 9)) * price.increment_seconds
     # a machine that was never taken is never billed
-    billed = np.where(usage.working > 0, np.maximum(steps, price.minimum_seconds), 0.0)
+    billed = np.where(working > 0, np.maximum(steps, price.minimum_seconds), 0.0)
     return np.asarray(billed.sum(axis=1))
 
 
@@ -162,6 +186,8 @@ def rented_blocks(price: Price, usage: Usage) -> NDArray[np.float64]:
     around = sum((usage.steps[step] for step in price.on_the_clock if step in ("upload", "processing", "download")),
                  np.zeros(len(usage.frames)))  # fmt: skip
     render = usage.working.max(axis=1) if "render" in price.on_the_clock else 0.0
+    if usage.again is not None and usage.again.size and "render" in price.on_the_clock:
+        render = render + usage.again.max(axis=1)
     start = usage.starting.max(axis=1) if "startup" in price.on_the_clock else 0.0
     seconds = np.maximum(around + render + start, price.minimum_seconds)
     blocks = np.ceil(np.round(seconds / (price.block_hours * 3600), 9))
@@ -274,11 +300,14 @@ def bill(
     if rules.egress is not None:
         egress = max(Decimal(0), Decimal(home_bytes) / GIB - Decimal(str(rules.egress.free_gb))) * rules.egress.per_gb
     if rules.credits is not None:
-        packs = math.ceil((rendering - off + storage + egress) / rules.credits.pack)
-        in_packs = Decimal(packs * rules.credits.pack) - (rendering - off + storage + egress)
-        rendering += in_packs
+        net = rendering - off + storage + egress
+        minimum = max(Decimal(0), rules.minimum_charge - net)
+        packs = math.ceil((net + minimum) / rules.credits.pack)
+        rendering += Decimal(packs * rules.credits.pack) - net - minimum
         price = rules.credits.price
-        rendering, off, storage, egress = (one * price for one in (rendering, off, storage, egress))
-    net = rendering - off + storage + egress
-    minimum = max(Decimal(0), rules.minimum_charge - net)
+        rendering, off, storage, egress, minimum = (one * price for one in (rendering, off, storage, egress, minimum))
+        net = rendering - off + storage + egress
+    else:
+        net = rendering - off + storage + egress
+        minimum = max(Decimal(0), rules.minimum_charge - net)
     return Bill(rendering, off, storage, egress, minimum, (net + minimum) * rules.tax_percent / 100)

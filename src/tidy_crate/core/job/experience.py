@@ -87,7 +87,7 @@ class Experiences:
         mean = each * sum(seen.logs) / precise
         again = (AGAIN_SHARE * AGAIN_WEIGHT + seen.again) / (AGAIN_WEIGHT + seen.tasks)
         spread = math.sqrt(1 / precise + JOB_SPREAD**2)
-        return Experience(factor=math.exp(mean), spread=spread, jobs=len(seen.logs), again=again)
+        return Experience(factor=math.exp(mean), spread=spread, jobs=len(seen.logs), again=again, tasks=seen.tasks)
 
 
 def accuracy(ledger: Ledger) -> tuple[Accuracy, ...]:

@@ -132,14 +132,15 @@ class Kept:
 
 def groups_of(
     kept: Kept, frames: Sequence[int], steps_known: Sequence[bool], rendered: Mapping[int, Rendered], rules: ReviewRules
-) -> list[Group]:
+) -> tuple[list[Group], frozenset[int]]:
     """Return groups of frames that share a difference, none of which has a frame of another.
 
+    Return also the indices of the frames with which a light of the shot goes on or off, where it does so several times.
     steps_known: by index, whether the step from the frame before is one between neighbours.
     """
     count = len(frames)
     if count < 2 * FEW:
-        return []
+        return [], frozenset()
     spaces = list(kept.spaces(rules))
     known = np.array(steps_known[1:], bool)
     found: list[Group] = []
@@ -156,9 +157,9 @@ def groups_of(
         # the others are compared without its frames
         known = known & ~mask[1:] & ~mask[:-1]
         masks = [(name, other & ~mask) for name, other in masks if name != cause and (other & ~mask).sum() >= FEW]
-    if not found:
-        found += _unknown(kept, spaces, known, rules)
-    return found
+    if found:
+        return found, frozenset()
+    return _unknown(kept, spaces, known, rules)
 
 
 def _swapped(space: Space, mean: Array, mask: Array, masks: Sequence[tuple[str, Array]]) -> bool:
@@ -306,9 +307,12 @@ def _limit(name: str, rules: ReviewRules) -> float:
     return limits[name]
 
 
-def _unknown(kept: Kept, spaces: Sequence[Space], known: Array, rules: ReviewRules) -> list[Group]:
-    """Return the groups that the steps themselves tell, where no machine is known: at most one of each kind."""
+def _unknown(
+    kept: Kept, spaces: Sequence[Space], known: Array, rules: ReviewRules
+) -> tuple[list[Group], frozenset[int]]:
+    """Return the group that the steps themselves tell, where no machine is known; and what is a light. See above."""
     cells = kept.cells
+    lights = frozenset[int]()
     for space in spaces:
         if space.name == "sums":
             # a light that goes on and off may be the brightest part
@@ -338,11 +342,14 @@ def _unknown(kept: Kept, spaces: Sequence[Space], known: Array, rules: ReviewRul
         own, figure, mask, mean = best
         odd, why = _never_content(space, mean, cells, mask, known)
         if not why:
+            changes = np.flatnonzero(np.diff(mask) & known) + 1
+            if space.name == "stops" and len(changes) >= CHANGES:
+                lights = frozenset(map(int, changes))
             continue
         mask = mask if odd else ~mask
         group = _group(kept, mask, "", space, figure if odd else -figure, own)
-        return [Group(**{**vars(group), "text": why})]
-    return []
+        return [Group(**{**vars(group), "text": why})], frozenset()
+    return [], lights
 
 
 def _two_states(steps: Array, seed: int, space: Space) -> Array | None:

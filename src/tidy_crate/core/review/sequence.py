@@ -125,11 +125,13 @@ def signs_of(
     rules: ReviewRules,
     rendered: Mapping[int, Rendered] | None = None,
     grouped: Set[int] = frozenset(),
+    lights: Set[int] = frozenset(),
 ) -> dict[int, list[Sign]]:
     """Return the signs of each frame that has any, by frame number.
 
     rendered: by frame, which node rendered it. Where two nodes or attempts meet, a jump is looked for more closely.
     grouped: indices of frames that are known to differ as a group. Nothing is said of a frame for not being like them.
+    lights: indices of frames with which a light of the shot goes on or off: what changes there is content.
     """
     meets = _meets(measured.frames, rendered or {})
     found: dict[int, list[Sign]] = {}
@@ -137,7 +139,7 @@ def signs_of(
     def add(index: int, sign: Sign) -> None:
         found.setdefault(measured.frames[index], []).append(sign)
 
-    events = [one for one in _asides(measured, rules) if not _explained_by(one, grouped)]
+    events = [one for one in _asides(measured, rules) if not _explained_by(one, grouped, lights)]
     for event in events:
         text = next(one.text for one in _FEATURES if one.kind is event.kind)
         words = text.format(figure=event.figure, times=2.0 ** abs(event.figure))
@@ -149,7 +151,7 @@ def signs_of(
     repeated = list(repeats(measured))
     for index, sign in repeated:
         add(index, sign)
-    edges = _edges(events, repeated) | {edge for index in grouped for edge in (index, index + 1)}
+    edges = _edges(events, repeated) | {edge for index in grouped for edge in (index, index + 1)} | lights
     for index, sign in signs_of_jumps(measured, list(jumps_of(measured, rules, edges, meets)), meets):
         add(index, sign)
     return found
@@ -161,8 +163,10 @@ def _is_a_shot(measured: Measured, event: _Event) -> bool:
     return event.count > 1 and all(one is not None and is_cut(one) for one in ends)
 
 
-def _explained_by(event: _Event, grouped: Set[int]) -> bool:
-    """Return True for a run of frames that only differs from a group's frames beside it."""
+def _explained_by(event: _Event, grouped: Set[int], lights: Set[int]) -> bool:
+    """Return True for a run of frames that only differs from a group's frames beside it, or lasts as a light does."""
+    if event.first in lights and event.first + event.count in lights:
+        return True
     beside = event.first - 1 in grouped or event.first + event.count in grouped
     return beside and any(index not in grouped for index in event.frames)
 

@@ -111,9 +111,9 @@ class Shot:
             measured = self._neighbours.found
             nodes = {one.number: one.rendered for one in self._frames if one.rendered is not None}
             known = [step is not None for step in measured.steps]
-            groups = groups_of(self._neighbours.kept, measured.frames, known, nodes, self._rules)
+            groups, lights = groups_of(self._neighbours.kept, measured.frames, known, nodes, self._rules)
             grouped = {index for one in groups for index in one.frames}
-            for frame, signs in signs_of(measured, self._rules, nodes, grouped).items():
+            for frame, signs in signs_of(measured, self._rules, nodes, grouped, lights).items():
                 add((frame, sign) for sign in signs)
             self.groups = tuple(_frame_group(one, measured.frames) for one in groups)
             for group, one in zip(groups, self.groups, strict=True):
