@@ -66,7 +66,7 @@ class MemoryFarm:
     actions = frozenset(Action)
 
     def __init__(self, name: str = "f", currency: str = "EUR") -> None:
-        self.name, self.currency = name, currency
+        self.name, self.currency, self.user = name, currency, "w"
         self.blobs: dict[str, bytes] = {}
         self.chunks: dict[str, bytes] = {}
         self.parts: dict[str, dict[int, bytes]] = {}
@@ -101,7 +101,7 @@ class MemoryFarm:
         return FarmLink(self.name, self, self, self, self, self, self, self)
 
     def account(self) -> Account:
-        return Account(user="w", balance=self.balance, currency=self.currency)
+        return Account(user=self.user, balance=self.balance, currency=self.currency)
 
     def missing(self, sources: Sequence[Source]) -> set[str]:
         return {source.blake3 for source in sources} - set(self.blobs)

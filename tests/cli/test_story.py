@@ -166,3 +166,21 @@ def test_x1_at_a_terminal_it_asks_and_takes_no_for_an_answer(
     assert done.code == code, done.err
     assert "Send this job to practice?" in done.err
     assert len(run("jobs", "--json").json["jobs"]) == before + (answer == "y")
+
+
+def test_the_demo_takes_no_folder_of_others_and_one_telling_at_a_time(tmp_path: Path) -> None:
+    from filelock import FileLock
+
+    home = Run(tmp_path / "home")
+    (tmp_path / "mine/frames").mkdir(parents=True)
+    (tmp_path / "mine/frames/a.exr").write_text("mine")
+    refused = home("demo", tmp_path / "mine")
+    assert refused.code == 2 and "holds other files" in refused.err
+    assert (tmp_path / "mine/frames/a.exr").read_text() == "mine"
+    # three times in one folder and one home: each begins anew
+    for _ in range(3):
+        assert home("demo", tmp_path / "told", "--scene-only").code == 0
+    with FileLock(tmp_path / "told/.tidy-crate-demo.lock"):
+        busy = home("demo", tmp_path / "told", "--scene-only")
+    assert busy.code == 2 and "another demo runs" in busy.err
+    home.close()

@@ -10,24 +10,27 @@ from pathlib import Path
 import pytest
 from sqlalchemy import select
 
+from conftest import tree
 from farms import FolderFarm, MemoryFarm, prepared, sources
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
-from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
 from tidy_crate.core.farm.card import FarmCard, Operator, OutputRules
 from tidy_crate.core.farm.links.interface import FarmLink
-from tidy_crate.core.farm.protocol import TaskChange
+from tidy_crate.core.farm.protocol import Action, ControlOrder, TaskChange
+from tidy_crate.core.job.accepting import decide, judged_products
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.listing import list_jobs
 from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import Sent, send
-from tidy_crate.core.job.tables import SubmissionRow
+from tidy_crate.core.job.tables import ProductRow, SubmissionRow
 from tidy_crate.core.job.track import cancel, log_of, track
+from tidy_crate.core.review.deliver import deliver
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.transfer.upload import Upload
-from tidy_crate.core.work.attempt import Attempt
+from tidy_crate.core.work.attempt import Attempt, Verdict
 from tidy_crate.core.work.product import SET_ASIDE
 from tidy_crate.core.work.request import RenderRequest, View
 from tidy_crate.core.work.task import Task, TaskRange, TaskState, whole
@@ -493,3 +496,92 @@ def test_e_two_sends_at_once_are_one_order(sending: Sending, ledger: Ledger) -> 
     sent = placed(sending, farm, ledger)
     assert len(set(farm.order_keys)) == 1
     assert farm.meanwhile[0].job == sent.job and farm.meanwhile[0].continued
+
+
+def test_e_two_cards_of_one_name_are_two_farms_and_one_farm_is_one_whatever_its_card_is_called(
+    sending: Sending, ledger: Ledger
+) -> None:
+    first = placed(sending, Unsteady(failures=0), ledger)
+
+    def again(farm: MemoryFarm, **card: object) -> Sent:
+        return send(sending, CARD.model_copy(update=card), Path("f"), farm.link(), ledger)
+
+    assert again(Unsteady(failures=0), url="https://elsewhere.invalid").job != first.job
+    with pytest.raises(WrongUsage, match=f"already, as {first.job}"):
+        again(Unsteady(failures=0), name="by-another-name", url="HTTPS://F.invalid:443/")
+    # another account at the same farm is another bill
+    other = Unsteady(failures=0)
+    other.user = "somebody"
+    assert again(other).job != first.job
+    # a farm that says who it is may move
+    marked = {"identity": "quay-1", "url": "http://127.0.0.1:1"}
+    second = again(Unsteady(failures=0), **marked)
+    with pytest.raises(WrongUsage, match=f"already, as {second.job}"):
+        again(Unsteady(failures=0), **marked | {"url": "http://127.0.0.1:2"})
+
+
+def home(sending: Sending, farm: MemoryFarm, ledger: Ledger, into: Path) -> str:
+    """A job whose frames are at home, and good by a person's word."""
+    job = start(sending, farm, ledger)
+    retrieve(ledger, job, into, links(farm))
+    review_job(ledger, job)
+    decide(ledger, job, judged_products(ledger, job), accept=True, because="looked at", links=links(farm))
+    return job
+
+
+def test_f5_a_decision_while_the_farm_is_away_holds_and_is_told_later(
+    sending: Sending, farm: MemoryFarm, ledger: Ledger, tmp_path: Path
+) -> None:
+    job = start(sending, farm, ledger)
+    retrieve(ledger, job, tmp_path, links(farm))
+    review_job(ledger, job)
+
+    class Away(MemoryFarm):
+        def control(self, job: str, order: ControlOrder) -> None:
+            raise FarmBusy("nothing answers there", self.name)
+
+    away = Away()
+    away.order, away.history, away.keys = farm.order, farm.history, farm.keys
+    said = decide(ledger, job, judged_products(ledger, job), accept=False, because="flat", links=links(away))
+    assert said.later == ("f",) and said.told == () and said.decision is Verdict.BAD
+    assert {one.verdict for one in judged_products(ledger, job)} == {Verdict.BAD}
+    told: list[ControlOrder] = []
+    farm.control = lambda job, order: told.append(order)  # type: ignore[method-assign]
+    for _ in range(2):
+        track(ledger, job, links(farm))
+    assert [one.action for one in told] == [Action.REJECT]
+
+
+def test_f7_a_delivery_is_as_a_whole_or_not_at_all_and_leaves_other_files_alone(
+    sending: Sending, farm: MemoryFarm, ledger: Ledger, tmp_path: Path
+) -> None:
+    job = home(sending, farm, ledger, tmp_path / "frames")
+    target = tmp_path / "delivery"
+    target.mkdir()
+    (target / "notes.txt").write_text("mine")
+    names = {one.path for one in deliver(ledger, job, target).delivered}
+    assert names and all((target / name).is_file() for name in names)
+    # an earlier delivery had a frame that this one has not: it goes, and nothing else does
+    (target / "old.exr").write_bytes(b"stale")
+    digests = target / "digests.txt"
+    digests.write_text(digests.read_text() + f"{'a' * 64}  old.exr\n{'b' * 64}  ../frames/escape\n")
+    (tmp_path / "frames" / "escape").write_text("stays")
+    deliver(ledger, job, target)
+    assert not (target / "old.exr").exists() and (target / "notes.txt").read_text() == "mine"
+    assert (tmp_path / "frames" / "escape").read_text() == "stays" and "old.exr" not in digests.read_text()
+    # a frame that was changed at home: what stood there before stays, to the last byte
+    before = tree(target)
+    with ledger.reading() as session:
+        path = next(Path(row.path or "") for row in session.scalars(select(ProductRow).where(ProductRow.in_use)))
+    path.write_bytes(path.read_bytes() + b"x")
+    with pytest.raises(Blocked, match="changed since it came home"):
+        deliver(ledger, job, target)
+    assert tree(target) == before and [one.name for one in tmp_path.iterdir() if one.name.startswith(".")] == []
+    path.write_bytes(path.read_bytes()[:-1])
+    # a file of somebody else under a frame's name
+    other = tmp_path / "other"
+    (other / next(iter(names))).parent.mkdir(parents=True)
+    (other / next(iter(names))).write_text("theirs")
+    with pytest.raises(WrongUsage, match="not delivered by tidy-crate"):
+        deliver(ledger, job, other)
+    assert (other / next(iter(names))).read_text() == "theirs"

@@ -14,17 +14,18 @@ from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames
 from tidy_crate.core.picture.block import Block
-from tidy_crate.core.picture.judge import Expected, judge_blocks, judge_file
+from tidy_crate.core.picture.decode import Form
+from tidy_crate.core.picture.judge import Expected, Judgement, judge_blocks, judge_file
 from tidy_crate.core.picture.look import Look, look_at
 from tidy_crate.core.picture.readers import FrameReaders
 from tidy_crate.core.review.here import compare, signs_from_here
 from tidy_crate.core.review.neighbours import Neighbours
-from tidy_crate.core.review.nodes import node_signs, time_signs
 from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sequence import explained, signs_of
 from tidy_crate.core.review.shot import Shot
 from tidy_crate.core.review.sign import Kind, Sign, Weight
+from tidy_crate.core.review.times import time_signs
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 from tidy_crate.practice.demo.scene import write_demo_scene
@@ -158,15 +159,24 @@ def test_f3_limits_come_from_the_rules() -> None:
     assert signs_of(measured(pictures).found, lenient) == {}
 
 
+def shot_of(pictures: Sequence[np.ndarray], nodes: dict[int, Rendered]) -> Shot:
+    """A shot with its signs known, as a review makes it."""
+    found = Shot(1, RULES)
+    for frame, picture in enumerate(pictures):
+        judged = Judgement(verdict=Verdict.GOOD, form=Form(), seen=look(picture).to_json())
+        found.add(frame, judged, nodes.get(frame))
+    found.signs()
+    return found
+
+
 def test_f3_a_node_whose_frames_all_differ_is_named() -> None:
     pictures = list(sequence(CLEAN["lamp that flickers"], seed=3))
     nodes = {frame: Rendered(f"n{frame % 4}", 1, 10.0) for frame in range(len(pictures))}
-    assert list(node_signs(measured(pictures).found, nodes, RULES)) == []
+    assert shot_of(pictures, nodes).groups == ()
     for frame in range(2, len(pictures), 4):
         pictures[frame] = pictures[frame] * np.float32(0.6)
-    found = list(node_signs(measured(pictures).found, nodes, RULES))
-    assert {frame for frame, _ in found} == set(range(2, len(pictures), 4))
-    assert all(sign.text.startswith("n2: all its frames are -0.") for _, sign in found)
+    (group,) = shot_of(pictures, nodes).groups
+    assert group.cause == "n2" and set(group.frames) == set(range(2, len(pictures), 4))
 
 
 def test_f3_a_frame_that_took_far_longer_or_shorter_is_noted() -> None:

@@ -387,3 +387,11 @@ def test_a_fault_of_every_frame_is_told_from_faults_of_some() -> None:
     assert review(black, black).shared_fault == "black"
     for others in ((black,), (black, good), (gone, gone), (black, (Verdict.BAD, "torn")), (good, good)):
         assert review(*others).shared_fault is None
+
+
+def test_f2_gaps_in_the_numbers_of_a_folder_are_named(tmp_path: Path) -> None:
+    for number in (1001, 1003, 1005, 1009, 1011):
+        picture(tmp_path / "a" / f"a.{number}.exr")
+    for number in (1, 5):
+        picture(tmp_path / "b" / f"b.{number}.exr")
+    assert review_folder(tmp_path, None).gaps == {"a": "1007"}

@@ -387,6 +387,8 @@ def _show(console: Console, result: Review, what: str) -> None:
         if len(found) > MOST_ROWS:
             console.print(f"and {len(found) - MOST_ROWS} more rows like these")
         console.print()
+    for name, frames in result.gaps.items():
+        console.print(cell(f"{name}: frames {frames} are not there."), style="yellow", soft_wrap=True)
     for group in result.groups:
         _show_group(console, group, what)
     unchecked = sorted({word for frame in result.frames for word in frame.unchecked})

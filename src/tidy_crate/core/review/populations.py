@@ -440,9 +440,20 @@ def _never_content(space: Space, mean: Array, cells: Array, mask: Array, known: 
             return fewer, f"its transfer curve is another one: {slope:+.2f} stops for each stop"
         if float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max()):
             runs = [len(list(own)) for value, own in groupby(mask.tolist())][1:-1]
-            if len(set(runs)) > 2:
+            if len(set(runs)) > 2 and _two_exposures(cells, mask, known):
                 return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
     return fewer, ""
+
+
+def _two_exposures(cells: Array, mask: Array, known: Array) -> bool:
+    """Return True where the brightness has two values and goes from one to the other, unlike a flame's."""
+    steps = np.abs(np.diff(cells[..., 0].mean(axis=(1, 2))))
+    changes = np.diff(mask) & known
+    size = float(np.median(steps[changes]))
+    near = steps[changes] / size
+    return bool(
+        near.min() >= 0.7 and near.max() <= 1.4 and float(steps[~changes & known].max(initial=0)) <= 0.25 * size
+    )
 
 
 def _by_light(space: Space, cells: Array, mask: Array, known: Array) -> bool:

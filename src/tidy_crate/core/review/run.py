@@ -6,11 +6,12 @@ import json
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
-from itertools import groupby
+from itertools import groupby, pairwise
 from pathlib import Path
 
 from sqlalchemy import select
 
+from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.asset.sequences import frame_numbers
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
@@ -37,6 +38,8 @@ from tidy_crate.core.work.task import Task, TaskKey, tasks_of, whole
 
 # where the frames of a job would be that was never retrieved: nowhere
 NOT_RETRIEVED = Path("not-retrieved-yet")
+# numbers that are listed as missing: with more of them the files are no sequence
+MOST_GAPS = 10_000
 PICTURES = {".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff"}
 
 
@@ -234,7 +237,24 @@ def review_folder(
     else:
         wanted = list(_found(folder))
     run = Judging(rules or ReviewRules(), frozenset(meant), {}, explain, judge)
-    return run.judge(wanted, progress)
+    review = run.judge(wanted, progress)
+    return review if content is not None else review.model_copy(update={"gaps": _gaps(review)})
+
+
+def _gaps(review: Review) -> dict[str, str]:
+    """Return by sequence the numbers that are missing between its frames. One on every second number has no gaps."""
+    numbers: dict[tuple[str, Path], list[int]] = {}
+    for one in review.frames:
+        numbers.setdefault((one.output, one.path.parent), []).append(one.frame)
+    found = {}
+    for (output, _), own in numbers.items():
+        own = sorted(set(own))
+        if len(own) > 2:
+            spacing = min(after - before for before, after in pairwise(own))
+            lost = sorted(set(range(own[0], own[-1] + 1, spacing)) - set(own))
+            if 0 < len(lost) <= MOST_GAPS:
+                found[output] = format_frames(lost)
+    return found
 
 
 def _found(folder: Path) -> Iterator[Wanted]:

@@ -13,11 +13,11 @@ from tidy_crate.core.picture.decode import Form
 from tidy_crate.core.picture.judge import ALL_BLACK, Judgement
 from tidy_crate.core.picture.look import Look, brightened
 from tidy_crate.core.review.neighbours import LONGEST, Neighbours
-from tidy_crate.core.review.nodes import time_signs
 from tidy_crate.core.review.populations import Group, groups_of
 from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.sequence import explained, signs_of
 from tidy_crate.core.review.sign import Figure, FrameGroup, Kind, Sign, Weight
+from tidy_crate.core.review.times import time_signs
 
 # share of the frames that have to agree on a form before another one is odd
 MOST = 0.6

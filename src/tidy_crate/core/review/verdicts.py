@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from pydantic import Field
+
 from tidy_crate.core.model import Model
 from tidy_crate.core.review.sign import Figure, FrameGroup, Sign
 from tidy_crate.core.work.attempt import Verdict
@@ -50,6 +52,8 @@ class Review(Model):
     frames: tuple[FrameVerdict, ...]
     groups: tuple[GroupVerdict, ...] = ()
     """Frames that share a difference from those beside them, as a broken machine leaves them."""
+    gaps: dict[str, str] = Field(default_factory=dict)
+    """By sequence of a folder, the numbers between its first and last frame that are not there: a frame list."""
     explained: tuple[Explanation, ...] = ()
     """Measures of the frame that was asked for, one for each of its outputs."""
 
