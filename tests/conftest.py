@@ -61,13 +61,14 @@ class Run:
 
     def __init__(self, home: Path) -> None:
         self.environment = os.environ | {"TIDY_CRATE_HOME": str(home), "NO_COLOR": "1", "COLUMNS": "140"}
-        self._warm: subprocess.Popen[str] | None = None
+        # by the folders of other packages that they know, processes that fork
+        self._warm: dict[str, subprocess.Popen[str]] = {}
         self._outputs = home.parent / f"{home.name}-outputs"
         self._lock = threading.Lock()
 
     def __call__(self, *words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Outcome:
         """Run it as a process of its own: a fork of one that has everything imported, where there is fork."""
-        if hasattr(os, "fork") and not {"PYTHONIOENCODING", "PYTHONUTF8", "PYTHONPATH", "LC_ALL"} & set(env or {}):
+        if hasattr(os, "fork") and not {"PYTHONIOENCODING", "PYTHONUTF8", "LC_ALL"} & set(env or {}):
             return self._forked(list(map(str, words)), cwd, self.environment | (env or {}))
         return self.cold(*words, cwd=cwd, env=env)
 
@@ -82,32 +83,34 @@ class Run:
 
     def close(self) -> None:
         """End the process that forks."""
-        if self._warm is not None:
-            self._warm.communicate()
-            self._warm = None
+        for process in self._warm.values():
+            process.communicate()
+        self._warm.clear()
 
     def _forked(self, words: list[str], cwd: Path | None, environment: dict[str, str]) -> Outcome:
         with self._lock:
-            if self._warm is not None and self._warm.poll() is not None:
+            packages = environment.get("PYTHONPATH", "")
+            warm = self._warm.get(packages)
+            if warm is not None and warm.poll() is not None:
                 # something ended it between two tests; what it was is told once, and no test fails for it
-                warnings.warn(f"the process that forks had ended with {self._warm.returncode}", stacklevel=2)
-                self._warm = None
-            if self._warm is None:
+                warnings.warn(f"the process that forks had ended with {warm.returncode}", stacklevel=2)
+                warm = None
+            if warm is None:
                 self._outputs.mkdir(exist_ok=True)
-                self._warm = subprocess.Popen(
+                warm = self._warm[packages] = subprocess.Popen(
                     [sys.executable, Path(__file__).parent / "warm.py"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
-                    text=True, env=self.environment,
+                    text=True, env=self.environment | ({"PYTHONPATH": packages} if packages else {}),
                 )  # fmt: skip
-                assert self._warm.stdout is not None and self._warm.stdout.readline() == "ready\n"
-            assert self._warm.stdin is not None and self._warm.stdout is not None
+                assert warm.stdout is not None and warm.stdout.readline() == "ready\n"
+            assert warm.stdin is not None and warm.stdout is not None
             out, err = self._outputs / "out", self._outputs / "err"
             out.write_bytes(b"")
             err.write_bytes(b"")
             order = {"words": words, "env": environment, "cwd": str(cwd or Path.cwd()), "out": str(out),
                      "err": str(err), "encoding": sys.stdout.encoding or "utf-8"}  # fmt: skip
-            self._warm.stdin.write(json.dumps(order) + "\n")
-            self._warm.stdin.flush()
-            code = int(self._warm.stdout.readline())
+            warm.stdin.write(json.dumps(order) + "\n")
+            warm.stdin.flush()
+            code = int(warm.stdout.readline())
             return Outcome(code, out.read_bytes().decode(), err.read_bytes().decode())
 
     def at_terminal(

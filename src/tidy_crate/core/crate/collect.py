@@ -362,8 +362,9 @@ def _without_roots(text: str, context: SceneContext) -> str:
 def _render_command(context: SceneContext, survey: Survey) -> RenderCommand | None:
     """Return the command that renders the scene, with the samples that the scene states."""
     command = context.render_command
-    samples = survey.canonical.get("samples")
-    whole = isinstance(samples, int | float) and not isinstance(samples, bool) and samples >= 1
-    if command is None or not whole:
+    # by a settings map, else a setting of just that name
+    stated = [survey.canonical.get("samples"), *(one.value for one in survey.settings if one.name == "samples")]
+    samples = next((one for one in stated if isinstance(one, int | float) and not isinstance(one, bool)), 0)
+    if command is None or samples < 1:
         return command
-    return command.model_copy(update={"samples": int(samples)})  # type: ignore[arg-type]
+    return command.model_copy(update={"samples": int(samples)})
