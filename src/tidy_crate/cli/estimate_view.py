@@ -281,7 +281,7 @@ def _show_pick(console: Console, quote: Quote, result: Estimate) -> None:
     console.print(cell(f"  time: {steps}"), soft_wrap=True)
     paid, sums = parts.money, _amounts(parts.money)
     listed = ", ".join(f"{name} {amount:.2f}" for name, amount in sums if amount.quantize(CENT))
-    again = f"{paid.again:.2f} of it, on average, for bad frames that are rendered again"
+    again = f"bad frames that are rendered again add {paid.again:.2f} on average"
     console.print(cell(f"  money, in {quote.cost.currency}: {listed or 'nothing'}; {again}"))
 
 

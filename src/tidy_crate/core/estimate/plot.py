@@ -148,7 +148,7 @@ def _parts(axis: Any, estimate: Estimate) -> None:
     scale, unit = _unit([one.seconds.likely for one in shown])
     left = np.zeros(len(shown))
     names = ("upload", "processing", "queue", "startup", "rendering", "retrieval", "again", "stitching")
-    words = {"startup": "start-up", "retrieval": "last frames home", "again": "rejected frames again"}
+    words = {"startup": "start-up", "retrieval": "frames home", "again": "bad frames again"}
     for number, name in enumerate(names):
         took = np.array([getattr(one.parts, name) for one in shown]) / scale
         if took.max() * scale < 0.5:
