@@ -70,7 +70,7 @@ class SubmissionRow(Base):
     card: Mapped[str] = mapped_column(Text)
     """Path of the farm's card."""
     site: Mapped[str] = mapped_column(Text, default="")
-    """What tells this farm from others, see `FarmCard.site`; empty where it was sent before that was noted."""
+    """The mark or address that tells this farm from others, see `FarmCard.site`; empty for a submission of before."""
     account: Mapped[str] = mapped_column(String(200), default="")
     """Who was signed in there; empty where the farm does not say."""
     key: Mapped[str] = mapped_column(String(80))

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, fields
 import numpy as np
 
 from tidy_crate.core.picture.look import QUIET, Look
-from tidy_crate.core.review.populations import Kept
+from tidy_crate.core.review.kept import Kept
 
 # the longest run of frames that is compared with the frames before and after it
 LONGEST = 8

@@ -10,18 +10,20 @@ With a job at hand the states are known: node, farm, attempt. Without one they a
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import groupby
 
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
-from tidy_crate.core.picture.look import CELLS, FLOOR, QUIET, REGIONS, Look
+from tidy_crate.core.review.kept import MOST, Array, Kept, Space, size_of
+from tidy_crate.core.review.never_content import never_content
 from tidy_crate.core.review.rendered import Rendered
 
-Array = np.ndarray
 # frames of each state, and changes from one to the other, that a comparison needs
 FEW, CHANGES = 3, 3
+# frames that are looked at together, so that time grows in line with them
+STRETCH = 1000
 # the same for noise, which what moves through the picture changes too
 CHANGES_OF_NOISE = 4
 # assignments of the same stretches of frames to other machines that a difference is compared with
@@ -38,35 +40,12 @@ NEITHER = 0.03
 SEEDS = 8
 # share of the limits from which on a difference counts that many frames share
 SHARED = 0.5
-# share of a space's numbers that tell how large a step is
-MOST = 0.03
 # of a number's steps, the share of their size that always counts as chance: a few that agree may do so by chance
 CHANCE = 0.3
 # steps within the frames of one machine that tell what is usual
 LEAST_INSIDE = 8
 # times the other steps that both ends of a single run have to be
 ENDS = 3.0
-# the noise of a part of the picture counts that much less than that of all of it
-NOISE_OF_A_PART = 2.0
-# frames of a run of another picture: a longer one is a shot of its own
-LONGEST_OTHER = 12
-# stops by which a lamp changes the most different part of a picture, at least
-LIGHT = 0.2
-# correlation of the cells of two pictures that have little to do with each other
-UNLIKE = 0.6
-
-
-@dataclass(frozen=True)
-class Space:
-    """One kind of number of each frame, by which two states may differ."""
-
-    name: str
-    values: Array
-    """Shape (frames, numbers), 32-bit."""
-    least: float
-    """From where on a number differs."""
-    floor: float
-    """By which a number may be off without any reason."""
 
 
 @dataclass(frozen=True)
@@ -87,67 +66,42 @@ class Group:
     """Times its standard error."""
 
 
-class Kept:
-    """What is kept of the looks of a sequence."""
-
-    def __init__(self) -> None:
-        self._cells: list[Array] = []
-        self._vivid: list[Array] = []
-        self._noise: list[Array] = []
-        self._flat: list[Array] = []
-        self._highlight: list[float] = []
-
-    def add(self, look: Look) -> None:
-        """Take the next frame."""
-        self._cells.append(look.cells.astype(np.float16))
-        self._vivid.append(look.vivid.astype(np.float16))
-        self._noise.append(np.log2(look.noise + QUIET).astype(np.float16))
-        self._flat.append(look.flat > 0)
-        self._highlight.append(float(look.highlight))
-
-    def __len__(self) -> int:
-        return len(self._cells)
-
-    @property
-    def cells(self) -> Array:
-        """Shape (frames, rows, columns, 3): see `Look.cells`."""
-        return np.stack(self._cells).astype(np.float32)
-
-    def spaces(self, rules: ReviewRules) -> Iterator[Space]:
-        """Yield every kind of number, those that tell most of a fault first."""
-        count = len(self)
-        cells = self.cells
-        if len({one.shape for one in self._flat}) == 1:
-            yield Space("flat", np.stack(self._flat).reshape(count, -1).astype(np.float32), 0.5, 0.05)
-        yield Space("vivid", np.stack(self._vivid).reshape(count, -1).astype(np.float32), 0.2, 0.02)
-        yield Space("stops", cells[..., 0].reshape(count, -1), 2 * rules.picture, 0.01)
-        yield Space("colour", cells[..., 1:].reshape(count, -1), rules.colour, 0.002)
-        noise = np.stack(self._noise).reshape(count, -1).astype(np.float32)
-        yield Space("noise", noise, rules.noise, 0.02)
-        flat = np.array([float(one.sum()) for one in self._flat], np.float32)
-        # each in its own limit
-        sums = np.stack([flat / rules.flat, np.array(self._highlight, np.float32) / rules.highlight], axis=1)
-        yield Space("sums", sums, 1.0, 0.05)
-
-
 def groups_of(
     kept: Kept, frames: Sequence[int], steps_known: Sequence[bool], rendered: Mapping[int, Rendered], rules: ReviewRules
 ) -> tuple[list[Group], frozenset[int]]:
     """Return groups of frames that share a difference, none of which has a frame of another.
 
     Return also the indices of the frames with which a light of the shot goes on or off, where it does so several times.
-    steps_known: by index, whether the step from the frame before is one between neighbours.
+    A long sequence is looked at stretch by stretch. steps_known: by index, whether the step from the frame before is
+    one between neighbours.
     """
+    found: list[Group] = []
+    lights: set[int] = set()
     count = len(frames)
-    if count < 2 * FEW:
+    stretches = max(1, -(-count // STRETCH))
+    for number in range(stretches):
+        own = slice(number * count // stretches, (number + 1) * count // stretches)
+        groups, changes = _of_stretch(kept.part(own), frames[own], steps_known[own], rendered, rules)
+        for one in groups:
+            own_frames, others = (tuple(at + own.start for at in each) for each in (one.frames, one.others))
+            found.append(replace(one, frames=own_frames, others=others))
+        lights |= {at + own.start for at in changes}
+    return found, frozenset(lights)
+
+
+def _of_stretch(
+    kept: Kept, frames: Sequence[int], steps_known: Sequence[bool], rendered: Mapping[int, Rendered], rules: ReviewRules
+) -> tuple[list[Group], frozenset[int]]:
+    if len(frames) < 2 * FEW:
         return [], frozenset()
     spaces = list(kept.spaces(rules))
     known = np.array(steps_known[1:], bool)
     found: list[Group] = []
     masks = list(_machines(frames, rendered))
     while masks:
-        apart = [(one, cause, mask) for cause, mask in masks for space in spaces
-                 if (one := _of_machine(space, known, mask, rules)) is not None]  # fmt: skip
+        stepped = [_steps_of(space, known) for space in spaces]
+        apart = [(one, cause, mask) for cause, mask in masks for own in stepped
+                 if (one := _of_machine(own, known, mask, rules)) is not None]  # fmt: skip
         if not apart:
             break
         (space, figure, clear, mean), cause, mask = max(apart, key=lambda one: one[0][2])
@@ -221,18 +175,31 @@ def _score(mean: Array, clear: Array, least: float) -> Array:
     return np.asarray(np.partition(counted, -most, axis=1)[:, -most:].mean(axis=1))
 
 
-def _of_machine(
-    space: Space, known: Array, mask: Array, rules: ReviewRules
-) -> tuple[Space, float, float, Array] | None:
-    """Return by how much the frames of a machine differ, and how clear that is; None where it is not."""
+@dataclass(frozen=True)
+class _Steps:
+    """The steps from frame to frame in one space, 0 where they are not known: shape (frames less one, numbers)."""
+
+    space: Space
+    steps: Array
+    squares: Array
+
+
+def _steps_of(space: Space, known: Array) -> _Steps:
     steps = np.diff(space.values, axis=0)
     steps[~known] = 0
-    squares = steps**2
+    return _Steps(space, steps, steps**2)
+
+
+def _of_machine(
+    own_steps: _Steps, known: Array, mask: Array, rules: ReviewRules
+) -> tuple[Space, float, float, Array] | None:
+    """Return by how much the frames of a machine differ, and how clear that is; None where it is not."""
+    space, steps, squares = own_steps.space, own_steps.steps, own_steps.squares
     weights = (np.diff(mask.astype(np.float32)) * known)[None]
     if np.abs(weights).sum() < CHANGES:
         return None
     mean, clear = _contrast(steps, squares, weights, space.floor)
-    figure = _size(space, mean[0])
+    figure = size_of(space, mean[0])
     if abs(figure) < _limit(space.name, rules):
         return None
     own = float(_score(mean, clear, space.least)[0])
@@ -279,25 +246,6 @@ def _shuffled(mask: Array, known: Array) -> Array:
     return np.array(found, np.float32).reshape(-1, len(known))
 
 
-def _size(space: Space, mean: Array) -> float:
-    """Return a difference in one number, in the measure of its space."""
-    if space.name == "flat":
-        return float((mean > 0.5).sum() - (mean < -0.5).sum())
-    if space.name == "vivid":
-        return float(mean.mean())
-    if space.name == "noise":
-        middle, most = float(np.median(mean)), float(mean[np.argmax(np.abs(mean))])
-        # all over the picture, or in a part of it
-        return middle if abs(middle) >= 0.5 * abs(most) else most / NOISE_OF_A_PART
-    if space.name == "sums":
-        return float(mean[np.argmax(np.abs(mean))])
-    if space.name == "colour":
-        u, v = mean.reshape(-1, 2).T
-        return float(np.hypot(u, v).mean())
-    most = max(1, round(MOST * len(mean)))
-    return float(mean[np.argsort(-np.abs(mean))[:most]].mean())
-
-
 def _limit(name: str, rules: ReviewRules) -> float:
     """Return from where on a difference counts that many frames share."""
     limits = {
@@ -317,10 +265,9 @@ def _unknown(
         if space.name == "sums":
             # a light that goes on and off may be the brightest part
             space = Space(space.name, space.values[:, :1], space.least, space.floor)
-        steps = np.diff(space.values, axis=0)
-        steps[~known] = 0
-        squares = steps**2
-        sizes = np.abs(np.array([_size(space, step) for step in steps]))
+        found = _steps_of(space, known)
+        steps, squares = found.steps, found.squares
+        sizes = np.abs(np.array([size_of(space, step) for step in steps]))
         order = np.argsort(-sizes)[:SEEDS]
         best: tuple[float, float, Array, Array] | None = None
         for seed in map(int, order):
@@ -334,13 +281,13 @@ def _unknown(
                 continue
             mean, clear = _contrast(steps, squares, weights, space.floor)
             own = float(_score(mean, clear, space.least)[0])
-            figure = _size(space, mean[0])
+            figure = size_of(space, mean[0])
             if own >= CLEAR and abs(figure) >= _limit(space.name, rules) and (best is None or own > best[0]):
                 best = own, figure, mask, mean[0]
         if best is None:
             continue
         own, figure, mask, mean = best
-        odd, why = _never_content(space, mean, cells, mask, known)
+        odd, why = never_content(space, mean, cells, mask, known)
         if not why:
             changes = np.flatnonzero(np.diff(mask) & known) + 1
             if space.name == "stops" and len(changes) >= CHANGES:
@@ -348,7 +295,7 @@ def _unknown(
             continue
         mask = mask if odd else ~mask
         group = _group(kept, mask, "", space, figure if odd else -figure, own)
-        return [Group(**{**vars(group), "text": why})], frozenset()
+        return [replace(group, text=why)], frozenset()
     return [], lights
 
 
@@ -381,161 +328,3 @@ def _two_states(steps: Array, seed: int, space: Space) -> Array | None:
     state -= state.min()
     mask = state > 0
     return mask if FEW <= mask.sum() <= len(mask) - FEW else None
-
-
-def _never_content(space: Space, mean: Array, cells: Array, mask: Array, known: Array) -> tuple[bool, str]:
-    """Return whether the frames of the mask are the odd ones, and what makes them so; no words where a shot may do it.
-
-    Lights go on and off, smoothly over the picture. What no shot does: regions lost, of one hue, or with the edges of
-    tiles; another transfer curve, another balance of the channels, another amount of noise.
-    """
-    fewer = bool(mask.sum() * 2 <= len(mask))
-    if space.name == "flat":
-        more = float(mean.sum()) > 0
-        count = int(np.abs(np.round(mean)).sum())
-        return more, f"{count} small cells have no detail where the frames beside them have some: unfinished or lost"
-    if space.name == "vivid":
-        return float(mean.sum()) > 0, (
-            f"{abs(float(mean.mean())):.1%} of the picture is of one saturated colour that the frames beside them "
-            "lack, as a missing texture is"
-        )
-    if space.name == "noise":
-        size = _size(space, mean)
-        if _by_light(space, cells, mask, known):
-            return fewer, ""
-        return (size > 0) if abs(size) > 1 else fewer, (
-            f"the noise of it, or of a part of it, is {2.0**size:.2f} times that of the frames beside them"
-        )
-    if space.name == "sums":
-        return float(mean.sum()) > 0, "small cells of it have no detail, each time others: unfinished or lost"
-    channels = _channels(cells, mask, known)
-    if channels is None:
-        return fewer, ""
-    other = _other_picture(cells, mask, known)
-    if other:
-        return fewer, other
-    gains, before = channels
-    lit = before[..., 1] > np.log2(3 * FLOOR)
-    if lit.sum() < 0.05 * lit.size:
-        return fewer, ""
-    per = [gains[..., at][lit] for at in range(3)]
-    middle = np.array([float(np.median(one)) for one in per])
-    spread = max(float(np.median(np.abs(one - mid))) for one, mid in zip(per, middle, strict=True))
-    if float(np.ptp(middle)) >= 0.06 and spread <= 0.03 + 0.15 * float(np.abs(middle).max()):
-        times = ", ".join(
-            f"{name} x {2.0**one:.2f}" for name, one in zip(("red", "green", "blue"), middle, strict=True)
-        )
-        return fewer, f"the balance of the channels differs all over the picture: {times}"
-    grid = mean.reshape(*cells.shape[1:3], -1)
-    box = _box(np.sqrt((grid**2).sum(axis=-1)))
-    if box is not None:
-        return fewer, f"{box:.0%} of the picture differs, with the edges of tiles or rows"
-    if space.name == "stops":
-        # of each channel by itself: that is what a transfer curve is applied to
-        level, common = before[lit].ravel(), gains[lit].ravel()
-        slope, offset = np.polyfit(level, common, 1)
-        rest = common - (slope * level + offset)
-        explained = 1 - float(rest.var()) / max(float(common.var()), 1e-9)
-        if abs(slope) >= 0.05 and explained >= 0.85:
-            return fewer, f"its transfer curve is another one: {slope:+.2f} stops for each stop"
-        if float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max()):
-            runs = [len(list(own)) for value, own in groupby(mask.tolist())][1:-1]
-            if len(set(runs)) > 2 and _two_exposures(cells, mask, known):
-                return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
-    return fewer, ""
-
-
-def _two_exposures(cells: Array, mask: Array, known: Array) -> bool:
-    """Return True where the brightness has two values and goes from one to the other, unlike a flame's."""
-    steps = np.abs(np.diff(cells[..., 0].mean(axis=(1, 2))))
-    changes = np.diff(mask) & known
-    size = float(np.median(steps[changes]))
-    near = steps[changes] / size
-    return bool(
-        near.min() >= 0.7 and near.max() <= 1.4 and float(steps[~changes & known].max(initial=0)) <= 0.25 * size
-    )
-
-
-def _by_light(space: Space, cells: Array, mask: Array, known: Array) -> bool:
-    """Return True when the light differs between two states: what it falls on is then less noisy, or more so.
-
-    space: noise. The mean of logarithms falls by half the variance, so that more noise alone looks darker.
-    """
-    apart = np.zeros(cells.shape[1:3])
-    noise = (2.0 ** space.values.reshape(-1, *REGIONS) - QUIET) ** 2 * np.log(2) / 2
-    rows, columns = (np.arange(CELLS[at]) * REGIONS[at] // CELLS[at] for at in (0, 1))
-    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
-    for at in changes:
-        darker = (noise[at + 1] - noise[at])[np.ix_(rows, columns)]
-        step = cells[at + 1, ..., 0] - cells[at, ..., 0] + darker
-        apart += step if mask[at + 1] else -step
-    return float(np.percentile(np.abs(apart / max(1, len(changes))), 95)) >= LIGHT
-
-
-def _other_picture(cells: Array, mask: Array, known: Array) -> str:
-    """Say that one state is another picture, or has its channels in another order; empty for neither.
-
-    A run of frames that is longer is a shot of its own.
-    """
-    runs = [(value, len(list(own))) for value, own in groupby(mask.tolist())][1:-1]
-    short = [length for value, length in runs]
-    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
-    pairs = [(cells[at + 1], cells[at]) if mask[at + 1] else (cells[at], cells[at + 1]) for at in changes]
-    inside, outside = (np.mean([_linear(one) for one in own], axis=0) for own in zip(*pairs, strict=True))
-    plain = float(np.abs(inside - outside).mean())
-    for order, name in ORDERS.items():
-        turned = float(np.abs(inside[..., order] - outside).mean())
-        if turned < 0.25 * plain:
-            return f"its channels are in another order: {name}"
-    alike = float(np.median([np.corrcoef(one[..., 0].ravel(), other[..., 0].ravel())[0, 1] for one, other in pairs]))
-    if alike < UNLIKE and short and min(short) <= LONGEST_OTHER:
-        return "it is another picture than the frames beside them"
-    return ""
-
-
-ORDERS = {(2, 1, 0): "blue, green, red", (0, 2, 1): "red, blue, green", (1, 0, 2): "green, red, blue",
-          (1, 2, 0): "green, blue, red", (2, 0, 1): "blue, red, green"}  # fmt: skip
-
-
-def _channels(cells: Array, mask: Array, known: Array) -> tuple[Array, Array] | None:
-    """Return the gain of each channel between the states, and its brightness before, both in stops.
-
-    Means over the steps from one state to the other: shape (rows, columns, 3) each.
-    """
-    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
-    if not changes:
-        return None
-    gains, befores = [], []
-    for at in changes:
-        one, other = (at + 1, at) if mask[at + 1] else (at, at + 1)
-        inside, outside = _linear(cells[one]), _linear(cells[other])
-        gains.append(np.log2((inside + FLOOR / 4) / (outside + FLOOR / 4)))
-        befores.append(np.log2(outside + FLOOR / 4))
-    return np.mean(gains, axis=0), np.mean(befores, axis=0)
-
-
-def _linear(cells: Array) -> Array:
-    """Return the channels of cells in linear light, from their brightness and shares of colour."""
-    mean = FLOOR * (2.0 ** cells[..., 0] - 1)
-    total = 3 * mean
-    u, v = cells[..., 1], cells[..., 2]
-    green = np.maximum(total * (1 - u - v) / 3, 0)
-    return np.stack([np.maximum(green + u * total, 0), green, np.maximum(green + v * total, 0)], axis=-1)
-
-
-def _box(grid: Array) -> float | None:
-    """Return the share of the picture that a difference covers, where it is a rectangle with hard edges; else None."""
-    size = np.abs(grid)
-    top = float(np.percentile(size, 99))
-    inside = size >= 0.4 * top
-    rows, columns = np.flatnonzero(inside.any(axis=1)), np.flatnonzero(inside.any(axis=0))
-    if not len(rows):
-        return None
-    box = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
-    filled = inside[box].mean()
-    outside = np.ones_like(inside)
-    outside[max(0, rows[0] - 1) : rows[-1] + 2, max(0, columns[0] - 1) : columns[-1] + 2] = False
-    whole = inside[box].size / inside.size
-    quiet = bool(not outside.any() or float(np.percentile(size[outside], 95)) <= 0.1 * top)
-    small = len(rows) < 2 or len(columns) < 2
-    return float(whole) if filled >= 0.9 and quiet and whole <= 0.9 and not small else None

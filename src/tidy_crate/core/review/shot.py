@@ -57,7 +57,7 @@ class Shot:
         self._neighbours = Neighbours(spacing)
         self._waiting: list[tuple[int, Look]] = []
         self._times = 0.0
-        """How many times as bright it is looked at; 0 until that is known."""
+        """The factor of exposure that it is looked at with; 0 until that is known."""
         self._frames: list[_Frame] = []
         self._forms: list[Form] = []
         self.groups: tuple[FrameGroup, ...] = ()

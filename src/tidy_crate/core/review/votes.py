@@ -1,4 +1,4 @@
-"""What outvotes the frames beside one: the very picture rendered here, and the same picture rendered a second time."""
+"""Outvote the frames beside one: by the very picture rendered here, or the same picture rendered a second time."""
 
 from __future__ import annotations
 

@@ -1,0 +1,108 @@
+"""Numbers that are kept of all frames of a sequence, by which two states of it are told apart."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_crate.core.context.review_rules import ReviewRules
+from tidy_crate.core.picture.look import QUIET, Look
+
+Array = np.ndarray
+# share of a space's numbers that tell how large a step is
+MOST = 0.03
+# the noise of a part of the picture counts that much less than that of all of it
+NOISE_OF_A_PART = 2.0
+
+
+@dataclass(frozen=True)
+class Space:
+    """One kind of number of each frame, by which two states may differ."""
+
+    name: str
+    values: Array
+    """Shape (frames, numbers), 32-bit."""
+    least: float
+    """From where on a number differs."""
+    floor: float
+    """By which a number may be off without any reason."""
+    of: int = 0
+    """Numbers that there are in all: those that never change are left out. 0 for all of them."""
+
+
+class Kept:
+    """The numbers of the looks of a sequence, frame by frame."""
+
+    def __init__(self) -> None:
+        self._cells: list[Array] = []
+        self._vivid: list[Array] = []
+        self._noise: list[Array] = []
+        self._flat: list[Array] = []
+        self._highlight: list[float] = []
+
+    def add(self, look: Look) -> None:
+        """Take the next frame."""
+        self._cells.append(look.cells.astype(np.float16))
+        self._vivid.append(look.vivid.astype(np.float16))
+        self._noise.append(np.log2(look.noise + QUIET).astype(np.float16))
+        self._flat.append(look.flat > 0)
+        self._highlight.append(float(look.highlight))
+
+    def part(self, own: slice) -> Kept:
+        """Return the numbers of a stretch of frames."""
+        found = Kept()
+        for name, each in vars(self).items():
+            setattr(found, name, each[own])
+        return found
+
+    def __len__(self) -> int:
+        return len(self._cells)
+
+    @property
+    def cells(self) -> Array:
+        """Shape (frames, rows, columns, 3): see `Look.cells`."""
+        return np.stack(self._cells).astype(np.float32)
+
+    def spaces(self, rules: ReviewRules) -> Iterator[Space]:
+        """Yield every kind of number, those that tell most of a fault first."""
+        count = len(self)
+        cells = self.cells
+        if len({one.shape for one in self._flat}) == 1:
+            yield _varying("flat", np.stack(self._flat).reshape(count, -1), 0.5, 0.05)
+        yield _varying("vivid", np.stack(self._vivid).reshape(count, -1), 0.2, 0.02)
+        yield Space("stops", cells[..., 0].reshape(count, -1), 2 * rules.picture, 0.01)
+        yield Space("colour", cells[..., 1:].reshape(count, -1), rules.colour, 0.002)
+        noise = np.stack(self._noise).reshape(count, -1).astype(np.float32)
+        yield Space("noise", noise, rules.noise, 0.02)
+        flat = np.array([float(one.sum()) for one in self._flat], np.float32)
+        # each in its own limit
+        sums = np.stack([flat / rules.flat, np.array(self._highlight, np.float32) / rules.highlight], axis=1)
+        yield Space("sums", sums, 1.0, 0.05)
+
+
+def _varying(name: str, values: Array, least: float, floor: float) -> Space:
+    """Return a space without the numbers that are the same in all frames, which most of these are."""
+    varies = (values != values[0]).any(axis=0)
+    varies[0] = True
+    return Space(name, values[:, varies].astype(np.float32), least, floor, values.shape[1])
+
+
+def size_of(space: Space, mean: Array) -> float:
+    """Return a difference in one number, in the measure of its space."""
+    if space.name == "flat":
+        return float((mean > 0.5).sum() - (mean < -0.5).sum())
+    if space.name == "vivid":
+        return float(mean.sum() / (space.of or mean.size))
+    if space.name == "noise":
+        middle, most = float(np.median(mean)), float(mean[np.argmax(np.abs(mean))])
+        # all over the picture, or in a part of it
+        return middle if abs(middle) >= 0.5 * abs(most) else most / NOISE_OF_A_PART
+    if space.name == "sums":
+        return float(mean[np.argmax(np.abs(mean))])
+    if space.name == "colour":
+        u, v = mean.reshape(-1, 2).T
+        return float(np.hypot(u, v).mean())
+    most = max(1, round(MOST * len(mean)))
+    return float(mean[np.argsort(-np.abs(mean))[:most]].mean())

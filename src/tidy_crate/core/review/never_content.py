@@ -1,0 +1,175 @@
+"""Differences that no shot makes: regions lost, one hue, edges of tiles, other curves, balances, orders of channels."""
+
+from __future__ import annotations
+
+from itertools import groupby
+
+import numpy as np
+
+from tidy_crate.core.picture.look import CELLS, FLOOR, QUIET, REGIONS
+from tidy_crate.core.review.kept import Array, Space, size_of
+
+# frames of a run of another picture: a longer one is a shot of its own
+LONGEST_OTHER = 12
+# correlation of the cells of two pictures that have little to do with each other
+UNLIKE = 0.6
+# stops by which a lamp changes the most different part of a picture, at least
+LIGHT = 0.2
+
+
+def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: Array) -> tuple[bool, str]:
+    """Return whether the frames of the mask are the odd ones, and what makes them so; no words where a shot may do it.
+
+    Lights go on and off, smoothly over the picture. What no shot does: regions lost, of one hue, or with the edges of
+    tiles; another transfer curve, another balance of the channels, another amount of noise.
+    """
+    fewer = bool(mask.sum() * 2 <= len(mask))
+    if space.name == "flat":
+        more = float(mean.sum()) > 0
+        count = int(np.abs(np.round(mean)).sum())
+        return more, f"{count} small cells have no detail where the frames beside them have some: unfinished or lost"
+    if space.name == "vivid":
+        return float(mean.sum()) > 0, (
+            f"{abs(size_of(space, mean)):.1%} of the picture is of one saturated colour that the frames beside them "
+            "lack, as a missing texture is"
+        )
+    if space.name == "noise":
+        size = size_of(space, mean)
+        if _by_light(space, cells, mask, known):
+            return fewer, ""
+        return (size > 0) if abs(size) > 1 else fewer, (
+            f"the noise of it, or of a part of it, is {2.0**size:.2f} times that of the frames beside them"
+        )
+    if space.name == "sums":
+        return float(mean.sum()) > 0, "small cells of it have no detail, each time others: unfinished or lost"
+    channels = _channels(cells, mask, known)
+    if channels is None:
+        return fewer, ""
+    other = _other_picture(cells, mask, known)
+    if other:
+        return fewer, other
+    gains, before = channels
+    lit = before[..., 1] > np.log2(3 * FLOOR)
+    if lit.sum() < 0.05 * lit.size:
+        return fewer, ""
+    per = [gains[..., at][lit] for at in range(3)]
+    middle = np.array([float(np.median(one)) for one in per])
+    spread = max(float(np.median(np.abs(one - mid))) for one, mid in zip(per, middle, strict=True))
+    if float(np.ptp(middle)) >= 0.06 and spread <= 0.03 + 0.15 * float(np.abs(middle).max()):
+        times = ", ".join(
+            f"{name} x {2.0**one:.2f}" for name, one in zip(("red", "green", "blue"), middle, strict=True)
+        )
+        return fewer, f"the balance of the channels differs all over the picture: {times}"
+    grid = mean.reshape(*cells.shape[1:3], -1)
+    box = _box(np.sqrt((grid**2).sum(axis=-1)))
+    if box is not None:
+        return fewer, f"{box:.0%} of the picture differs, with the edges of tiles or rows"
+    if space.name == "stops":
+        # of each channel by itself: that is what a transfer curve is applied to
+        level, common = before[lit].ravel(), gains[lit].ravel()
+        slope, offset = np.polyfit(level, common, 1)
+        rest = common - (slope * level + offset)
+        explained = 1 - float(rest.var()) / max(float(common.var()), 1e-9)
+        if abs(slope) >= 0.05 and explained >= 0.85:
+            return fewer, f"its transfer curve is another one: {slope:+.2f} stops for each stop"
+        if float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max()):
+            runs = [len(list(own)) for value, own in groupby(mask.tolist())][1:-1]
+            if len(set(runs)) > 2 and _two_exposures(cells, mask, known):
+                return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
+    return fewer, ""
+
+
+def _two_exposures(cells: Array, mask: Array, known: Array) -> bool:
+    """Return True where the brightness has two values and goes from one to the other, unlike a flame's."""
+    steps = np.abs(np.diff(cells[..., 0].mean(axis=(1, 2))))
+    changes = np.diff(mask) & known
+    size = float(np.median(steps[changes]))
+    near = steps[changes] / size
+    return bool(
+        near.min() >= 0.7 and near.max() <= 1.4 and float(steps[~changes & known].max(initial=0)) <= 0.25 * size
+    )
+
+
+def _by_light(space: Space, cells: Array, mask: Array, known: Array) -> bool:
+    """Return True when the light differs between two states: what it falls on is then less noisy, or more so.
+
+    space: noise. The mean of logarithms falls by half the variance, so that more noise alone looks darker.
+    """
+    apart = np.zeros(cells.shape[1:3])
+    noise = (2.0 ** space.values.reshape(-1, *REGIONS) - QUIET) ** 2 * np.log(2) / 2
+    rows, columns = (np.arange(CELLS[at]) * REGIONS[at] // CELLS[at] for at in (0, 1))
+    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
+    for at in changes:
+        darker = (noise[at + 1] - noise[at])[np.ix_(rows, columns)]
+        step = cells[at + 1, ..., 0] - cells[at, ..., 0] + darker
+        apart += step if mask[at + 1] else -step
+    return float(np.percentile(np.abs(apart / max(1, len(changes))), 95)) >= LIGHT
+
+
+def _other_picture(cells: Array, mask: Array, known: Array) -> str:
+    """Say that one state is another picture, or has its channels in another order; empty for neither.
+
+    A run of frames that is longer is a shot of its own.
+    """
+    runs = [(value, len(list(own))) for value, own in groupby(mask.tolist())][1:-1]
+    short = [length for value, length in runs]
+    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
+    pairs = [(cells[at + 1], cells[at]) if mask[at + 1] else (cells[at], cells[at + 1]) for at in changes]
+    inside, outside = (np.mean([_linear(one) for one in own], axis=0) for own in zip(*pairs, strict=True))
+    plain = float(np.abs(inside - outside).mean())
+    for order, name in ORDERS.items():
+        turned = float(np.abs(inside[..., order] - outside).mean())
+        if turned < 0.25 * plain:
+            return f"its channels are in another order: {name}"
+    alike = float(np.median([np.corrcoef(one[..., 0].ravel(), other[..., 0].ravel())[0, 1] for one, other in pairs]))
+    if alike < UNLIKE and short and min(short) <= LONGEST_OTHER:
+        return "it is another picture than the frames beside them"
+    return ""
+
+
+ORDERS = {(2, 1, 0): "blue, green, red", (0, 2, 1): "red, blue, green", (1, 0, 2): "green, red, blue",
+          (1, 2, 0): "green, blue, red", (2, 0, 1): "blue, red, green"}  # fmt: skip
+
+
+def _channels(cells: Array, mask: Array, known: Array) -> tuple[Array, Array] | None:
+    """Return the gain of each channel between the states, and its brightness before, both in stops.
+
+    Means over the steps from one state to the other: shape (rows, columns, 3) each.
+    """
+    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
+    if not changes:
+        return None
+    gains, befores = [], []
+    for at in changes:
+        one, other = (at + 1, at) if mask[at + 1] else (at, at + 1)
+        inside, outside = _linear(cells[one]), _linear(cells[other])
+        gains.append(np.log2((inside + FLOOR / 4) / (outside + FLOOR / 4)))
+        befores.append(np.log2(outside + FLOOR / 4))
+    return np.mean(gains, axis=0), np.mean(befores, axis=0)
+
+
+def _linear(cells: Array) -> Array:
+    """Return the channels of cells in linear light, from their brightness and shares of colour."""
+    mean = FLOOR * (2.0 ** cells[..., 0] - 1)
+    total = 3 * mean
+    u, v = cells[..., 1], cells[..., 2]
+    green = np.maximum(total * (1 - u - v) / 3, 0)
+    return np.stack([np.maximum(green + u * total, 0), green, np.maximum(green + v * total, 0)], axis=-1)
+
+
+def _box(grid: Array) -> float | None:
+    """Return the share of the picture that a difference covers, where it is a rectangle with hard edges; else None."""
+    size = np.abs(grid)
+    top = float(np.percentile(size, 99))
+    inside = size >= 0.4 * top
+    rows, columns = np.flatnonzero(inside.any(axis=1)), np.flatnonzero(inside.any(axis=0))
+    if not len(rows):
+        return None
+    box = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
+    filled = inside[box].mean()
+    outside = np.ones_like(inside)
+    outside[max(0, rows[0] - 1) : rows[-1] + 2, max(0, columns[0] - 1) : columns[-1] + 2] = False
+    whole = inside[box].size / inside.size
+    quiet = bool(not outside.any() or float(np.percentile(size[outside], 95)) <= 0.1 * top)
+    small = len(rows) < 2 or len(columns) < 2
+    return float(whole) if filled >= 0.9 and quiet and whole <= 0.9 and not small else None
