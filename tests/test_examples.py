@@ -130,7 +130,8 @@ def test_what_the_program_says_is_shown_in_lines_with_the_path_of_its_log(pier: 
     assert any("Fatal error" in line for line in document["said"]) and Path(document["log"]).is_file()
 
 
-@pytest.mark.skipif(not PUBLIC.is_dir(), reason="the program's example scenes are not installed")
+@pytest.mark.skipif(not PUBLIC.is_dir(), reason="the example scenes of POV-Ray are not installed")
+@needs_povray
 def test_the_programs_own_example_scenes_are_exported_without_a_false_alarm(host: ModuleType, tmp_path: Path) -> None:
     scenes = sorted((PUBLIC / "advanced").rglob("*.pov"))
     assert len(scenes) > 20
