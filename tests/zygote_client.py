@@ -9,7 +9,13 @@ import sys
 path, module, *words = sys.argv[1:]
 asked = socket.socket(socket.AF_UNIX)
 asked.connect(path)
-order = {"module": module, "words": words, "cwd": os.getcwd(), "env": dict(os.environ), "session": os.getsid(0) == os.getpid()}  # fmt: skip # noqa: E501, PTH109
+order = {
+    "module": module,
+    "words": words,
+    "cwd": os.getcwd(),  # noqa: PTH109
+    "env": dict(os.environ),
+    "session": os.getsid(0) == os.getpid(),
+}
 socket.send_fds(asked, [json.dumps(order).encode()], [0, 1, 2])
 # what is sent to this process is meant for the helper; when this one is killed, the helper is too
 for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
