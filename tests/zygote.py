@@ -137,10 +137,10 @@ def serve(path: str) -> None:
 def be(order: dict[str, Any], files: list[int]) -> NoReturn:
     """Become the helper."""
     import runpy
-    import traceback
 
-    code: object = 1
-    try:
+    from tidy_crate.cli.apart import run_and_end
+
+    def run() -> None:
         for number, file in enumerate(files):
             os.dup2(file, number)
             os.close(file)
@@ -153,15 +153,8 @@ def be(order: dict[str, Any], files: list[int]) -> NoReturn:
         sys.stderr = open(2, "w", errors="backslashreplace", closefd=False)  # noqa: SIM115
         sys.argv = [order["module"], *order["words"]]
         runpy.run_module(order["module"], run_name="__main__", alter_sys=True)
-        code = 0
-    except SystemExit as end:
-        code = end.code
-    except BaseException:  # noqa: BLE001 - as an interpreter does at its end
-        traceback.print_exc()
-    for stream in (sys.stdout, sys.stderr):
-        with contextlib.suppress(OSError, ValueError):
-            stream.flush()
-    os._exit(code if isinstance(code, int) else int(code is not None))
+
+    run_and_end(run)
 
 
 if __name__ == "__main__":

@@ -47,13 +47,22 @@ def _become(words: Sequence[str], folder: Path, messages: int | None) -> NoRetur
 
 def be_program(words: Sequence[str], arrange: Callable[[], None]) -> NoReturn:
     """Run `tidy-crate WORDS` in this process, which a fork just made, and end it. arrange: is done first."""
-    code: object = 1
-    try:
+
+    def run() -> None:
         arrange()
         sys.argv = ["tidy-crate", *words]
         from tidy_crate.cli.app import main
 
         main()
+
+    run_and_end(run)
+
+
+def run_and_end(run: Callable[[], None]) -> NoReturn:
+    """Run something in this process, which a fork just made, and end it as an interpreter ends."""
+    code: object = 1
+    try:
+        run()
         code = 0
     except SystemExit as end:
         code = end.code

@@ -19,6 +19,10 @@ if TYPE_CHECKING:
     from tidy_crate.core.farm.new_card import Basics
     from tidy_crate.core.farm.prices import Price
 
+CardArgument = Annotated[
+    str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
+]
+
 
 def register(app: typer.Typer) -> None:
     """Add the commands."""
@@ -44,9 +48,7 @@ def register(app: typer.Typer) -> None:
     @command(farm, "show")
     def show(
         talk: Talk,
-        card: Annotated[
-            str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
-        ],
+        card: CardArgument,
     ) -> None:
         """Show one farm's card.
 
@@ -103,9 +105,7 @@ def register(app: typer.Typer) -> None:
     @command(farm, "check")
     def check(
         talk: Talk,
-        card: Annotated[
-            str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
-        ],
+        card: CardArgument,
     ) -> None:
         """Show what is wrong with a card, and what it does not state.
 
@@ -172,9 +172,7 @@ def register(app: typer.Typer) -> None:
     @command(farm, "moved")
     def moved(
         talk: Talk,
-        card: Annotated[
-            str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
-        ],
+        card: CardArgument,
     ) -> None:
         """Record that a farm has a new address. Its token goes there from now on.
 
@@ -192,9 +190,7 @@ def register(app: typer.Typer) -> None:
     @command(farm, "test")
     def test(
         talk: Talk,
-        card: Annotated[
-            str, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file or name.")
-        ],
+        card: CardArgument,
     ) -> None:
         """Try the way to a farm out, step by step. Nothing is ordered.
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import random
 import subprocess
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
@@ -87,7 +88,7 @@ def prove_order(context: SceneContext, batch: int = 2, progress: Progress = sile
         holds=not differs,
         frames=len(frames),
         orders=tuple(name for name in orders if name in results),
-        differing=tuple(name for name in results if _differ(results, name)),
+        differing=tuple(name for name in results if any(_otherwise(results, name))),
         differs=tuple(differs),
         live=live,
     )
@@ -107,20 +108,21 @@ def _orders(frames: list[int], batch: int) -> dict[str, list[int]]:
     return orders
 
 
-def _differ(results: dict[str, Digests], order: str) -> bool:
-    reference = results[IN_ORDER]
-    return any(reference[frame].get(prim) != digest for frame, own in results[order].items()
-               for prim, digest in own.items())  # fmt: skip
+def _otherwise(results: dict[str, Digests], order: str) -> Iterator[tuple[int, str]]:
+    """Yield each frame, and a prim that came out otherwise in it than in order."""
+    reference, frames = results[IN_ORDER], results[order]
+    for frame in sorted(frames):
+        for prim, digest in frames[frame].items():
+            if reference[frame].get(prim) != digest:
+                yield frame, prim
 
 
 def _differences(results: dict[str, Digests], simulations: tuple[Simulation, ...]) -> list[Difference]:
-    reference = results[IN_ORDER]
     found: dict[str, Difference] = {}
-    for order, frames in results.items():
-        for frame in sorted(frames):
-            for prim, digest in frames[frame].items():
-                if prim not in found and reference[frame].get(prim) != digest:
-                    found[prim] = Difference(prim=prim, simulation=_owner(prim, simulations), order=order, frame=frame)
+    for order in results:
+        for frame, prim in _otherwise(results, order):
+            if prim not in found:
+                found[prim] = Difference(prim=prim, simulation=_owner(prim, simulations), order=order, frame=frame)
     # simulations first: they are the cause, what hangs on them the consequence
     causes = {prim for simulation in simulations for prim in simulation.prims}
     ranked = sorted(found.values(), key=lambda one: (one.prim not in causes, one.prim))

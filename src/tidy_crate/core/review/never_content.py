@@ -72,11 +72,20 @@ def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: A
         explained = 1 - float(rest.var()) / max(float(common.var()), 1e-9)
         if abs(slope) >= 0.05 and explained >= 0.85:
             return fewer, f"its transfer curve is another one: {slope:+.2f} stops for each stop"
-        if float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max()):
-            runs = [len(list(own)) for value, own in groupby(mask.tolist())][1:-1]
-            if len(set(runs)) > 2 and _two_exposures(cells, mask, known):
-                return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
+        even = float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max())
+        if even and len(set(_runs(mask))) > 2 and _two_exposures(cells, mask, known):
+            return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
     return fewer, ""
+
+
+def _changes(mask: Array, known: Array) -> list[int]:
+    """Return the frames, by index, after which the state is the other one and the step is known."""
+    return [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
+
+
+def _runs(mask: Array) -> list[int]:
+    """Return how many frames each state lasts, each time, without the first and the last time, which may be cut off."""
+    return [len(list(own)) for _, own in groupby(mask.tolist())][1:-1]
 
 
 def _two_exposures(cells: Array, mask: Array, known: Array) -> bool:
@@ -98,7 +107,7 @@ def _by_light(space: Space, cells: Array, mask: Array, known: Array) -> bool:
     apart = np.zeros(cells.shape[1:3])
     noise = (2.0 ** space.values.reshape(-1, *REGIONS) - QUIET) ** 2 * np.log(2) / 2
     rows, columns = (np.arange(CELLS[at]) * REGIONS[at] // CELLS[at] for at in (0, 1))
-    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
+    changes = _changes(mask, known)
     for at in changes:
         darker = (noise[at + 1] - noise[at])[np.ix_(rows, columns)]
         step = cells[at + 1, ..., 0] - cells[at, ..., 0] + darker
@@ -111,9 +120,8 @@ def _other_picture(cells: Array, mask: Array, known: Array) -> str:
 
     A run of frames that is longer is a shot of its own.
     """
-    runs = [(value, len(list(own))) for value, own in groupby(mask.tolist())][1:-1]
-    short = [length for value, length in runs]
-    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
+    runs = _runs(mask)
+    changes = _changes(mask, known)
     pairs = [(cells[at + 1], cells[at]) if mask[at + 1] else (cells[at], cells[at + 1]) for at in changes]
     inside, outside = (np.mean([_linear(one) for one in own], axis=0) for own in zip(*pairs, strict=True))
     plain = float(np.abs(inside - outside).mean())
@@ -122,7 +130,7 @@ def _other_picture(cells: Array, mask: Array, known: Array) -> str:
         if turned < 0.25 * plain:
             return f"its channels are in another order: {name}"
     alike = float(np.median([np.corrcoef(one[..., 0].ravel(), other[..., 0].ravel())[0, 1] for one, other in pairs]))
-    if alike < UNLIKE and short and min(short) <= LONGEST_OTHER:
+    if alike < UNLIKE and runs and min(runs) <= LONGEST_OTHER:
         return "it is another picture than the frames beside them"
     return ""
 
@@ -136,7 +144,7 @@ def _channels(cells: Array, mask: Array, known: Array) -> tuple[Array, Array] | 
 
     Means over the steps from one state to the other: shape (rows, columns, 3) each.
     """
-    changes = [at for at in range(len(mask) - 1) if known[at] and mask[at] != mask[at + 1]]
+    changes = _changes(mask, known)
     if not changes:
         return None
     gains, befores = [], []

@@ -9,8 +9,9 @@ With a job at hand the states are known: node, farm, attempt. Without one they a
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cache, partial
 from itertools import groupby
 
 import numpy as np
@@ -100,14 +101,18 @@ def _of_stretch(
     masks = list(_machines(frames, rendered))
     while masks:
         stepped = [_steps_of(space, known) for space in spaces]
-        apart = [(one, cause, mask) for cause, mask in masks for own in stepped
-                 if (one := _of_machine(own, known, mask, rules)) is not None]  # fmt: skip
+        apart = []
+        for cause, mask in masks:
+            # the same for every space, and made only where one asks for them
+            shuffled = cache(partial(_shuffled, mask, known))
+            apart += [(one, cause, mask) for own in stepped
+                      if (one := _of_machine(own, known, mask, shuffled, rules)) is not None]  # fmt: skip
         if not apart:
             break
         (space, figure, clear, mean), cause, mask = max(apart, key=lambda one: one[0][2])
         if _swapped(space, mean, mask, masks):
             (cause, mask), figure = next(one for one in masks if np.array_equal(one[1], ~mask)), -figure
-        found.append(_group(kept, mask, cause, space, figure, clear))
+        found.append(_group(mask, cause, space, figure, clear))
         # the others are compared without its frames
         known = known & ~mask[1:] & ~mask[:-1]
         masks = [(name, other & ~mask) for name, other in masks if name != cause and (other & ~mask).sum() >= FEW]
@@ -123,9 +128,9 @@ def _swapped(space: Space, mean: Array, mask: Array, masks: Sequence[tuple[str, 
     return space.name in ("flat", "vivid", "sums") and float(mean.sum()) < 0
 
 
-def _group(kept: Kept, mask: Array, cause: str, space: Space, figure: float, clear: float) -> Group:
+def _group(mask: Array, cause: str, space: Space, figure: float, clear: float) -> Group:
     own, others = (tuple(map(int, np.flatnonzero(one))) for one in (mask, ~mask))
-    text = f"{_WORDS[space.name].format(figure=figure, times=2.0 ** abs(figure))}"
+    text = _WORDS[space.name].format(figure=figure, times=2.0 ** abs(figure))
     return Group(own, others, cause, space.name, text, figure, clear)
 
 
@@ -191,27 +196,30 @@ def _steps_of(space: Space, known: Array) -> _Steps:
 
 
 def _of_machine(
-    own_steps: _Steps, known: Array, mask: Array, rules: ReviewRules
+    own_steps: _Steps, known: Array, mask: Array, shuffled: Callable[[], Array], rules: ReviewRules
 ) -> tuple[Space, float, float, Array] | None:
-    """Return by how much the frames of a machine differ, and how clear that is; None where it is not."""
+    """Return by how much the frames of a machine differ, and how clear that is; None where it is not.
+
+    shuffled: returns the weights of other assignments, see `_shuffled`.
+    """
     space, steps, squares = own_steps.space, own_steps.steps, own_steps.squares
     weights = (np.diff(mask.astype(np.float32)) * known)[None]
-    if np.abs(weights).sum() < CHANGES:
+    changes = int(np.abs(weights).sum())
+    if changes < CHANGES:
         return None
     mean, clear = _contrast(steps, squares, weights, space.floor)
     figure = size_of(space, mean[0])
     if abs(figure) < _limit(space.name, rules):
         return None
     own = float(_score(mean, clear, space.least)[0])
-    changes = int(np.abs(weights).sum())
     if _stands_out(space, steps, weights[0], mean[0], known):
         return space, figure, own, mean[0]
     if own < max(CLEAR, STUDENT[min(changes - 2, len(STUDENT) - 1)]):
         return None
-    shuffled = _shuffled(mask, known)
-    if not len(shuffled):
+    assigned = shuffled()
+    if not len(assigned):
         return None
-    others = _score(*_contrast(steps, squares, shuffled, space.floor), space.least)
+    others = _score(*_contrast(steps, squares, assigned, space.floor), space.least)
     return (space, figure, own, mean[0]) if own >= CLEARER * float(others.max()) else None
 
 
@@ -294,7 +302,7 @@ def _unknown(
                 lights = frozenset(map(int, changes))
             continue
         mask = mask if odd else ~mask
-        group = _group(kept, mask, "", space, figure if odd else -figure, own)
+        group = _group(mask, "", space, figure if odd else -figure, own)
         return [replace(group, text=why)], frozenset()
     return [], lights
 
