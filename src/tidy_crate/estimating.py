@@ -27,7 +27,7 @@ from tidy_crate.core.estimate.what_if import parse_change
 from tidy_crate.core.estimate.when import parse_when
 from tidy_crate.core.estimate.written import table_timings, typed_timings
 from tidy_crate.core.exchange import Exchange, ExchangeRate
-from tidy_crate.core.farm.card import SUFFIX, FarmCard, Machine, find_card, read_card
+from tidy_crate.core.farm.card import FarmCard, Machine, find_card, known_farms, read_card
 from tidy_crate.core.job.experience import Experiences
 from tidy_crate.core.job.job_timings import Machines, left_of_job, timings_of_job
 from tidy_crate.core.job.ledger import Ledger, submissions_of
@@ -171,7 +171,10 @@ def ask(
     crate = Path(target).absolute()
     content = read_packing_list(crate) if crate.is_dir() else None
     # without a farm named, all that are known by name
-    paths = [find_card(name, user.card_folders) for name in farms or (_known(user) if content is not None else ())]
+    paths = [
+        find_card(name, user.card_folders)
+        for name in farms or (known_farms(user.card_folders) if content is not None else ())
+    ]
     cards = [read_card(path) for path in paths]
     requests: tuple[RenderRequest, ...] | None = None
     delivered: frozenset[str] = frozenset()
@@ -250,12 +253,6 @@ def ask(
         answer.estimate, content, every, ledger, cards_once, lambda farm: links(cards_of.get(farm, farm))
     )
     return replace(answer, estimate=asked)
-
-
-def _known(user: Asking) -> list[str]:
-    return sorted(
-        {card.name.removesuffix(SUFFIX) for folder in user.card_folders for card in folder.glob(f"*{SUFFIX}")}
-    )
 
 
 def _refused(crate: Path, cards: tuple[FarmCard, ...], survey_cache: Path) -> dict[str, tuple[str, ...]]:

@@ -98,7 +98,7 @@ def examine_installation(
 
     farms: known farms too. show: is given each part as it is known.
     """
-    from tidy_crate.core.farm.card import SUFFIX
+    from tidy_crate.core.farm.card import SUFFIX, known_cards
     from tidy_crate.core.installation import Part, State, examine
 
     user = user or User.here()
@@ -113,7 +113,7 @@ def examine_installation(
         add(one)
     if not farms:
         return tuple(parts)
-    for path in sorted(path for folder in user.card_folders for path in folder.glob(f"*{SUFFIX}")):
+    for path in known_cards(user.card_folders):
         name = path.name.removesuffix(SUFFIX)
         try:
             _, steps, account = try_farm(str(path), user=user)

@@ -33,10 +33,9 @@ def _jobs() -> Iterable[str]:
 
 def _farms() -> Iterable[str]:
     from tidy_crate import api
-    from tidy_crate.core.farm.card import SUFFIX
+    from tidy_crate.core.farm.card import known_farms
 
-    folders = api.User.here().card_folders
-    return [card.name.removesuffix(SUFFIX) for folder in folders for card in folder.glob(f"*{SUFFIX}")]
+    return known_farms(api.User.here().card_folders)
 
 
 def _codes() -> Iterable[str]:

@@ -38,10 +38,9 @@ def register(app: typer.Typer) -> None:
           tidy-crate farm list
           tidy-crate farm list --json
         """
-        from tidy_crate.core.farm.card import SUFFIX, read_card
+        from tidy_crate.core.farm.card import known_cards, read_card
 
-        paths = sorted(path for folder in api.User.here().card_folders for path in folder.glob(f"*{SUFFIX}"))
-        cards = [(path, read_card(path)) for path in paths]
+        cards = [(path, read_card(path)) for path in known_cards(api.User.here().card_folders)]
         document = {"farms": [card.model_dump(mode="json") | {"card": str(path)} for path, card in cards]}
         talk.result(document, lambda console: _show_list(console, cards))
 

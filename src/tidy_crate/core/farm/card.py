@@ -432,6 +432,16 @@ def read_card(path: Path) -> FarmCard:
     return read_toml(FarmCard, path, SCHEMA.what, SCHEMA)
 
 
+def known_cards(folders: Iterable[Path]) -> list[Path]:
+    """Return the farm cards in the folders, in the order of their paths."""
+    return sorted(path for folder in folders for path in folder.glob(f"*{SUFFIX}"))
+
+
+def known_farms(folders: Iterable[Path]) -> list[str]:
+    """Return the names that `find_card` finds in the folders, each once."""
+    return sorted({path.name.removesuffix(SUFFIX) for path in known_cards(folders)})
+
+
 def find_card(name: str, folders: Iterable[Path]) -> Path:
     """A card by its path, or by its name in one of the folders, the first of which counts.
 
@@ -450,6 +460,6 @@ def find_card(name: str, folders: Iterable[Path]) -> Path:
         raise WrongUsage(f"there are different farm cards called {name}", listed, "name the file of the one you mean")
     if hits:
         return hits[0]
-    known = sorted({card.name.removesuffix(SUFFIX) for folder in folders for card in folder.glob(f"*{SUFFIX}")})
+    known = known_farms(folders)
     remedy = "known farms: " + ", ".join(known) if known else "name a card's file, or add one with farm add"
     raise UnreadableInput("no farm of that name is known", name, remedy)
