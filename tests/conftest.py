@@ -10,6 +10,7 @@ import subprocess
 import sys
 import tempfile
 import threading
+import time
 import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -143,6 +144,15 @@ def helpers() -> Iterator[None]:
     """Helper processes start at once in all tests."""
     with zygote.served():
         yield
+
+
+@pytest.fixture(scope="session", autouse=True)
+def nothing_unforeseen() -> Iterator[None]:
+    """Fail where the program met an error that it does not know: it leaves a report among the temporary files."""
+    began = time.time()
+    yield
+    reports = [path for path in Path(tempfile.gettempdir()).glob("tidy-crate-error-*") if path.stat().st_mtime >= began]
+    assert not reports, "\n".join(path.read_text(errors="replace") for path in reports)
 
 
 @pytest.fixture(scope="session")

@@ -20,7 +20,9 @@ MODULES = (
     "rich.progress",
     "httpx", "tidy_crate.core.job.ledger", "tidy_crate.core.job.send", "tidy_crate.core.job.retrieve",
     "tidy_crate.core.job.track", "tidy_crate.core.review.run", "tidy_crate.core.crate.collect",
-    "tidy_crate.core.check.run", "tidy_crate.core.estimate.estimate", "tidy_crate.core.scene.formats.usd.read",
+    "tidy_crate.core.check.run", "tidy_crate.core.estimate.estimate", "tidy_crate.core.farm.links.http", "httpcore",
+    "alembic.command", "matplotlib.figure", "matplotlib.backends.backend_agg", "PIL.Image", "rich.live",
+    "tidy_crate.core.scene.formats.usd.read",
     "tidy_crate.core.scene.formats.registry", "numpy", "scipy.stats", "pxr.Usd", "pxr.UsdGeom", "pxr.UsdRender",
 )  # fmt: skip
 

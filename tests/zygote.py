@@ -27,6 +27,8 @@ SERVED = {
     "tidy_crate.core.bake.evaluate": "tidy_crate.core.bake.proof",
     "tidy_crate.practice.farm": "tidy_crate.practice.farm.control",
     "tidy_crate.core.picture.reader": "tidy_crate.core.picture.readers",
+    "tidy_crate.core.crate.proving": "tidy_crate.core.crate.prove",
+    "tidy_crate.core.scene.formats.usd.library": "tidy_crate.core.scene.formats.usd.library",
 }
 IMPORTED = (
     "numpy", "pxr.Usd", "pxr.UsdGeom", "pxr.UsdRender", "pxr.UsdSkel", "pydantic", "uvicorn", "httptools",
@@ -35,6 +37,9 @@ IMPORTED = (
     "tidy_crate.core.bake.evaluate", "tidy_crate.core.scene.formats.registry", "tidy_crate.core.scene.formats.usd.read",
     "tidy_crate.practice.farm.scheduler", "tidy_crate.practice.farm.service", "tidy_crate.core.picture.reader",
     "tidy_crate.core.picture.judge", "tidy_crate.core.scene.formats.usd.simulation.registry",
+    "tidy_crate.core.scene.formats.usd.simulation.baker", "tidy_crate.core.crate.proving", "mujoco",
+    "httpx", "rich.progress",
+    "tidy_crate.core.scene.formats.usd.library", "tidy_crate.practice.farm.node", "tidy_crate.practice.render.renderer",
 )  # fmt: skip
 SOCKET = "TIDY_CRATE_TESTS_ZYGOTE"
 CLIENT = Path(__file__).with_name("zygote_client.py")
@@ -115,7 +120,7 @@ def serve(path: str) -> None:
         if listening in ready:
             asked, _ = listening.accept()
             try:
-                told, files, _, _ = socket.recv_fds(asked, 1 << 20, 3)
+                told, files, _, _ = socket.recv_fds(asked, 1 << 20, 16)
                 json.loads(told)
             except (OSError, ValueError):
                 asked.close()
@@ -136,12 +141,17 @@ def serve(path: str) -> None:
 
 def be(order: dict[str, Any], files: list[int]) -> NoReturn:
     """Become the helper."""
+    import fcntl
     import runpy
 
     from tidy_crate.cli.apart import run_and_end
 
     def run() -> None:
-        for number, file in enumerate(files):
+        # first out of the way: one may stand where another belongs
+        held = [fcntl.fcntl(file, fcntl.F_DUPFD, 256) for file in files]
+        for file in files:
+            os.close(file)
+        for number, file in zip(order["numbers"], held, strict=True):
             os.dup2(file, number)
             os.close(file)
         os.chdir(order["cwd"])
@@ -152,9 +162,32 @@ def be(order: dict[str, Any], files: list[int]) -> NoReturn:
         sys.stdin, sys.stdout = open(0, closefd=False), open(1, "w", closefd=False)  # noqa: SIM115
         sys.stderr = open(2, "w", errors="backslashreplace", closefd=False)  # noqa: SIM115
         sys.argv = [order["module"], *order["words"]]
+        if order["module"] == "-c":
+            sys.argv = ["-c", *order["words"][1:]]
+            exec(order["words"][0], {"__name__": "__main__"})
+            return
+        if order["module"] == "tidy_crate.practice.farm":
+            nodes_from(order["env"][SOCKET])
         runpy.run_module(order["module"], run_name="__main__", alter_sys=True)
 
     run_and_end(run)
+
+
+def nodes_from(path: str) -> None:
+    """Let the nodes of the farm that this process is be forks too. They are processes of its pool, as everywhere."""
+    from multiprocessing import util
+
+    start = util.spawnv_passfds
+
+    def start_node(interpreter: bytes, line: list[str], files: list[int]) -> int:
+        at = line.index("-c")
+        if "spawn_main" not in line[at + 1] or not Path(path).exists():
+            return start(interpreter, line, files)
+        client = [sys.executable, "-I", "-S", str(CLIENT), "--files", ",".join(map(str, files)), path]
+        # the code and its one word, as an interpreter would be given them
+        return start(os.fsencode(sys.executable), [*client, "-c", *line[at + 1 :]], files)
+
+    util.spawnv_passfds = start_node
 
 
 if __name__ == "__main__":

@@ -1,4 +1,7 @@
-"""Stands in for the interpreter of a helper: `zygote_client.py SOCKET MODULE WORDS`. Imports as little as it can."""
+"""Stands in for the interpreter of a helper: `zygote_client.py [--files 5,7] SOCKET MODULE WORDS`.
+
+MODULE is `-c` for a piece of code. files: what the helper inherits beside its output. Imports as little as it can.
+"""
 
 import json
 import os
@@ -6,7 +9,9 @@ import signal
 import socket
 import sys
 
-path, module, *words = sys.argv[1:]
+given = sys.argv[1:]
+files = [int(one) for one in given[1].split(",")] if given[0] == "--files" else []
+path, module, *words = given[2:] if files else given
 asked = socket.socket(socket.AF_UNIX)
 asked.connect(path)
 order = {
@@ -15,12 +20,13 @@ order = {
     "cwd": os.getcwd(),  # noqa: PTH109
     "env": dict(os.environ),
     "session": os.getsid(0) == os.getpid(),
+    "numbers": [0, 1, 2, *files],
 }
-socket.send_fds(asked, [json.dumps(order).encode()], [0, 1, 2])
+socket.send_fds(asked, [json.dumps(order).encode()], [0, 1, 2, *files])
 # what is sent to this process is meant for the helper; when this one is killed, the helper is too
 for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
     signal.signal(number, lambda given, _: asked.sendall(f" {int(given)}".encode()))
-for number in (0, 1):
+for number in (0, 1, *files):
     os.close(number)
 while True:
     try:

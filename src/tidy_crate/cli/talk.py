@@ -232,7 +232,14 @@ def _console(stream: TextIO) -> Console:
 
 
 def _unforeseen(error: Exception) -> TidyCrateError:
-    """Report an unexpected error: its traceback goes into a file."""
+    """Report an unexpected error: its traceback goes into a file.
+
+    What the system says of a path is reported as that.
+    """
+    if isinstance(error, OSError) and error.filename and error.strerror:
+        path = Path(os.fsdecode(error.filename)) if isinstance(error.filename, (str, bytes)) else None
+        what = f"the system refuses to use the path ({error.strerror.lower()})"
+        return TidyCrateError(what, path, "check each folder of the path, its permissions, and that the disk is there")
     import tempfile
     import traceback
 

@@ -51,7 +51,11 @@ def _is_ours(path: Path, size: int) -> bool:
 def write_output(path: Path, data: bytes) -> None:
     """Write a file that a person named. Raises WrongUsage where it would write over one of others."""
     refuse_foreign(path)
-    path.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        what = f"the folder of this file cannot be made ({(error.strerror or '').lower()})"
+        raise WrongUsage(what, path, "name a file in another folder") from error
     with write_whole(path) as stream:
         stream.write(marked(data))
 

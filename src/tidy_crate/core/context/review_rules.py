@@ -28,12 +28,16 @@ class ReviewRules(Model):
     """Share of the picture that is saturated and of one hue, as a missing texture is drawn, on no side of the frame."""
     highlight: Positive = 1.5
     """Stops by which the brightest thousandth of a single frame is brighter than the frames on both sides."""
-    flat: Annotated[int, Field(ge=1)] = 4
+    flat: Annotated[int, Field(ge=1)] = 6
     """Small cells (16 x 16 pixels of a picture of 1920) without any detail that have some on both sides."""
     noise: Positive = 0.4
     """Factor, as a power of two, by which noise differs from the frames on both sides."""
-    patch: Positive = 1.3
+    patch: Positive = 1.5
     """Factor, as a power of two, by which the noise of a 24th of the picture differs from the rest of it."""
+    rows: Positive = 0.1
+    """Share of the rows of a part that are less like the next one than like the one after that."""
+    lines: Positive = 0.3
+    """Stops by which a single row or column of pixels is off those on both sides of it."""
     jump: Positive = 0.012
     """Stops by which a picture moves on at once, on average."""
     times: Annotated[float, Field(ge=1, le=1000)] = 2.5

@@ -14,6 +14,7 @@ from tidy_crate.core.model import Model
 from tidy_crate.core.picture.block import MOST_BYTES, Block
 from tidy_crate.core.picture.decode import MOST_PIXELS, Form, FrameHead, frame_blocks, read_frame_head
 from tidy_crate.core.picture.look import Look, look_at, stride
+from tidy_crate.core.picture.pass_look import PassLook, PassReader
 from tidy_crate.core.picture.tiff import unread_tiff
 from tidy_crate.core.scene.model import Pass
 from tidy_crate.core.work.attempt import Verdict
@@ -77,11 +78,18 @@ class Judgement(Model):
     invalid: dict[str, Invalid] = Field(default_factory=dict)
     seen: dict[str, Any] | None = None
     """The look of it, as `Look.to_json` writes it; None for one too small, or that cannot be read."""
+    seen_passes: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    """By pass beside the picture, its look, as `PassLook.to_json` writes it."""
 
     @property
     def look(self) -> Look | None:
         """Return the look that it is compared by."""
         return Look.from_json(self.seen) if self.seen is not None else None
+
+    @property
+    def passes(self) -> dict[str, PassLook]:
+        """Return the looks of the passes beside the picture, by their names."""
+        return {name: PassLook.from_json(said) for name, said in self.seen_passes.items()}
 
 
 def judge_file(path: Path, expected: Expected) -> Judgement:
@@ -168,6 +176,7 @@ def judge_blocks(width: int, height: int, blocks: Iterable[Block], expected: Exp
         alpha=seen.alpha(),
         invalid=seen.invalid,
         seen=look.to_json() if look is not None else None,
+        seen_passes={name: one.to_json() for name, one in seen.passes().items()},
     )
 
 
@@ -197,6 +206,7 @@ class _Seen:
         self._planes: np.ndarray | None = None
         self._stride = 1
         self._alpha: tuple[float, float, float, int] | None = None
+        self._passes: list[PassReader] = []
 
     def add(self, block: Block) -> None:
         if block.first == 0:
@@ -215,6 +225,8 @@ class _Seen:
             )  # fmt: skip
         if self._planes is not None and all(name in block.channels for name in self._shown):
             self._keep(block)
+        if self._passes:
+            self._passes[-1].add(block)
 
     def _numbers(self, name: str, pixels: np.ndarray, first: int) -> float:
         """Note what is invalid. Returns the largest size of a number, infinity for one that is invalid.
@@ -255,6 +267,7 @@ class _Seen:
                 self._shown, self._stride = shown, stride(block.width, block.height)
                 size = (-(-block.height // self._stride), -(-block.width // self._stride))
                 self._planes = np.zeros((3 if is_ids(block.channels[shown[0]]) else len(shown), *size), np.float32)
+        self._passes.append(PassReader(block, self._shown))
 
     def _keep(self, block: Block) -> None:
         assert self._planes is not None
@@ -273,6 +286,10 @@ class _Seen:
     def look(self) -> Look | None:
         planes, self._planes = self._planes, None
         return look_at(planes) if planes is not None else None
+
+    def passes(self) -> dict[str, PassLook]:
+        """Return the looks of the passes, of all parts of the file."""
+        return {name: one for reader in self._passes for name, one in reader.looks().items()}
 
     def alpha(self) -> tuple[float, float, float] | None:
         if self._alpha is None or not np.isfinite(self._alpha[1]):

@@ -29,6 +29,10 @@ VIVID, LIT = 0.12, 0.04
 HUE = 0.004
 # noise that is taken for none, in stops
 QUIET = 0.01
+# columns of a picture whose rows are compared, about, and parts of a row that are taken apart
+THIN, PARTS = 128, 4
+# a power of two by which rows differ clearly, and standard errors that a mean of many is lowered by
+CLEARLY, ERRORS = 0.2, 3.0
 # of a picture with so many lines, half of them are looked at
 MANY_LINES = 720
 # pixels of a picture of which every second one tells the brightest, and the fewest of these
@@ -57,6 +61,13 @@ class Look:
     """Brightness of small cells whose pixels are all alike, in stops, each value once."""
     highlight: np.ndarray
     """Shape (): mean of the brightest thousandth of the pixels, in stops."""
+    comb: np.ndarray
+    """Shape REGIONS: the share of rows that are less like the next one than like the one after that, from 0 to 1.
+
+    Rows of two frames in turn make it more than 0, which neither edges nor noise do.
+    """
+    lines: np.ndarray
+    """Shape (2,): stops by which several single rows, or columns, are off those on both of their sides."""
 
     @property
     def level(self) -> float:
@@ -113,7 +124,8 @@ def brightened(look: Look, times: float) -> Look:
         cells=cells.astype(np.float32), points=exposed(look.points).astype(np.float16),
         noise=(look.noise * means(slope, REGIONS)).astype(np.float32), vivid=look.vivid, flat=look.flat,
         plain=np.round(exposed(look.plain), 2).astype(np.float16),
-        highlight=exposed(look.highlight).astype(np.float32),
+        highlight=exposed(look.highlight).astype(np.float32), comb=look.comb,
+        lines=(look.lines * float(slope.mean())).astype(np.float32),
     )  # fmt: skip
 
 
@@ -133,6 +145,7 @@ def look_at(planes: np.ndarray) -> Look | None:
     _, height, width = planes.shape
     if height < CELLS[0] or width < CELLS[1]:
         return None
+    comb, lines = _rows(planes)
     every = 2 if height >= MANY_LINES else 1
     if every == 2:
         # two lines of each four: noise is measured between neighbours
@@ -159,6 +172,8 @@ def look_at(planes: np.ndarray) -> Look | None:
         vivid=means(vivid, CELLS).astype(np.float32),
         **_flat(stops, every),
         highlight=_highlight(stops),
+        comb=comb,
+        lines=lines,
     )
 
 
@@ -212,6 +227,41 @@ def _noise(stops: np.ndarray) -> np.ndarray:
             part = even[rows[row] : rows[row + 1], columns[column] : columns[column + 1]]
             found[row, column] = np.median(part) * (1.4826 / 2)
     return found
+
+
+def _rows(planes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return `comb` and `lines` of a look, from whole rows of some columns, and whole columns of some rows."""
+    _, height, width = planes.shape
+    tall, wide = _thinned(planes[:, :, :: max(1, width // THIN)]), _thinned(planes[:, :: max(1, height // THIN)])
+    parts = np.linspace(0, tall.shape[1], REGIONS[1] + 1).astype(int)
+    # for each row of a region, how much more it differs from the next one than from the one after that
+    apart, alike = (
+        np.add.reduceat(np.abs(tall[2:] - other), parts[:-1], axis=1) / np.diff(parts)
+        for other in (tall[1:-1], tall[:-2])
+    )
+    rows = np.clip(np.log2((apart + QUIET) / (alike + QUIET)) / CLEARLY, -1, 1)
+    comb = np.zeros(REGIONS, np.float32)
+    for at, own in enumerate(np.array_split(rows, REGIONS[0])):
+        comb[at] = np.maximum(own.mean(axis=0) - ERRORS * own.std(axis=0) / np.sqrt(len(own)), 0)
+    return comb, np.array([_spike(tall), _spike(wide.T)], np.float32)
+
+
+def _thinned(planes: np.ndarray) -> np.ndarray:
+    """Return the brightness of some pixels, in stops."""
+    bright = np.clip(np.nan_to_num(planes, posinf=BRIGHTEST), 0, BRIGHTEST).mean(axis=0)
+    return np.asarray(np.log2(1 + bright / FLOOR), np.float32)
+
+
+def _spike(stops: np.ndarray) -> float:
+    """Return by how many stops rows are off those on both sides, over the width of the picture: the second oddest one.
+
+    Tiles have several edges; a thin thing may be in line with a row.
+    """
+    parts = np.linspace(0, stops.shape[1], PARTS + 1).astype(int)
+    rows = np.add.reduceat(stops, parts[:-1], axis=1) / np.diff(parts)
+    own, low, high = rows[1:-1], np.minimum(rows[:-2], rows[2:]), np.maximum(rows[:-2], rows[2:])
+    found = np.sort(np.median(np.abs(own - np.clip(own, low, high)), axis=1))
+    return float(found[-2]) if len(found) > 1 else 0.0
 
 
 def _highlight(stops: np.ndarray) -> np.ndarray:

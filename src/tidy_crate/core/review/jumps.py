@@ -19,8 +19,8 @@ FEW = 3
 USUAL_STEP = 75
 # more events of one kind than this, over more than this share of the frames, are a part of the shot
 EVENTS, OFTEN = 3, 0.06
-# share of the usual number of times that is enough where two nodes meet
-CLOSER = 0.8
+# share of the usual number of times that is enough where two nodes meet, and times the limit that it takes elsewhere
+CLOSER, APART = 0.8, 2.0
 # one less the correlation of the cells of two pictures that have nothing to do with each other, at least
 UNLIKE = 0.4
 # a lamp changes the most different part of a picture by so many times the change of its mean brightness
@@ -107,6 +107,9 @@ def usual_and_limit(
     if usual is None:
         return None
     times = rules.times * (CLOSER if index in meets else 1.0)
+    if index not in meets and least == rules.jump:
+        # the limit of the smallest jump is for where a batch begins
+        least *= APART
     return usual, max(least, times * max(usual, _beside(measured, size, index, edges)))
 
 

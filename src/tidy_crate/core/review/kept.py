@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
+from tidy_crate.core.picture import look, pass_look
 from tidy_crate.core.picture.look import QUIET, Look
+from tidy_crate.core.picture.pass_look import PassLook
 
 Array = np.ndarray
 # share of a space's numbers that tell how large a step is
 MOST = 0.03
 # the noise of a part of the picture counts that much less than that of all of it
 NOISE_OF_A_PART = 2.0
+# share of the picture in which objects have other numbers
+OBJECTS = 0.02
+# different objects of a sequence that are told apart
+MOST_OBJECTS = 4096
+# how the name of a space begins that is a pass, of numbers or of objects
+PASS_OF, OBJECTS_OF = "pass ", "objects of "
 
 
 @dataclass(frozen=True)
@@ -32,6 +40,16 @@ class Space:
     """Numbers that there are in all: those that never change are left out. 0 for all of them."""
 
 
+@dataclass(frozen=True)
+class PassValues:
+    """One pass of a sequence."""
+
+    name: str
+    values: np.ndarray
+    """Shape (frames, cells, channels) in stops; of objects (frames, 1, objects) with the share of each."""
+    objects: bool
+
+
 class Kept:
     """The numbers of the looks of a sequence, frame by frame."""
 
@@ -41,14 +59,16 @@ class Kept:
         self._noise: list[Array] = []
         self._flat: list[Array] = []
         self._highlight: list[float] = []
+        self._passes: list[Mapping[str, PassLook]] = []
 
-    def add(self, look: Look) -> None:
-        """Take the next frame."""
-        self._cells.append(look.cells.astype(np.float16))
-        self._vivid.append(look.vivid.astype(np.float16))
-        self._noise.append(np.log2(look.noise + QUIET).astype(np.float16))
-        self._flat.append(look.flat > 0)
-        self._highlight.append(float(look.highlight))
+    def add(self, seen: Look, passes: Mapping[str, PassLook] | None = None) -> None:
+        """Take the next frame. passes: the looks of its passes beside the picture."""
+        self._passes.append(passes or {})
+        self._cells.append(seen.cells.astype(np.float16))
+        self._vivid.append(seen.vivid.astype(np.float16))
+        self._noise.append(np.log2(seen.noise + QUIET).astype(np.float16))
+        self._flat.append(seen.flat > 0)
+        self._highlight.append(float(seen.highlight))
 
     def part(self, own: slice) -> Kept:
         """Return the numbers of a stretch of frames."""
@@ -65,6 +85,11 @@ class Kept:
         """Shape (frames, rows, columns, 3): see `Look.cells`."""
         return np.stack(self._cells).astype(np.float32)
 
+    @property
+    def passes(self) -> list[PassValues]:
+        """The passes that all frames have."""
+        return pass_values(self._passes)
+
     def spaces(self, rules: ReviewRules) -> Iterator[Space]:
         """Yield every kind of number, those that tell most of a fault first."""
         count = len(self)
@@ -80,6 +105,47 @@ class Kept:
         # each in its own limit
         sums = np.stack([flat / rules.flat, np.array(self._highlight, np.float32) / rules.highlight], axis=1)
         yield Space("sums", sums, 1.0, 0.05)
+        for one in self.passes:
+            least, floor = (OBJECTS / 2, OBJECTS / 10) if one.objects else (2 * rules.picture, 0.01)
+            kind = OBJECTS_OF if one.objects else PASS_OF
+            yield Space(f"{kind}{one.name}", one.values.reshape(count, -1), least, floor)
+
+
+def pass_values(looks: Sequence[Mapping[str, PassLook]]) -> list[PassValues]:
+    """Return the passes that all frames of a sequence have, in the same form."""
+    if not looks:
+        return []
+    found = []
+    for name in looks[0]:
+        own = [one.get(name) for one in looks]
+        if any(one is None for one in own):
+            continue
+        known = [one for one in own if one is not None]
+        objects = any(one.shares for one in known)
+        if objects and all(one.shares for one in known):
+            found.append(PassValues(name, _shares(known)[:, None, :], True))
+        elif not objects and len({one.values.shape for one in known}) == 1 and known[0].values.size:
+            values = np.stack([one.values for one in known])
+            found.append(PassValues(name, values.reshape(len(known), -1, values.shape[-1]), False))
+    return found
+
+
+def in_cells_of_passes(cells: np.ndarray) -> np.ndarray:
+    """Return the picture in the cells of the passes: shape (frames, cells, 3)."""
+    down, across = look.CELLS[0] // pass_look.CELLS[0], look.CELLS[1] // pass_look.CELLS[1]
+    rows, columns = pass_look.CELLS
+    found = cells.reshape(len(cells), rows, down, columns, across, 3).mean(axis=(2, 4))
+    return np.asarray(found.reshape(len(cells), rows * columns, 3))
+
+
+def _shares(looks: Sequence[PassLook]) -> np.ndarray:
+    numbers = sorted({number for one in looks for number in one.shares})
+    column = {number: at % MOST_OBJECTS for at, number in enumerate(numbers)}
+    found = np.zeros((len(looks), min(len(numbers), MOST_OBJECTS)), np.float32)
+    for row, one in zip(found, looks, strict=True):
+        for number, share in one.shares.items():
+            row[column[number]] += share
+    return found
 
 
 def _varying(name: str, values: Array, least: float, floor: float) -> Space:
@@ -104,5 +170,8 @@ def size_of(space: Space, mean: Array) -> float:
     if space.name == "colour":
         u, v = mean.reshape(-1, 2).T
         return float(np.hypot(u, v).mean())
+    if space.name.startswith(OBJECTS_OF):
+        # what some objects gain others lose
+        return float(np.abs(mean).sum() / 2)
     most = max(1, round(MOST * len(mean)))
     return float(mean[np.argsort(-np.abs(mean))[:most]].mean())

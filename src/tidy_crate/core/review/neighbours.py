@@ -7,11 +7,13 @@ limits of its own. Memory: the looks of a few frames, and some numbers of each.
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 
 import numpy as np
 
 from tidy_crate.core.picture.look import QUIET, Look
+from tidy_crate.core.picture.pass_look import PassLook
 from tidy_crate.core.review.kept import Kept
 
 # the longest run of frames that is compared with the frames before and after it
@@ -49,6 +51,10 @@ class Difference:
     """Power of two."""
     highlight: float
     """Stops, of the brightest thousandth of the pixels, with its sign."""
+    comb: float
+    """Share of the rows of the region that differs most: rows of two pictures in turn."""
+    lines: float
+    """Stops, of the oddest row or column."""
 
 
 COLUMNS = tuple(one.name for one in fields(Difference))
@@ -98,13 +104,13 @@ class Neighbours:
         self.found = Measured()
         self.kept = Kept()
 
-    def add(self, frame: int, look: Look) -> None:
-        """Take the next frame. frames ascend."""
+    def add(self, frame: int, look: Look, passes: Mapping[str, PassLook] | None = None) -> None:
+        """Take the next frame. frames ascend. passes: the looks of its passes beside the picture."""
         found, near = self.found, self._near
         if found.frames and frame - found.frames[-1] != self._spacing:
             near.clear()
         near.append(look)
-        self.kept.add(look)
+        self.kept.add(look, passes)
         found.frames.append(frame)
         found.levels.append(look.level)
         found.noises.append(float(np.median(look.noise)))
@@ -124,6 +130,9 @@ class Neighbours:
             (np.maximum(noise_now, noise_before) >= NOISY)[None],
             [_new_flat(now.flat > 0, now, (before,)) + _new_flat(before.flat > 0, before, (now,))],
             (now.highlight - before.highlight)[None],
+            (now.comb - before.comb)[None],
+            (now.lines - before.lines)[None],
+            steps=True,
         ).tolist()
         return Step(
             change=Difference(*change),
@@ -153,6 +162,8 @@ def _asides(near: list[Look]) -> np.ndarray:
         np.maximum(np.maximum(of_runs, noise[-2::-1]), noise_after) >= NOISY,
         _flat_runs(before, after),
         _outside(_means(highlight, lengths), highlight[-2::-1], after.highlight),
+        *(_more(np.stack([getattr(one, name) for one in near]), lengths) for name in ("comb", "lines")),
+        steps=False,
     )
     # of the mean brightness apart: when everything moves, each cell spans a lot and the mean hardly anything
     levels = [one[..., 0].mean(axis=(-2, -1)) for one in (runs, sides, after.cells)]
@@ -166,17 +177,34 @@ def _means(values: np.ndarray, lengths: np.ndarray) -> np.ndarray:
     return np.asarray(np.cumsum(values[:0:-1], axis=0) / lengths.reshape(shape).astype(np.float32))
 
 
+def _more(values: np.ndarray, lengths: np.ndarray) -> np.ndarray:
+    """Return by how much runs have more than the frames on both sides."""
+    runs, sides = _means(values[:-1], lengths), values[-3::-1]
+    return np.asarray(np.maximum(runs - np.maximum(sides, values[-1]), 0))
+
+
 def _differences(
-    cells: np.ndarray, vivid: np.ndarray, noise: np.ndarray, noisy: np.ndarray, flat: list[int], highlight: np.ndarray
+    cells: np.ndarray,
+    vivid: np.ndarray,
+    noise: np.ndarray,
+    noisy: np.ndarray,
+    flat: list[int],
+    highlight: np.ndarray,
+    comb: np.ndarray,
+    lines: np.ndarray,
+    *,
+    steps: bool,
 ) -> np.ndarray:
     """Sum differences up: a row for each, a column for each of `COLUMNS`.
 
     noise: as powers of two, by region. noisy: the regions that have noise; others say nothing of how much there is.
+    steps: True for steps from frame to frame. Of runs, a part with less noise does not count: something plain passes.
     """
     stops = cells[..., 0].reshape(len(cells), -1)
     size = np.abs(stops)
     regions = noise.reshape(len(noise), -1)
     all_over = _median_of(regions, noisy.reshape(regions.shape))
+    apart = regions - all_over[:, None]
     most = max(1, round(size.shape[1] * PART))
     columns = (
         stops.mean(axis=1),
@@ -187,8 +215,10 @@ def _differences(
         np.abs(vivid).mean(axis=(1, 2)),
         flat,
         all_over,
-        np.abs(regions - all_over[:, None]).max(axis=1),
+        np.maximum(apart, np.abs(apart) if steps else 0).max(axis=1),
         highlight,
+        np.abs(comb).max(axis=(1, 2)),
+        np.abs(lines).max(axis=1),
     )
     return np.stack([np.asarray(one, np.float32) for one in columns], axis=1)
 

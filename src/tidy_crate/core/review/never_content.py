@@ -7,12 +7,16 @@ from itertools import groupby
 import numpy as np
 
 from tidy_crate.core.picture.look import CELLS, FLOOR, QUIET, REGIONS
-from tidy_crate.core.review.kept import Array, Space, size_of
+from tidy_crate.core.review.kept import OBJECTS_OF, PASS_OF, Array, Space, in_cells_of_passes, size_of
 
 # frames of a run of another picture: a longer one is a shot of its own
 LONGEST_OTHER = 12
 # correlation of the cells of two pictures that have little to do with each other
 UNLIKE = 0.6
+# changes from one state to the other that a pass by itself needs
+CHANGES_OF_A_PASS = 4
+# stops by which a picture differs that stays as it is
+STILL = 0.005
 # stops by which a lamp changes the most different part of a picture, at least
 LIGHT = 0.2
 
@@ -24,6 +28,8 @@ def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: A
     tiles; another transfer curve, another balance of the channels, another amount of noise.
     """
     fewer = bool(mask.sum() * 2 <= len(mask))
+    if space.name.startswith((PASS_OF, OBJECTS_OF)):
+        return fewer, _of_a_pass(space, mean, cells, mask, known)
     if space.name == "flat":
         more = float(mean.sum()) > 0
         count = int(np.abs(np.round(mean)).sum())
@@ -76,6 +82,29 @@ def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: A
         if even and len(set(_runs(mask))) > 2 and _two_exposures(cells, mask, known):
             return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
     return fewer, ""
+
+
+def _of_a_pass(space: Space, mean: Array, cells: Array, mask: Array, known: Array) -> str:
+    """Say that a pass changes with steps with which the picture does not; empty where it does too."""
+    picture = in_cells_of_passes(cells)
+    if space.name.startswith(PASS_OF):
+        # where the pass differs
+        size = np.abs(mean.reshape(picture.shape[1], -1)).max(axis=1)
+        picture = picture[:, size >= 0.5 * size.max()]
+    steps = np.abs(np.diff(picture, axis=0)).mean(axis=(1, 2))
+    changes = np.diff(mask) & known
+    if changes.sum() < CHANGES_OF_A_PASS:
+        return ""
+    others = steps[~changes & known]
+    usual = float(np.median(others)) if len(others) else 0.0
+    if float(np.median(steps[changes])) > 1.5 * usual + STILL:
+        return ""
+    figure = size_of(space, mean)
+    if space.name.startswith(OBJECTS_OF):
+        what = f"in {figure:.1%} of the picture objects have other numbers"
+        return f"{space.name.removeprefix(OBJECTS_OF)}: {what} than in the frames beside them"
+    what = f"a part of it is {figure:+.2f} stops off the frames beside them, and the picture is not"
+    return f"{space.name.removeprefix(PASS_OF)}: {what}"
 
 
 def _changes(mask: Array, known: Array) -> list[int]:

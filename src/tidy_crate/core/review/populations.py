@@ -17,7 +17,7 @@ from itertools import groupby
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
-from tidy_crate.core.review.kept import MOST, Array, Kept, Space, size_of
+from tidy_crate.core.review.kept import MOST, OBJECTS, OBJECTS_OF, PASS_OF, Array, Kept, Space, size_of
 from tidy_crate.core.review.never_content import never_content
 from tidy_crate.core.review.rendered import Rendered
 
@@ -130,8 +130,7 @@ def _swapped(space: Space, mean: Array, mask: Array, masks: Sequence[tuple[str, 
 
 def _group(mask: Array, cause: str, space: Space, figure: float, clear: float) -> Group:
     own, others = (tuple(map(int, np.flatnonzero(one))) for one in (mask, ~mask))
-    text = _WORDS[space.name].format(figure=figure, times=2.0 ** abs(figure))
-    return Group(own, others, cause, space.name, text, figure, clear)
+    return Group(own, others, cause, space.name, _in_words(space.name, figure), figure, clear)
 
 
 _WORDS = {
@@ -142,6 +141,14 @@ _WORDS = {
     "noise": "the noise is {times:.2f} times that of the others",
     "sums": "what is flat or brightest in it is {figure:.1f} times its limit off the others",
 }
+
+
+def _in_words(name: str, figure: float) -> str:
+    if name in _WORDS:
+        return _WORDS[name].format(figure=figure, times=2.0 ** abs(figure))
+    if name.startswith(OBJECTS_OF):
+        return f"{name.removeprefix(OBJECTS_OF)}: in {figure:.1%} of the picture objects have other numbers"
+    return f"{name.removeprefix(PASS_OF)}: the part that differs most is {figure:+.2f} stops off the others"
 
 
 def _machines(frames: Sequence[int], rendered: Mapping[int, Rendered]) -> Iterator[tuple[str, Array]]:
@@ -209,6 +216,8 @@ def _of_machine(
         return None
     mean, clear = _contrast(steps, squares, weights, space.floor)
     figure = size_of(space, mean[0])
+    if space.name.startswith(PASS_OF) and (size := _larger(steps, weights[0], known)) >= _limit(space.name, rules):
+        return space, figure if abs(figure) >= size else size, CLEAR * size / _limit(space.name, rules), mean[0]
     if abs(figure) < _limit(space.name, rules):
         return None
     own = float(_score(mean, clear, space.least)[0])
@@ -236,6 +245,19 @@ def _stands_out(space: Space, steps: Array, weights: Array, mean: Array, known: 
     return bool(ends.min() >= IS and float(np.abs(share[inside]).max()) <= 1 / ENDS)
 
 
+def _larger(steps: Array, weights: Array, known: Array) -> float:
+    """Return the size of the steps into a state and out of it, where all of them are far larger than others; else 0.
+
+    For what turns a pass around: the difference then has the sign of what moves through the picture.
+    """
+    inside = (weights == 0) & known
+    if inside.sum() < LEAST_INSIDE:
+        return 0.0
+    sizes = np.abs(steps).mean(axis=1)
+    ends = float(sizes[weights != 0].min())
+    return ends if ends >= ENDS * float(sizes[inside].max()) else 0.0
+
+
 def _shuffled(mask: Array, known: Array) -> Array:
     """Return the weights of other assignments of the same stretches of frames: shape (assignments, steps)."""
     chance = np.random.default_rng(len(mask))
@@ -256,6 +278,10 @@ def _shuffled(mask: Array, known: Array) -> Array:
 
 def _limit(name: str, rules: ReviewRules) -> float:
     """Return from where on a difference counts that many frames share."""
+    if name.startswith(OBJECTS_OF):
+        return OBJECTS
+    if name.startswith(PASS_OF):
+        return 2 * rules.picture
     limits = {
         "flat": float(rules.flat), "vivid": SHARED * rules.vivid, "noise": SHARED * rules.noise,
         "colour": SHARED * rules.colour, "stops": SHARED * 2 * rules.picture, "sums": 1.0,

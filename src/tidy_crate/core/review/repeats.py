@@ -15,8 +15,12 @@ AROUND, FEW = 24, 4
 OFTEN = 0.25
 # a picture of which only noise changes differs from the one before it no less than from the one before that
 ONLY_NOISE = 1.12
+# share of the usual noise below which a picture has none
+PLAIN = 0.3
 # how far a picture moves on at once after a repeated frame, in usual steps
 CATCH_UP = 1.55
+# frames within which one may stand in another's place, and how many such pairs make it the shot's own going round
+NEAR, PAIRS = 8, 3
 # frames of a repetition that stands between two steps of at least this share of the usual one
 SHORT, GOES_ON = 3, 0.5
 
@@ -37,6 +41,37 @@ def repeats(measured: Measured) -> Iterable[tuple[int, Sign]]:
             yield from ((other, sign) for other in range(first, index))
 
 
+def misplaced(measured: Measured) -> Iterable[tuple[int, Sign]]:
+    """Yield index and sign of frames that are the very picture of another one which does not stand beside them."""
+    last: dict[bytes, int] = {}
+    pairs: list[tuple[int, int]] = []
+    for index, mark in enumerate(measured.marks):
+        before = last.get(mark)
+        if before is not None and 2 <= index - before <= NEAR:
+            pairs.append((before, index))
+        last[mark] = index
+    if len(pairs) > PAIRS:
+        return
+    steps = measured.steps
+    for first, second in pairs:
+        around = range(max(1, first - AROUND), min(len(steps), second + AROUND))
+        near = [_step(measured, at).change.picture for at in around if at not in (first, first + 1, second, second + 1)
+                and steps[at] is not None]  # fmt: skip
+        usual = float(np.median(near)) if len(near) >= FEW else 0.0
+        if not usual:
+            continue
+        # the one in the wrong place has the larger step on its outer side
+        sizes = {at: one.change.picture / usual if 0 < at < len(steps) and (one := steps[at]) is not None else 0.0
+                 for at in (first, second + 1)}  # fmt: skip
+        outer = max(sizes, key=lambda at: sizes[at])
+        if sizes[outer] < CATCH_UP:
+            continue
+        wrong, right = (first, second) if outer == first else (second, first)
+        text = f"it is the same picture as frame {measured.frames[right]}, and those between differ"
+        sign = Sign(kind=Kind.REPEAT, weight=Weight.BAD, text=text, figure=round(sizes[outer], 3), limit=CATCH_UP)
+        yield wrong, sign
+
+
 def _sign(measured: Measured, first: int, after: int) -> Sign | None:
     """The sign of the frames from `first` up to before `after`; None where they may well be alike."""
     steps = measured.steps
@@ -55,6 +90,10 @@ def _sign(measured: Measured, first: int, after: int) -> Sign | None:
 
     pairs = [_step(measured, other) for other in moving if other - 1 in moving]
     if len(pairs) >= FEW and float(np.median([step.points for step in pairs])) > 0:
+        noise = float(np.median([measured.noises[other] for other in moving]))
+        if measured.noises[first] < PLAIN * noise:
+            # nothing of it would change: something plain fills it
+            return None
         ratio = float(np.median([step.points_twice / max(step.points, 1e-9) for step in pairs]))
         if ratio < ONLY_NOISE:
             return sign(Weight.BAD, "while the noise of all others differs", ratio, ONLY_NOISE)

@@ -26,7 +26,7 @@ from tidy_crate.core.review.jumps import (
 )
 from tidy_crate.core.review.neighbours import COLUMNS, LONGEST, Difference, Measured, Step
 from tidy_crate.core.review.rendered import Rendered
-from tidy_crate.core.review.repeats import repeats
+from tidy_crate.core.review.repeats import misplaced, repeats
 from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
 
 # times its limit that a difference needs where too few comparisons tell what is usual
@@ -38,6 +38,8 @@ HALF = 50
 # what a candle or a flame changes; times the flicker around it that such a difference has to be
 _LIGHT = (Kind.LEVEL, Kind.BRIGHTNESS, Kind.PICTURE)
 FLICKERS = 2.5
+# frames for which something plain may fill the picture of a camera that moves
+WALL = 4
 # share of a difference in mean brightness that is there over most of the picture
 ALL_OVER = 0.4
 # stops that the most different part differs by, where it is a part that makes the difference; and where it is noise
@@ -116,7 +118,12 @@ _FEATURES = (
     _Feature(Kind.NOISE, "noise", "noise",
              "its noise is {times:.2f} times that of the frames on both sides"),
     _Feature(Kind.PATCH, "patch", "patch",
-             "the noise of a part of it is {times:.1f} times off the rest, unlike on both sides"),
+             "the noise of a part of it is {times:.1f} times more off the rest than on both sides"),
+    _Feature(Kind.ROWS, "comb", "rows",
+             "every second row of a part of it is of another picture", content=False),
+    _Feature(Kind.LINES, "lines", "lines",
+             "it has a row or column of pixels that is {figure:.2f} stops off those beside it, as edges of tiles are",
+             content=False),
 )  # fmt: skip
 
 
@@ -145,10 +152,11 @@ def signs_of(
         words = text.format(figure=event.figure, times=2.0 ** abs(event.figure))
         if event.count > 1:
             words += f" of the run of {event.count} frames"
-        weight = Weight.BAD if event.score >= rules.bad and not _is_a_shot(measured, event) else Weight.SUSPECT
+        clear = event.score >= rules.bad and not _is_a_shot(measured, event) and not _may_be_a_wall(measured, event)
+        weight = Weight.BAD if clear else Weight.SUSPECT
         for index in event.frames:
             add(index, _sign(event, weight, words))
-    repeated = list(repeats(measured))
+    repeated = [*repeats(measured), *misplaced(measured)]
     for index, sign in repeated:
         add(index, sign)
     edges = _edges(events, repeated) | {edge for index in grouped for edge in (index, index + 1)} | lights
@@ -161,6 +169,12 @@ def _is_a_shot(measured: Measured, event: _Event) -> bool:
     """Return True for a run between two cuts: another shot, or something that stands in front of the camera."""
     ends = [measured.steps[at] for at in (event.first, event.first + event.count) if at < len(measured.steps)]
     return event.count > 1 and all(one is not None and is_cut(one) for one in ends)
+
+
+def _may_be_a_wall(measured: Measured, event: _Event) -> bool:
+    """Return True for a longer run of one still picture: something plain may fill it for so long."""
+    inner = measured.steps[event.first + 1 : event.first + event.count]
+    return event.count >= WALL and all(one is not None and one.same for one in inner)
 
 
 def _explained_by(event: _Event, grouped: Set[int], lights: Set[int]) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Container, Iterable, Sequence
+from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,10 +12,13 @@ from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.picture.decode import Form
 from tidy_crate.core.picture.judge import ALL_BLACK, Judgement
 from tidy_crate.core.picture.look import Look, brightened
+from tidy_crate.core.picture.pass_look import PassLook
 from tidy_crate.core.review.neighbours import LONGEST, Neighbours
+from tidy_crate.core.review.passes import signs_of_passes
 from tidy_crate.core.review.populations import Group, groups_of
 from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.sequence import explained, signs_of
+from tidy_crate.core.review.shifts import signs_of_shifts
 from tidy_crate.core.review.sign import Figure, FrameGroup, Kind, Sign, Weight
 from tidy_crate.core.review.times import time_signs
 
@@ -55,7 +58,7 @@ class Shot:
         """meant: frames whose differences from others were accepted."""
         self._rules, self._meant = rules, meant
         self._neighbours = Neighbours(spacing)
-        self._waiting: list[tuple[int, Look]] = []
+        self._waiting: list[tuple[int, Look, Mapping[str, PassLook]]] = []
         self._times = 0.0
         """The factor of exposure that it is looked at with; 0 until that is known."""
         self._frames: list[_Frame] = []
@@ -73,18 +76,18 @@ class Shot:
         self._frames.append(_Frame(frame, number, judged.black, frozenset(judged.empty), rendered))
         # a black frame says nothing about those beside it
         if look is not None and self._rules.neighbours and not judged.black:
-            self._waiting.append((frame, look))
+            self._waiting.append((frame, look, judged.passes))
             if self._times or look.level >= NIGHT or len(self._waiting) >= MOST_WAITING:
                 self._measure()
 
     def _measure(self) -> None:
         """Measure the frames that wait. A dark shot is looked at as if it were exposed for more."""
         if not self._times and self._waiting:
-            brightest = max(look.level for _, look in self._waiting)
+            brightest = max(look.level for _, look, _ in self._waiting)
             light = 2.0 ** min(brightest, NIGHT) - 1
             self._times = 1.0 if brightest >= NIGHT or light <= 0 else (2.0**EXPOSED - 1) / light
-        for frame, look in self._waiting:
-            self._neighbours.add(frame, look if self._times == 1 else brightened(look, self._times))
+        for frame, look, passes in self._waiting:
+            self._neighbours.add(frame, look if self._times == 1 else brightened(look, self._times), passes)
         self._waiting.clear()
 
     @property
@@ -107,7 +110,7 @@ class Shot:
         add(self._black())
         add(self._empty_passes())
         add(time_signs([(one.number, one.rendered) for one in self._frames], self._rules))
-        if self._rules.neighbours and not self.separate:
+        if self._rules.neighbours and self._neighbours.found.frames and not self.separate:
             measured = self._neighbours.found
             nodes = {one.number: one.rendered for one in self._frames if one.rendered is not None}
             known = [step is not None for step in measured.steps]
@@ -115,6 +118,10 @@ class Shot:
             grouped = {index for one in groups for index in one.frames}
             for frame, signs in signs_of(measured, self._rules, nodes, grouped, lights).items():
                 add((frame, sign) for sign in signs)
+            kept = self._neighbours.kept
+            odd = {index for index, frame in enumerate(measured.frames) if frame in found} | grouped
+            add(signs_of_shifts(measured.frames, known, kept.cells[..., 0], odd))
+            add(signs_of_passes(measured.frames, known, kept.cells, kept.passes, self._rules, grouped))
             self.groups = tuple(_frame_group(one, measured.frames) for one in groups)
             for group, one in zip(groups, self.groups, strict=True):
                 sign = _group_sign(group, one)

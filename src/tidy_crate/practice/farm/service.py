@@ -417,6 +417,8 @@ def _refund(session: Session, job: FarmJobRow, price: Decimal, increment: int) -
     spent = job_cost(session, job, price, increment)
     if session.scalar(lost) is not None:
         job.refunded += spent
+        # and what a node finishes after this is not billed either
+        job.fixed = job.refunded
     elif job.fixed is not None:
         counts = job.counts()
         job.refunded += (job.fixed * (counts.total - counts.done) / max(1, counts.total)).quantize(Decimal("0.01"))
