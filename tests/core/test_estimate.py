@@ -9,6 +9,7 @@ from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from conftest import ANY
@@ -16,9 +17,10 @@ from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import probe_folder, read_test_frames
 from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.estimate import plan
 from tidy_crate.core.estimate.estimate import Question, estimate
 from tidy_crate.core.estimate.model import Estimate, Quote, Wishes
-from tidy_crate.core.estimate.offer import Experience
+from tidy_crate.core.estimate.offer import Experience, Offer, Way
 from tidy_crate.core.estimate.probe import ProbeWishes, probe
 from tidy_crate.core.estimate.probe_result import read_probe
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
@@ -291,3 +293,59 @@ def test_a_card_with_a_misspelt_key_names_it_and_the_right_one(tmp_path: Path) -
     assert "curency" in caught.value.what and "currency" in (caught.value.remedy or "")
     with pytest.raises(WrongUsage):
         card().machine_named("gpu")
+
+
+# by name: changes of the machine of a card, and seconds of loading
+PRICED: dict[str, tuple[dict[str, object], dict[str, object], float]] = {
+    "by the second": ({}, {}, 20.0),
+    "by the hour": ({"billing_increment_seconds": 3600}, {}, 20.0),
+    "ten minutes at least": ({"minimum_seconds": 600, "startup_seconds": 30}, {}, 60.0),
+    "by the frame": ({"price_per_hour": None}, {"price": [{"per": "frame", "amount": "0.05"}]}, 10.0),
+    "few are free": ({"usually_free": [2, 5, 12]}, {}, 20.0),
+}
+
+
+@pytest.mark.parametrize("few", [plan.FEW_TASKS, 0], ids=["few tasks", "many tasks"])
+@pytest.mark.parametrize("name", PRICED)
+def test_e8_machines_and_batch_are_chosen_as_well_as_by_trying_them_all(
+    name: str, few: int, content: PackingList, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    machine, rest, load = PRICED[name]
+    machine = {key: value for key, value in (MACHINE | {"nodes": 12} | machine).items() if value is not None}
+    one = FarmCard.model_validate(CARD | {"machine": [machine]} | rest)
+    frames = tuple(FrameTiming("main", 1001 + 4 * at, 40.0 + 9 * (at % 4)) for at in range(12))
+    question = Question(
+        content, Timings(frames, load, "measured"), (one,), split=False,
+        experience=lambda farm, machine: Experience(again=0.02),
+    )  # fmt: skip
+    seen: list[tuple[Offer, Way]] = []
+    real = plan.quoted
+
+    def told(offer: Offer, way: Way) -> Quote:
+        seen.append((offer, way))
+        return real(offer, way)
+
+    monkeypatch.setattr(plan, "quoted", told)
+    monkeypatch.setattr(plan, "FEW_TASKS", few)
+    free = estimate(question).estimate
+    offer, way = seen[0]
+    # every number of machines with every size of batch
+    every = [real(offer, replace(way, nodes=nodes, batch=batch)) for nodes in range(1, 13)
+             for batch in range(1, -(-48 // nodes) + 1)]  # fmt: skip
+    cheapest, fastest = min(quote.cost.high for quote in every), min(quote.seconds.high for quote in every)
+    dearest, slowest = max(quote.cost.high for quote in every), max(quote.seconds.high for quote in every)
+    regrets = []
+    for share in (0.02, 0.1, 0.3, 0.6):
+        seconds = fastest + share * (slowest - fastest)
+        seen.clear()
+        pick = estimate(replace(question, wishes=Wishes(most_seconds=seconds))).estimate
+        best = min(quote.cost.likely for quote in every if quote.seconds.high <= seconds)
+        assert pick.pick is not None and (few or len(seen) <= 64), share
+        regrets.append(float(pick.quotes[pick.pick.index].cost.likely / best - 1))
+        money = cheapest + Decimal(share) * (dearest - cheapest)
+        pick = estimate(replace(question, wishes=Wishes(most_money=money))).estimate
+        soonest = min(quote.seconds.likely for quote in every if quote.cost.high <= money)
+        assert pick.pick is not None, share
+        regrets.append(pick.quotes[pick.pick.index].seconds.likely / soonest - 1)
+    assert float(np.median(regrets)) <= 0.02 and max(regrets) <= 0.05, regrets
+    assert free.pick is not None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect
+import re
 import sys
 from collections.abc import Callable, Sequence
 from difflib import get_close_matches
@@ -17,6 +18,7 @@ from tidy_crate.core.errors import StoppedHalfway, TidyCrateError, WrongUsage
 _Usage: Any = next(one for one in typer.BadParameter.__mro__ if one.__name__ == "ClickException")
 # what a parameter of a type takes, in words
 _KINDS = {int: "a whole number", float: "a number"}
+_EXTRA = re.compile(r"unexpected extra argument(?:s|\(s\))? \((.*)\)", re.DOTALL)
 
 
 def run(program: Callable[..., Any], words: Sequence[str] | None = None) -> None:
@@ -52,6 +54,8 @@ def _what(error: Any, words: Sequence[str]) -> str:
         known = [name for one in context.command.params for name in one.opts] if context is not None else []
         near = get_close_matches(error.option_name, known, 1)
         return f"there is no option {error.option_name}" + (f"; did you mean {near[0]}?" if near else "")
+    if param is None and (extra := _EXTRA.search(error.format_message())):
+        return f"nothing more is taken here: {extra.group(1)}; an option with several values is repeated for each"
     if param is None:
         return _first_small(error.format_message().rstrip("."))
     name = _name(param)

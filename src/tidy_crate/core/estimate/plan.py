@@ -13,6 +13,7 @@ from tidy_crate.core.errors import Blocked, WrongUsage
 from tidy_crate.core.estimate.model import PROMISE, Here, Nearest, Pick, Quote, Share, Wishes
 from tidy_crate.core.estimate.offer import Offer, Way
 from tidy_crate.core.estimate.quote import quoted, refusals
+from tidy_crate.core.estimate.refine import FEW_TASKS, ROUNDS, Search, has_goal
 from tidy_crate.core.estimate.rough import best_batch, rough
 from tidy_crate.core.estimate.timing import LOW_TO_HIGH, another_day
 from tidy_crate.core.estimate.work import JobWork
@@ -46,8 +47,39 @@ def search(offers: Sequence[Offer], wishes: Wishes, exchange: Exchange, currency
     pairs = [(offer, way) for offer in offers for way in _ways(offer, wishes)]
     if len(pairs) > _SIMULATED:
         pairs = _promising(pairs, exchange, currency)
-    quotes = tuple(_compared(quoted(offer, way), exchange, currency) for offer, way in pairs)
-    return Found(quotes, tuple(offer for offer, _ in pairs), tuple(way for _, way in pairs))
+    quotes = [_compared(quoted(offer, way), exchange, currency) for offer, way in pairs]
+    if has_goal(wishes):
+        _refine(pairs, quotes, wishes, exchange, currency)
+    return Found(tuple(quotes), tuple(offer for offer, _ in pairs), tuple(way for _, way in pairs))
+
+
+def _refine(
+    pairs: list[tuple[Offer, Way]], quotes: list[Quote], wishes: Wishes, exchange: Exchange, currency: str
+) -> None:
+    """Add the ways that keep a budget or a time best, with any number of machines and size of batch."""
+    offers: list[Offer] = []
+    ways = []
+    for offer, way in pairs:
+        at = next((at for at, known in enumerate(offers) if known is offer), None)
+        if at is None:
+            at = len(offers)
+            offers.append(offer)
+        ways.append((at, way))
+    looking = Search(offers, ways, wishes, exchange, currency)
+    for (at, way), quote in zip(ways, quotes, strict=True):
+        looking.learn(at, way, quote)
+    tasks = max(offer.work.tasks.shape[1] for offer in offers)
+    everything = looking.all()
+    few = len(everything) * tasks <= FEW_TASKS
+    for number in range(ROUNDS):
+        promising = (everything if number == 0 else []) if few else looking.next()
+        if not promising:
+            return
+        for at, way in promising:
+            quote = _compared(quoted(offers[at], way), exchange, currency)
+            looking.learn(at, way, quote)
+            pairs.append((offers[at], way))
+            quotes.append(quote)
 
 
 def _promising(pairs: list[tuple[Offer, Way]], exchange: Exchange, currency: str) -> list[tuple[Offer, Way]]:

@@ -70,7 +70,7 @@ def signs_of_jumps(measured: Measured, jumps: Sequence[Jump], meets: set[int]) -
             text = f"{change}, as it does {len(lamps)} times: taken for a light that is part of the shot"
             yield one.index, _jump_sign(Kind.JUMP, Weight.NOTE, text, one.figure, one.limit)
         else:
-            yield from _jump(measured, one.index, one.step, one.figure, one.limit)
+            yield from _jump(measured, one.index, one.step, one.figure, one.limit, lamp=one.is_a_lamp)
 
 
 def jumps_of(measured: Measured, rules: ReviewRules, edges: set[int], meets: set[int]) -> Iterable[Jump]:
@@ -150,13 +150,19 @@ def usual_step(measured: Measured, size: Size, index: int, edges: set[int]) -> f
     return float(np.percentile(near, USUAL_STEP)) if len(near) >= FEW else None
 
 
-def _jump(measured: Measured, index: int, step: Step, figure: float, limit: float) -> Iterable[tuple[int, Sign]]:
+def _jump(
+    measured: Measured, index: int, step: Step, figure: float, limit: float, *, lamp: bool
+) -> Iterable[tuple[int, Sign]]:
     count = len(measured.frames)
     brightness = step.change.level
     cut = is_cut(step)
     short = count - index <= LONGEST and count > 2 * LONGEST
     if cut or abs(brightness) >= 0.5 * step.change.picture:
         what = "the picture is another one" if cut else f"the brightness changes by {brightness:+.2f} stops"
+        if short and lamp:
+            text = f"{what} at once, and far more in a part of the picture: taken for a light that is part of the shot"
+            yield index, _jump_sign(Kind.JUMP, Weight.NOTE, text, figure, limit)
+            return
         if short:
             text = f"{what} from frame {measured.frames[index]} to the end"
             for other in range(index, count):

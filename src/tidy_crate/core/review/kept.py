@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -17,6 +18,8 @@ Array = np.ndarray
 MOST = 0.03
 # the noise of a part of the picture counts that much less than that of all of it
 NOISE_OF_A_PART = 2.0
+# small cells of one brightness that make a backdrop of a frame, and the share of the frames that makes it the shot's
+PLENTY, MOST_FRAMES = 3, 0.7
 # share of the picture in which objects have other numbers
 OBJECTS = 0.02
 # different objects of a sequence that are told apart
@@ -58,6 +61,7 @@ class Kept:
         self._vivid: list[Array] = []
         self._noise: list[Array] = []
         self._flat: list[Array] = []
+        self._plain: list[Array] = []
         self._highlight: list[float] = []
         self._passes: list[Mapping[str, PassLook]] = []
 
@@ -67,7 +71,8 @@ class Kept:
         self._cells.append(seen.cells.astype(np.float16))
         self._vivid.append(seen.vivid.astype(np.float16))
         self._noise.append(np.log2(seen.noise + QUIET).astype(np.float16))
-        self._flat.append(seen.flat > 0)
+        self._flat.append(seen.flat)
+        self._plain.append(seen.plain)
         self._highlight.append(float(seen.highlight))
 
     def part(self, own: slice) -> Kept:
@@ -94,14 +99,15 @@ class Kept:
         """Yield every kind of number, those that tell most of a fault first."""
         count = len(self)
         cells = self.cells
-        if len({one.shape for one in self._flat}) == 1:
-            yield _varying("flat", np.stack(self._flat).reshape(count, -1), 0.5, 0.05)
+        unfinished = _without_backdrops(self._flat, self._plain)
+        if len({one.shape for one in unfinished}) == 1:
+            yield _varying("flat", np.stack(unfinished).reshape(count, -1), 0.5, 0.05)
         yield _varying("vivid", np.stack(self._vivid).reshape(count, -1), 0.2, 0.02)
         yield Space("stops", cells[..., 0].reshape(count, -1), 2 * rules.picture, 0.01)
         yield Space("colour", cells[..., 1:].reshape(count, -1), rules.colour, 0.002)
         noise = np.stack(self._noise).reshape(count, -1).astype(np.float32)
         yield Space("noise", noise, rules.noise, 0.02)
-        flat = np.array([float(one.sum()) for one in self._flat], np.float32)
+        flat = np.array([float(one.sum()) for one in unfinished], np.float32)
         # each in its own limit
         sums = np.stack([flat / rules.flat, np.array(self._highlight, np.float32) / rules.highlight], axis=1)
         yield Space("sums", sums, 1.0, 0.05)
@@ -145,6 +151,25 @@ def _shares(looks: Sequence[PassLook]) -> np.ndarray:
     for row, one in zip(found, looks, strict=True):
         for number, share in one.shares.items():
             row[column[number]] += share
+    return found
+
+
+def _without_backdrops(flat: Sequence[Array], plain: Sequence[Array]) -> list[Array]:
+    """Return which small cells of each frame are flat and no backdrop: of a brightness that most frames have plenty of.
+
+    flat, plain: see `Look`. A camera that shakes uncovers sky here and there.
+    """
+    counts: Counter[int] = Counter()
+    steps = [np.round(one.astype(np.float32) * 100).astype(int) for one in plain]
+    for cells, values in zip(flat, steps, strict=True):
+        times = np.bincount(cells.ravel(), minlength=len(values) + 1)[1:]
+        counts.update({int(value) for value in values[times[: len(values)] >= PLENTY]})
+    usual = {value for value, frames in counts.items() if frames >= MOST_FRAMES * len(flat)}
+    usual |= {value + off for value in usual for off in (-1, 1)}
+    found = []
+    for cells, values in zip(flat, steps, strict=True):
+        odd = np.concatenate([[False], np.array([int(value) not in usual for value in values], bool)])
+        found.append(odd[np.minimum(cells, len(odd) - 1)])
     return found
 
 

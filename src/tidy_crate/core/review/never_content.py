@@ -13,6 +13,9 @@ from tidy_crate.core.review.kept import OBJECTS_OF, PASS_OF, Array, Space, in_ce
 LONGEST_OTHER = 12
 # correlation of the cells of two pictures that have little to do with each other
 UNLIKE = 0.6
+OTHER_PICTURE = "it is another picture than the frames beside them"
+# stops below which a cell is black, and the share of the picture that is so and was not
+DARK, LOST = 0.01, 0.02
 # changes from one state to the other that a pass by itself needs
 CHANGES_OF_A_PASS = 4
 # stops by which a picture differs that stays as it is
@@ -82,6 +85,33 @@ def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: A
         if even and len(set(_runs(mask))) > 2 and _two_exposures(cells, mask, known):
             return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
     return fewer, ""
+
+
+def is_a_fault(cells: Array) -> bool:
+    """Return True when a run differs from the frames on both sides as no shot does.
+
+    cells: of the frame before, the run and the frame after, shape (frames, rows, columns, 3). False where something may
+    have come into the picture, or a light.
+    """
+    mask = np.array([False, *[True] * (len(cells) - 2), False])
+    known = np.ones(len(cells) - 1, bool)
+    mean = ((cells[1] - cells[0]) + (cells[-2] - cells[-1]))[..., 0].ravel() / 2
+    channels = _channels(cells, mask, known)
+    if channels is not None:
+        gains, before = channels
+        lit = before[..., 1] > np.log2(3 * FLOOR)
+        if lit.sum() >= 0.05 * lit.size:
+            each = gains[lit]
+            middle = np.median(each, axis=0)
+            spread = float(np.median(np.abs(each - middle)))
+            if float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.1 * float(np.abs(middle).max()):
+                # the same all over: another exposure
+                return True
+    black = (cells[1:-1, ..., 0] < DARK).mean() - (cells[[0, -1], ..., 0] < DARK).mean()
+    if float(black) >= LOST:
+        return True
+    words = never_content(Space("stops", np.zeros((0, 0)), 0.0, 0.0), mean, cells, mask, known)[1]
+    return bool(words) and words != OTHER_PICTURE
 
 
 def _of_a_pass(space: Space, mean: Array, cells: Array, mask: Array, known: Array) -> str:
@@ -160,7 +190,7 @@ def _other_picture(cells: Array, mask: Array, known: Array) -> str:
             return f"its channels are in another order: {name}"
     alike = float(np.median([np.corrcoef(one[..., 0].ravel(), other[..., 0].ravel())[0, 1] for one, other in pairs]))
     if alike < UNLIKE and runs and min(runs) <= LONGEST_OTHER:
-        return "it is another picture than the frames beside them"
+        return OTHER_PICTURE
     return ""
 
 

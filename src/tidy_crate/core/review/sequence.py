@@ -25,6 +25,7 @@ from tidy_crate.core.review.jumps import (
     usual_step,
 )
 from tidy_crate.core.review.neighbours import COLUMNS, LONGEST, Difference, Measured, Step
+from tidy_crate.core.review.never_content import is_a_fault
 from tidy_crate.core.review.rendered import Rendered
 from tidy_crate.core.review.repeats import misplaced, repeats
 from tidy_crate.core.review.sign import Figure, Kind, Sign, Weight
@@ -38,6 +39,8 @@ HALF = 50
 # what a candle or a flame changes; times the flicker around it that such a difference has to be
 _LIGHT = (Kind.LEVEL, Kind.BRIGHTNESS, Kind.PICTURE)
 FLICKERS = 2.5
+# what something that passes close to the camera changes
+_PICTURES = (Kind.LEVEL, Kind.BRIGHTNESS, Kind.PICTURE, Kind.PART, Kind.COLOUR)
 # frames for which something plain may fill the picture of a camera that moves
 WALL = 4
 # share of a difference in mean brightness that is there over most of the picture
@@ -133,12 +136,15 @@ def signs_of(
     rendered: Mapping[int, Rendered] | None = None,
     grouped: Set[int] = frozenset(),
     lights: Set[int] = frozenset(),
+    cells: np.ndarray | None = None,
 ) -> dict[int, list[Sign]]:
     """Return the signs of each frame that has any, by frame number.
 
     rendered: by frame, which node rendered it. Where two nodes or attempts meet, a jump is looked for more closely.
     grouped: indices of frames that are known to differ as a group. Nothing is said of a frame for not being like them.
     lights: indices of frames with which a light of the shot goes on or off: what changes there is content.
+    cells: see `Look.cells`, shape (frames, rows, columns, 3). With them, a frame is bad for another picture only where
+    that is no shot's; something may have passed close to the camera.
     """
     meets = _meets(measured.frames, rendered or {})
     found: dict[int, list[Sign]] = {}
@@ -153,6 +159,8 @@ def signs_of(
         if event.count > 1:
             words += f" of the run of {event.count} frames"
         clear = event.score >= rules.bad and not _is_a_shot(measured, event) and not _may_be_a_wall(measured, event)
+        if clear and cells is not None and event.kind in _PICTURES:
+            clear = is_a_fault(cells[event.first - 1 : event.first + event.count + 1])
         weight = Weight.BAD if clear else Weight.SUSPECT
         for index in event.frames:
             add(index, _sign(event, weight, words))

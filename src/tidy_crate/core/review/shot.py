@@ -116,7 +116,9 @@ class Shot:
             known = [step is not None for step in measured.steps]
             groups, lights = groups_of(self._neighbours.kept, measured.frames, known, nodes, self._rules)
             grouped = {index for one in groups for index in one.frames}
-            for frame, signs in signs_of(measured, self._rules, nodes, grouped, lights).items():
+            for frame, signs in signs_of(
+                measured, self._rules, nodes, grouped, lights, self._neighbours.kept.cells
+            ).items():
                 add((frame, sign) for sign in signs)
             kept = self._neighbours.kept
             odd = {index for index, frame in enumerate(measured.frames) if frame in found} | grouped
