@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
+import subprocess
+import sys
 from collections.abc import Mapping
+from contextlib import ExitStack
 from dataclasses import replace
 from datetime import date
 from decimal import Decimal
@@ -22,7 +26,7 @@ from tidy_crate.core.estimate.estimate import Question, estimate
 from tidy_crate.core.estimate.model import Estimate, Quote, Wishes
 from tidy_crate.core.estimate.offer import Experience, Offer, Way
 from tidy_crate.core.estimate.probe import ProbeWishes, probe
-from tidy_crate.core.estimate.probe_result import read_probe
+from tidy_crate.core.estimate.probe_result import ProbeResult, read_probe
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
 from tidy_crate.core.estimate.what_if import parse_change
 from tidy_crate.core.exchange import Exchange, ExchangeRate
@@ -272,6 +276,30 @@ def test_a_render_command_that_fails_is_told_plainly(command: list[str], message
         probe(crate, ANY, ProbeWishes(count=1))
     if "licences" in " ".join(command):
         assert caught.value.said == ("out of licences",) and Path(caught.value.log or "").is_file()
+
+
+def test_e2_a_machine_that_was_busy_is_told_from_one_that_was_not(content: PackingList) -> None:
+    """Times of a busy machine are too long: the estimate says so too, which is another process."""
+    idle = ProbeResult(
+        crate="c", frames=(), load_seconds=1, cores_used=1, others=0.02, basis="measured", renderer="brush 1.0"
+    )  # fmt: skip
+    assert not idle.warning
+    busy = idle.model_copy(update={"others": 0.62})
+    assert "took 62% of this machine" in busy.warning
+    # processor time is told by the renderer itself
+    assert not busy.model_copy(update={"basis": "practice"}).warning
+    notes = asked(content, timings=alike(warning=busy.warning)).notes
+    assert busy.warning in notes
+
+
+def test_e2_what_other_programs_take_is_measured_and_what_the_renderer_takes_is_not(crate: Path) -> None:
+    before = probe(crate, ANY, ProbeWishes(count=1)).others
+    burn = [sys.executable, "-c", "while True: pass"]
+    with ExitStack() as stack:
+        for _ in range(os.cpu_count() or 1):
+            stack.callback(stack.enter_context(subprocess.Popen(burn)).kill)
+        during = probe(crate, ANY, ProbeWishes(count=1)).others
+    assert during > 0.25 and during > before
 
 
 def test_timings_of_an_earlier_version_are_still_read(crate: Path) -> None:

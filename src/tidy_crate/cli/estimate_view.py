@@ -55,6 +55,8 @@ def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
             ("renderer", f"{result.renderer or 'unnamed'}, {result.cores_used:.1f} cores in use"),
         ],
     )
+    if result.warning:
+        console.print(f"{result.warning[:1].upper()}{result.warning[1:]}.")
     if result.basis == "practice":
         console.print(PRACTICE_NOTE, style="dim")
     next_command(console, "estimate", crate, "--farm", "CARD")

@@ -57,6 +57,13 @@ def cores() -> int:
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1)
 
 
+def machine_seconds() -> float:
+    """Return the processor seconds that all programs of this machine have taken since it started."""
+    times = psutil.cpu_times()
+    idle = ("idle", "iowait", "guest", "guest_nice")  # what runs in a guest is in user time already
+    return float(sum(value for name, value in times._asdict().items() if name not in idle))
+
+
 def without_tokens(environment: Mapping[str, str], others: Iterable[str] = ()) -> dict[str, str]:
     """Return an environment for a foreign program. others: variables that hold tokens too."""
     hidden = {name.upper() for name in others}

@@ -222,6 +222,8 @@ def _notes(
             yield f"{count} were timed: the rest are taken {like}"
     if timings.load_seconds == 0 and timings.basis == "measured":
         yield "the render command tells no time for each frame, so that loading the scene counts for every frame"
+    if timings.warning:
+        yield timings.warning
     if timings.load_seconds is None:
         yield "the time to load the scene is not known, and counts as none"
     if timings.memory_bytes is None:

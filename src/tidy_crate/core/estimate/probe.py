@@ -24,6 +24,7 @@ from tidy_crate.core.estimate.timings import PRACTICE, Timings
 from tidy_crate.core.files import inside, write_json
 from tidy_crate.core.picture.judge import ALL_BLACK, judge_file
 from tidy_crate.core.picture.judge import Expected as Form
+from tidy_crate.core.process import machine_seconds
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.rendering import RenderRun, all_products, run
@@ -136,6 +137,7 @@ def probe(
         load_seconds=statistics.median(load for one in requests for load in one.loads),
         startup_seconds=statistics.median(runs.startups),
         cores_used=statistics.fmean(runs.cores),
+        others=runs.share_of_others,
         basis=command.basis,
         renderer=command.program,
         contents=content.digest,
@@ -298,11 +300,21 @@ class _Runs:
     limit: float
     """Seconds after which a run is taken to hang."""
     cores: list[float] = field(default_factory=list)
+    walls: list[float] = field(default_factory=list)
+    """Seconds of each run."""
+    others: list[float] = field(default_factory=list)
+    """Processor seconds that other programs took during each run."""
     startups: list[float] = field(default_factory=list)
     """Seconds of each run until the renderer printed its first line."""
     kept: list[TestFrame] = field(default_factory=list)
     black: dict[str, list[bool]] = field(default_factory=dict)
     """By output, for each test frame whether it is black all over."""
+
+    @property
+    def share_of_others(self) -> float:
+        """Return the share of this machine's processor time that other programs took during the runs."""
+        there = sum(self.walls) * max(1, this_machine().cores)
+        return min(1.0, max(0.0, sum(self.others) / there)) if there > 0 else 0.0
 
     def measure(self, one: _Measuring, request: RenderRequest, frames: Sequence[int], why: str) -> None:
         """Render frames of a request, at full size or smaller, and measure them."""
@@ -344,8 +356,12 @@ class _Runs:
         return done.frame_seconds.get(frame, done.seconds)
 
     def _run(self, scene: Path, request: RenderRequest, group: tuple[int, ...], into: Path, view: str) -> RenderRun:
+        before = machine_seconds() - time.process_time()
         try:
-            return run(self.command, scene, request, group, into, self.limit, self.commands, view=view)
+            done = run(self.command, scene, request, group, into, self.limit, self.commands, view=view)
+            self.walls.append(done.seconds)
+            self.others.append(machine_seconds() - time.process_time() - before - done.cpu_seconds)
+            return done
         except CommandFailed as error:
             if error.started:
                 error.remedy = error.remedy or "see what it says above; check the crate with prove, then probe it again"

@@ -12,7 +12,7 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.crate.test_frames import probe_folder
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.estimate.machine import ProbeMachine
-from tidy_crate.core.estimate.timings import FrameTiming, Timings
+from tidy_crate.core.estimate.timings import PRACTICE, FrameTiming, Timings
 from tidy_crate.core.farm.prices import MOST_SECONDS
 from tidy_crate.core.files import read_json, write_json
 from tidy_crate.core.model import FrameNumber, Wire, validated
@@ -68,6 +68,10 @@ class Expected(Wire):
     """(high - low) / likely."""
 
 
+# share of a machine's processor time that other programs may take before timings are called into question
+BUSY = 0.1
+
+
 class ProbeResult(Wire):
     """All measured frames, and what they were measured with."""
 
@@ -80,6 +84,8 @@ class ProbeResult(Wire):
     """Part of it: until the renderer printed its first line; 0 where it printed none before its first frame."""
     cores_used: Annotated[float, Field(ge=0, le=1e6)]
     """Processor seconds for each second of wall clock."""
+    others: Annotated[float, Field(ge=0, le=1)] = 0.0
+    """Share of this machine's processor time that other programs took meanwhile."""
     basis: str
     renderer: str
     """Name and version."""
@@ -117,6 +123,17 @@ class ProbeResult(Wire):
             found.append("they were made with another command line")
         return tuple(found)
 
+    @property
+    def warning(self) -> str:
+        """Return why the timings may be too long, in words; empty where nothing says so."""
+        # processor time hardly hangs on what else runs
+        if self.others < BUSY or self.basis == PRACTICE:
+            return ""
+        return (
+            f"other programs took {self.others:.0%} of this machine while the test frames were rendered: "
+            "their times may be too long; probe again while it is idle"
+        )
+
     def timings(self, requests: tuple[RenderRequest, ...]) -> Timings:
         """Return them for an estimate."""
         sizes: dict[str, list[float]] = {}
@@ -134,6 +151,7 @@ class ProbeResult(Wire):
             noise_target=self.noise_target,
             home_bytes={name: sum(each) / len(each) for name, each in sizes.items()},
             score=self.score,
+            warning=self.warning,
             views={(request, view): one for request, each in self.views.items() for view, one in each.items()},
         )
 

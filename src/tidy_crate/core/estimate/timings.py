@@ -41,6 +41,8 @@ class Timings:
     """By request, bytes that one frame's files take at the size that is asked for; empty while unknown."""
     score: float | None = None
     """Score of the machine that they are of, where it is not this one."""
+    warning: str = ""
+    """Why they may be too long, in words."""
     views: dict[tuple[str, str], float] = field(default_factory=dict)
     """By request and view, how many times as long a frame takes as in the first view; only those that were timed."""
 
