@@ -18,12 +18,16 @@ Array = np.ndarray
 MOST = 0.03
 # the noise of a part of the picture counts that much less than that of all of it
 NOISE_OF_A_PART = 2.0
+# stops below which a small cell is black
+BLACK = 0.005
 # small cells of one brightness that make a backdrop of a frame, and the share of the frames that makes it the shot's
 PLENTY, MOST_FRAMES = 3, 0.7
 # share of the picture in which objects have other numbers
 OBJECTS = 0.02
 # different objects of a sequence that are told apart
 MOST_OBJECTS = 4096
+# names of spaces of one number
+ONE_NUMBER = ("sums", "black", "brightest")
 # how the name of a space begins that is a pass, of numbers or of objects
 PASS_OF, OBJECTS_OF = "pass ", "objects of "
 
@@ -95,6 +99,15 @@ class Kept:
         """The passes that all frames have."""
         return pass_values(self._passes)
 
+    def _black(self) -> Iterator[float]:
+        """Yield how many small cells of each frame are black, where most frames have none: they count twice."""
+        found = [
+            float(np.isin(cells, np.flatnonzero(plain < BLACK) + 1).sum())
+            for cells, plain in zip(self._flat, self._plain, strict=True)
+        ]
+        usual = float(np.median(found)) if found else 0.0
+        yield from (max(0.0, one - usual) for one in found)
+
     def spaces(self, rules: ReviewRules) -> Iterator[Space]:
         """Yield every kind of number, those that tell most of a fault first."""
         count = len(self)
@@ -107,10 +120,14 @@ class Kept:
         yield Space("colour", cells[..., 1:].reshape(count, -1), rules.colour, 0.002)
         noise = np.stack(self._noise).reshape(count, -1).astype(np.float32)
         yield Space("noise", noise, rules.noise, 0.02)
-        flat = np.array([float(one.sum()) for one in unfinished], np.float32)
-        # each in its own limit
-        sums = np.stack([flat / rules.flat, np.array(self._highlight, np.float32) / rules.highlight], axis=1)
-        yield Space("sums", sums, 1.0, 0.05)
+        # counts and sizes of one number for each frame, in its own limit: what is lost elsewhere each time
+        sums = {
+            "sums": np.array([float(one.sum()) for one in unfinished]) / rules.flat,
+            "black": 2 * np.array(list(self._black())) / rules.flat,
+            "brightest": np.array(self._highlight) / rules.highlight,
+        }
+        for name, each in sums.items():
+            yield Space(name, each[:, None].astype(np.float32), 1.0, 0.05)
         for one in self.passes:
             least, floor = (OBJECTS / 2, OBJECTS / 10) if one.objects else (2 * rules.picture, 0.01)
             kind = OBJECTS_OF if one.objects else PASS_OF
@@ -190,8 +207,8 @@ def size_of(space: Space, mean: Array) -> float:
         middle, most = float(np.median(mean)), float(mean[np.argmax(np.abs(mean))])
         # all over the picture, or in a part of it
         return middle if abs(middle) >= 0.5 * abs(most) else most / NOISE_OF_A_PART
-    if space.name == "sums":
-        return float(mean[np.argmax(np.abs(mean))])
+    if space.name in ONE_NUMBER:
+        return float(mean[0])
     if space.name == "colour":
         u, v = mean.reshape(-1, 2).T
         return float(np.hypot(u, v).mean())

@@ -14,7 +14,7 @@ import numpy as np
 
 from tidy_crate.core.picture.look import QUIET, Look
 from tidy_crate.core.picture.pass_look import PassLook
-from tidy_crate.core.review.kept import Kept
+from tidy_crate.core.review.kept import BLACK, Kept
 
 # the longest run of frames that is compared with the frames before and after it
 LONGEST = 8
@@ -272,8 +272,9 @@ def _new_flat(flat: np.ndarray, own: Look, sides: tuple[Look, ...]) -> int:
         return 0
     usual = {value for one in sides for value in _backdrops(one)}
     usual |= {round(value + off, 2) for value in usual for off in (-0.01, 0.01)}
-    odd = np.array([round(float(value), 2) not in usual for value in own.plain])
-    return int(np.count_nonzero(odd[own.flat[new] - 1])) if len(odd) else 0
+    # what was not rendered is black as a rule, and so counts twice
+    odd = np.array([(value < BLACK) + 1 if round(float(value), 2) not in usual else 0 for value in own.plain])
+    return int(odd[own.flat[new] - 1].sum()) if len(odd) else 0
 
 
 def _backdrops(look: Look) -> list[float]:

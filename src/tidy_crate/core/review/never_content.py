@@ -49,7 +49,7 @@ def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: A
         return (size > 0) if abs(size) > 1 else fewer, (
             f"the noise of it, or of a part of it, is {2.0**size:.2f} times that of the frames beside them"
         )
-    if space.name == "sums":
+    if space.name in ("sums", "black"):
         return float(mean.sum()) > 0, "small cells of it have no detail, each time others: unfinished or lost"
     channels = _channels(cells, mask, known)
     if channels is None:

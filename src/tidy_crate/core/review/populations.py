@@ -17,7 +17,7 @@ from itertools import groupby
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
-from tidy_crate.core.review.kept import MOST, OBJECTS, OBJECTS_OF, PASS_OF, Array, Kept, Space, size_of
+from tidy_crate.core.review.kept import MOST, OBJECTS, OBJECTS_OF, ONE_NUMBER, PASS_OF, Array, Kept, Space, size_of
 from tidy_crate.core.review.never_content import never_content
 from tidy_crate.core.review.rendered import Rendered
 
@@ -125,7 +125,7 @@ def _swapped(space: Space, mean: Array, mask: Array, masks: Sequence[tuple[str, 
     """Return True when of two machines the other one is the odd one: what is lost or of one hue is with it."""
     if not any(np.array_equal(other, ~mask) for _, other in masks):
         return False
-    return space.name in ("flat", "vivid", "sums") and float(mean.sum()) < 0
+    return space.name in ("flat", "vivid", "sums", "black") and float(mean.sum()) < 0
 
 
 def _group(mask: Array, cause: str, space: Space, figure: float, clear: float) -> Group:
@@ -139,7 +139,9 @@ _WORDS = {
     "stops": "the part that differs most is {figure:+.2f} stops off the others",
     "colour": "the colours are {figure:.3f} off those of the others, on average",
     "noise": "the noise is {times:.2f} times that of the others",
-    "sums": "what is flat or brightest in it is {figure:.1f} times its limit off the others",
+    "sums": "small cells without detail differ in number, by {figure:.1f} times the limit: unfinished or lost",
+    "black": "small cells that are black differ in number, by {figure:.1f} times the limit: unfinished or lost",
+    "brightest": "its brightest parts are off those of the others, by {figure:.1f} times the limit",
 }
 
 
@@ -284,7 +286,7 @@ def _limit(name: str, rules: ReviewRules) -> float:
         return 2 * rules.picture
     limits = {
         "flat": float(rules.flat), "vivid": SHARED * rules.vivid, "noise": SHARED * rules.noise,
-        "colour": SHARED * rules.colour, "stops": SHARED * 2 * rules.picture, "sums": 1.0,
+        "colour": SHARED * rules.colour, "stops": SHARED * 2 * rules.picture, **dict.fromkeys(ONE_NUMBER, 1.0),
     }  # fmt: skip
     return limits[name]
 
@@ -296,9 +298,9 @@ def _unknown(
     cells = kept.cells
     lights = frozenset[int]()
     for space in spaces:
-        if space.name == "sums":
+        if space.name == "brightest":
             # a light that goes on and off may be the brightest part
-            space = Space(space.name, space.values[:, :1], space.least, space.floor)
+            continue
         found = _steps_of(space, known)
         steps, squares = found.steps, found.squares
         sizes = np.abs(np.array([size_of(space, step) for step in steps]))
