@@ -18,6 +18,8 @@ Array = np.ndarray
 MOST = 0.03
 # the noise of a part of the picture counts that much less than that of all of it
 NOISE_OF_A_PART = 2.0
+# stops by which a backdrop differs where its exposure or colour is off, and nothing is lost
+SHADE = 0.35
 # stops below which a small cell is black
 BLACK = 0.005
 # small cells of one brightness that make a backdrop of a frame, and the share of the frames that makes it the shot's
@@ -27,7 +29,7 @@ OBJECTS = 0.02
 # different objects of a sequence that are told apart
 MOST_OBJECTS = 4096
 # names of spaces of one number
-ONE_NUMBER = ("sums", "black", "brightest")
+ONE_NUMBER = ("sums", "black", "brightest", "level")
 # how the name of a space begins that is a pass, of numbers or of objects
 PASS_OF, OBJECTS_OF = "pass ", "objects of "
 
@@ -118,6 +120,9 @@ class Kept:
         yield _varying("vivid", np.stack(self._vivid).reshape(count, -1), 0.2, 0.02)
         yield Space("stops", cells[..., 0].reshape(count, -1), 2 * rules.picture, 0.01)
         yield Space("colour", cells[..., 1:].reshape(count, -1), rules.colour, 0.002)
+        # of the picture as a whole: when everything moves, each cell spans a lot and these hardly anything
+        yield Space("balance", cells[..., 1:].mean(axis=(1, 2)), rules.colour / 2, 0.001)
+        yield Space("level", cells[..., 0].mean(axis=(1, 2))[:, None], rules.brightness, 0.005)
         noise = np.stack(self._noise).reshape(count, -1).astype(np.float32)
         yield Space("noise", noise, rules.noise, 0.02)
         # counts and sizes of one number for each frame, in its own limit: what is lost elsewhere each time
@@ -182,7 +187,8 @@ def _without_backdrops(flat: Sequence[Array], plain: Sequence[Array]) -> list[Ar
         times = np.bincount(cells.ravel(), minlength=len(values) + 1)[1:]
         counts.update({int(value) for value in values[times[: len(values)] >= PLENTY]})
     usual = {value for value, frames in counts.items() if frames >= MOST_FRAMES * len(flat)}
-    usual |= {value + off for value in usual for off in (-1, 1)}
+    near = round(100 * SHADE)
+    usual = {value + off for value in usual for off in range(-near, near + 1)}
     found = []
     for cells, values in zip(flat, steps, strict=True):
         odd = np.concatenate([[False], np.array([int(value) not in usual for value in values], bool)])

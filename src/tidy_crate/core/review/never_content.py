@@ -69,6 +69,11 @@ def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: A
             f"{name} x {2.0**one:.2f}" for name, one in zip(("red", "green", "blue"), middle, strict=True)
         )
         return fewer, f"the balance of the channels differs all over the picture: {times}"
+    even = float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max())
+    exposed = even and len(set(_runs(mask))) > 2 and _two_exposures(cells, mask, known)
+    exposure = f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them" if exposed else ""
+    if space.name in ("balance", "level"):
+        return fewer, exposure if space.name == "level" else ""
     grid = mean.reshape(*cells.shape[1:3], -1)
     box = _box(np.sqrt((grid**2).sum(axis=-1)))
     if box is not None:
@@ -81,9 +86,7 @@ def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: A
         explained = 1 - float(rest.var()) / max(float(common.var()), 1e-9)
         if abs(slope) >= 0.05 and explained >= 0.85:
             return fewer, f"its transfer curve is another one: {slope:+.2f} stops for each stop"
-        even = float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max())
-        if even and len(set(_runs(mask))) > 2 and _two_exposures(cells, mask, known):
-            return fewer, f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them"
+        return fewer, exposure
     return fewer, ""
 
 

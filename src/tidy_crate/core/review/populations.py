@@ -17,7 +17,7 @@ from itertools import groupby
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
-from tidy_crate.core.review.kept import MOST, OBJECTS, OBJECTS_OF, ONE_NUMBER, PASS_OF, Array, Kept, Space, size_of
+from tidy_crate.core.review.kept import MOST, OBJECTS, OBJECTS_OF, PASS_OF, Array, Kept, Space, size_of
 from tidy_crate.core.review.never_content import never_content
 from tidy_crate.core.review.rendered import Rendered
 
@@ -138,6 +138,8 @@ _WORDS = {
     "vivid": "{figure:.1%} of the picture is of one saturated colour that the others lack, as a missing texture is",
     "stops": "the part that differs most is {figure:+.2f} stops off the others",
     "colour": "the colours are {figure:.3f} off those of the others, on average",
+    "balance": "the balance of the channels is {figure:+.3f} off that of the others, over the picture as a whole",
+    "level": "the picture as a whole is {figure:+.2f} stops off the others",
     "noise": "the noise is {times:.2f} times that of the others",
     "sums": "small cells without detail differ in number, by {figure:.1f} times the limit: unfinished or lost",
     "black": "small cells that are black differ in number, by {figure:.1f} times the limit: unfinished or lost",
@@ -286,7 +288,8 @@ def _limit(name: str, rules: ReviewRules) -> float:
         return 2 * rules.picture
     limits = {
         "flat": float(rules.flat), "vivid": SHARED * rules.vivid, "noise": SHARED * rules.noise,
-        "colour": SHARED * rules.colour, "stops": SHARED * 2 * rules.picture, **dict.fromkeys(ONE_NUMBER, 1.0),
+        "colour": SHARED * rules.colour, "balance": SHARED * rules.colour, "stops": SHARED * 2 * rules.picture,
+        "level": rules.brightness, "sums": 1.0, "black": 1.0, "brightest": 1.0,
     }  # fmt: skip
     return limits[name]
 
