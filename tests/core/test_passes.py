@@ -183,3 +183,61 @@ def test_a3_a_wall_that_fills_the_picture_for_some_frames_is_for_a_person_to_see
     found = reviewed([wall if 12 <= at < 20 else one for at, one in enumerate(clean)])
     assert set(found) == set(range(12, 20))
     assert {one.weight for own in found.values() for one in own} == {Weight.SUSPECT}
+
+
+def shaken() -> list[np.ndarray]:
+    """A detailed house before a plain sky, from a camera that shakes: sky is uncovered here and there."""
+    chance = np.random.default_rng(3)
+    wide = np.full((HEIGHT + 40, WIDTH + 40, 3), 0.4, np.float32)
+    wide[50:, 40:170] = chance.random((wide.shape[0] - 50, 130, 1)) * np.array([0.5, 0.4, 0.3])
+    wide[100:] = chance.random((wide.shape[0] - 100, wide.shape[1], 1)) * 0.3
+    found = []
+    for _ in range(COUNT):
+        y, x = chance.integers(4, 36, 2)
+        found.append(wide[y : y + HEIGHT, x : x + WIDTH].copy())
+    return found
+
+
+def test_a3_sky_that_a_shaking_camera_uncovers_is_a_backdrop() -> None:
+    assert reviewed(shaken()) == {}
+
+
+@pytest.mark.parametrize("every", [3, 4])
+def test_a1_buckets_lost_elsewhere_each_time_are_one_group(every: int) -> None:
+    chance = np.random.default_rng(6)
+    own = set(range(2, COUNT, every))
+    pictures_ = pictures("slow pan")
+    for number in own:
+        for _ in range(int(chance.integers(2, 6))):
+            y, x = chance.integers(0, 6, 2) * 16
+            pictures_[number] = pictures_[number].copy()
+            pictures_[number][y : y + 16, x : x + 16] = 0
+    assert set(reviewed(pictures_)) == own
+
+
+def test_a1_a_cast_on_every_third_frame_is_found_while_everything_moves() -> None:
+    own = set(range(2, COUNT, 3))
+    cast = np.array([1.15, 1, 0.88], np.float32)
+    found = reviewed([one * cast if at in own else one for at, one in enumerate(pictures("fast pan"))])
+    assert set(found) == own and all("balance" in one.text for each in found.values() for one in each)
+
+
+def test_a3_what_passes_close_to_the_camera_is_never_bad_and_a_lost_half_is() -> None:
+    clean = pictures("slow pan")
+    passing = [one.copy() for one in clean]
+    chance = np.random.default_rng(2)
+    for number, place in ((14, 10), (15, 90)):
+        detail = 0.2 + 0.2 * chance.random((90, 95, 1))
+        passing[number][15:105, place : place + 95] = detail * np.array([1, 0.4, 0.3])
+    assert {one.weight for own in reviewed(passing).values() for one in own} <= {Weight.SUSPECT}
+    lost = clean[14].copy()
+    lost[:, WIDTH // 2 :] = 0
+    found = reviewed([*clean[:14], lost, *clean[15:]])
+    assert set(found) == {14} and Weight.BAD in {one.weight for one in found[14]}
+
+
+def test_a3_a_lamp_that_goes_on_near_the_end_is_part_of_the_shot() -> None:
+    y, x = np.mgrid[0:HEIGHT, 0:WIDTH]
+    glow = np.exp(-((x - 50) ** 2 + (y - 40) ** 2) / 800.0)[..., None] * np.array([1.2, 1.0, 0.7])
+    clean = pictures("slow pan")
+    assert reviewed([one * (1 + 3 * glow) if at >= COUNT - 4 else one for at, one in enumerate(clean)]) == {}
