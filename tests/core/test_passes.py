@@ -241,3 +241,23 @@ def test_a3_a_lamp_that_goes_on_near_the_end_is_part_of_the_shot() -> None:
     glow = np.exp(-((x - 50) ** 2 + (y - 40) ** 2) / 800.0)[..., None] * np.array([1.2, 1.0, 0.7])
     clean = pictures("slow pan")
     assert reviewed([one * (1 + 3 * glow) if at >= COUNT - 4 else one for at, one in enumerate(clean)]) == {}
+
+
+def test_a1_a_class_of_machines_that_is_off_is_named_where_its_machines_are_many() -> None:
+    """Each machine has three frames only; what they share is their class."""
+    chance = np.random.default_rng(8)
+    clean = pictures("slow pan")
+    turns = chance.permutation(COUNT)
+    nodes = [f"node-{turns[at] // 3}" for at in range(COUNT)]
+    places = ["one, tern" if turns[at] // 3 < 5 else "two, wren" for at in range(COUNT)]
+    shot = Shot(1, ReviewRules())
+    for number, picture in enumerate(clean):
+        own = picture.copy()
+        if places[number] == "one, tern":
+            own *= np.array([1.06, 1, 0.95], np.float32)
+        height, width, _ = own.shape
+        block = Block(0, width, height, {name: own[..., at].copy() for at, name in enumerate("RGB")})
+        judged = judge_blocks(width, height, [block], Expected()).model_copy(update={"form": Form()})
+        shot.add(number, judged, Rendered(node=nodes[number], place=places[number]))
+    shot.signs()
+    assert [one.cause for one in shot.groups] in (["one, tern"], ["two, wren"])

@@ -156,10 +156,12 @@ def _in_words(name: str, figure: float) -> str:
 
 
 def _machines(frames: Sequence[int], rendered: Mapping[int, Rendered]) -> Iterator[tuple[str, Array]]:
-    """Yield each node and each later attempt with its frames, those with fewer frames first."""
+    """Yield each node, farm or machine class, and later attempt with its frames, those with fewer frames first."""
     known = [rendered.get(frame) for frame in frames]
     columns = {
         "node": [one.node if one is not None else "" for one in known],
+        # a class of machines as a whole: another driver, or another version
+        "place": [one.place if one is not None else "" for one in known],
         "attempt": [f"attempt {one.attempt}" if one is not None and one.attempt > 1 else "" for one in known],
     }
     for own in columns.values():

@@ -10,12 +10,15 @@ from itertools import groupby, pairwise
 from pathlib import Path
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.asset.sequences import frame_numbers
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
+from tidy_crate.core.database import kept
 from tidy_crate.core.errors import TidyCrateError, UnreadableInput
+from tidy_crate.core.farm.protocol import JobOrder
 from tidy_crate.core.job.accepting import accepted_frames
 from tidy_crate.core.job.ledger import Ledger, now, products_of, submissions_of
 from tidy_crate.core.job.standing import put_better_in_place
@@ -183,16 +186,27 @@ def _rendered(ledger: Ledger, job: str) -> dict[TaskKey, Rendered]:
     """By task, who rendered what is in use."""
     columns = (*TASK_KEY, AttemptRow.node, AttemptRow.number, AttemptRow.billed, AttemptRow.began, AttemptRow.ended)
     query = (
-        select(SubmissionRow.farm, *columns)
+        select(SubmissionRow.id, SubmissionRow.farm, *columns)
         .join(AttemptRow, AttemptRow.submission_id == SubmissionRow.id)
         .join(ProductRow, ProductRow.attempt_id == AttemptRow.id)
         .where(SubmissionRow.job_id == job, ProductRow.in_use)
     )
     found: dict[TaskKey, Rendered] = {}
     with ledger.reading() as session:
-        for farm, request, view, frame, tile, share, node, number, billed, began, ended in session.execute(query):
-            found[(request, view, frame, tile, share)] = rendered_by(farm, node, number, billed, began, ended)
+        places = _places(session, job)
+        for sent, farm, request, view, frame, tile, share, node, number, billed, began, ended in session.execute(query):
+            one = rendered_by(farm, node, number, billed, began, ended)
+            found[(request, view, frame, tile, share)] = replace(one, place=places.get(sent, ""))
     return found
+
+
+def _places(session: Session, job: str) -> dict[int, str]:
+    """Return farm and machine class of each submission of a job; nothing where all have the same."""
+    found = {}
+    for row in session.scalars(select(SubmissionRow).where(SubmissionRow.job_id == job)):
+        order = kept(JobOrder.model_validate_json, row.order, "an order") if row.order else None
+        found[row.id] = f"{row.farm}, {order.machine}" if order is not None else row.farm
+    return found if len(set(found.values())) > 1 else {}
 
 
 def rendered_by(

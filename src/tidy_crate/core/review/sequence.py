@@ -41,6 +41,8 @@ _LIGHT = (Kind.LEVEL, Kind.BRIGHTNESS, Kind.PICTURE)
 FLICKERS = 2.5
 # what something that passes close to the camera changes
 _PICTURES = (Kind.LEVEL, Kind.BRIGHTNESS, Kind.PICTURE, Kind.PART, Kind.COLOUR)
+# share of the picture of one hue, above which it is rather a thing close to the camera than one without its texture
+MOST_VIVID = 0.4
 # frames for which something plain may fill the picture of a camera that moves
 WALL = 4
 # share of a difference in mean brightness that is there over most of the picture
@@ -161,6 +163,8 @@ def signs_of(
         clear = event.score >= rules.bad and not _is_a_shot(measured, event) and not _may_be_a_wall(measured, event)
         if clear and cells is not None and event.kind in _PICTURES:
             clear = is_a_fault(cells[event.first - 1 : event.first + event.count + 1])
+        if event.kind is Kind.VIVID and event.figure > MOST_VIVID:
+            clear = False
         weight = Weight.BAD if clear else Weight.SUSPECT
         for index in event.frames:
             add(index, _sign(event, weight, words))
