@@ -22,7 +22,9 @@ from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import probe_folder, read_test_frames
 from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.estimate import plan
+from tidy_crate.core.estimate.choose import beside_much_memory
 from tidy_crate.core.estimate.estimate import Question, estimate
+from tidy_crate.core.estimate.machine import ProbeMachine, this_machine
 from tidy_crate.core.estimate.model import Estimate, Quote, Wishes
 from tidy_crate.core.estimate.offer import Experience, Offer, Way
 from tidy_crate.core.estimate.probe import ProbeWishes, probe
@@ -276,6 +278,28 @@ def test_a_render_command_that_fails_is_told_plainly(command: list[str], message
         probe(crate, ANY, ProbeWishes(count=1))
     if "licences" in " ".join(command):
         assert caught.value.said == ("out of licences",) and Path(caught.value.log or "").is_file()
+
+
+def test_e1_where_memory_may_run_out_test_frames_stand_close(crate: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    numbers = range(1001, 1049)
+    memory = {1006: 7, 1018: 9, 1030: 4, 1042: 4}
+    # beside 1018 alone; what is longest comes first, and a stretch of five frames hides no plateau
+    assert beside_much_memory(numbers, memory, 8) == (1012, 1024)
+    assert beside_much_memory(numbers, memory | {1012: 3, 1024: 3}, 8) == ()
+    assert beside_much_memory(numbers, memory, 10) == ()
+    wishes = ProbeWishes(width=2)
+    usual = probe(crate, ANY, wishes)
+    assert not usual.warning and len(usual.frames) == 4
+    # as if this machine had hardly more memory than the scene takes
+    small = replace_memory(this_machine(), max(one.memory_bytes for one in usual.frames))
+    monkeypatch.setattr("tidy_crate.core.estimate.probe.this_machine", lambda: small)
+    close = probe(crate, ANY, wishes)
+    assert "memory" in close.warning and len(close.frames) > len(usual.frames)
+    assert {one.why for one in close.frames} == {one.why for one in usual.frames} | {"memory may run out here"}
+
+
+def replace_memory(machine: ProbeMachine, size: int) -> ProbeMachine:
+    return machine.model_copy(update={"memory_bytes": size})
 
 
 def test_e2_a_machine_that_was_busy_is_told_from_one_that_was_not(content: PackingList) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,8 @@ from tidy_crate.core.estimate.timing import ShotTimes
 Array = NDArray[np.float64]
 # of the way along the shot, what counts by change and not by number
 BY_CHANGE = 0.6
+# frames in a row between test frames that may hide some for which memory runs out
+PLATEAU = 6
 
 
 def along_the_shot(activity: Array | None, frames: int) -> Array:
@@ -60,6 +63,24 @@ def spread_frames(numbers: tuple[int, ...], count: int, positions: Array | None 
         free = [index for index in range(len(numbers)) if index not in chosen]
         chosen.append(min(free, key=lambda index: (abs(positions[index] - wanted), index)))
     return tuple(numbers[index] for index in sorted(chosen))
+
+
+def beside_much_memory(numbers: Sequence[int], memory: Mapping[int, int], limit: float) -> tuple[int, ...]:
+    """Return the middle of each stretch without a test frame in which memory may run out, the longest stretch first.
+
+    numbers: all frames, ascending. memory: bytes of each test frame. limit: bytes from which on little is left. A frame
+    for which memory runs out takes many times as long, and such frames stand in a row.
+    """
+    tested = sorted(memory)
+    ends = [None, *tested, None]
+    found = []
+    for before, after in pairwise(ends):
+        if max(memory[one] for one in (before, after) if one is not None) < limit:
+            continue
+        inside = [one for one in numbers if (before is None or one > before) and (after is None or one < after)]
+        if len(inside) >= PLATEAU:
+            found.append((-len(inside), inside[len(inside) // 2]))
+    return tuple(frame for _, frame in sorted(found))
 
 
 def most_telling(shot: ShotTimes, count: int = 1) -> tuple[int, ...]:

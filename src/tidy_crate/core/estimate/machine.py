@@ -6,6 +6,8 @@ import hashlib
 import os
 import platform
 
+import psutil
+
 from tidy_crate.core.model import Model
 
 
@@ -17,6 +19,8 @@ class ProbeMachine(Model):
     system: str = ""
     processor: str = ""
     cores: int = 0
+    memory_bytes: int = 0
+    """Of all programs together; 0 where it is not known."""
 
 
 def this_machine() -> ProbeMachine:
@@ -28,4 +32,5 @@ def this_machine() -> ProbeMachine:
         system=platform.system(),
         processor=processor,
         cores=os.cpu_count() or 0,
+        memory_bytes=int(psutil.virtual_memory().total),
     )

@@ -16,9 +16,15 @@ from tidy_crate.core.context.scene import need_render_command
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames, probe_folder, taken_over
 from tidy_crate.core.errors import CommandFailed, TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.estimate.choose import along_the_shot, most_telling, spread_frames, with_earlier
+from tidy_crate.core.estimate.choose import (
+    along_the_shot,
+    beside_much_memory,
+    most_telling,
+    spread_frames,
+    with_earlier,
+)
 from tidy_crate.core.estimate.machine import this_machine
-from tidy_crate.core.estimate.probe_result import TIMINGS, Expected, ProbeFrame, ProbeResult
+from tidy_crate.core.estimate.probe_result import NEARLY_ALL, TIMINGS, Expected, ProbeFrame, ProbeResult
 from tidy_crate.core.estimate.timing import LOW_TO_HIGH, Array, ShotTimes, shot_times
 from tidy_crate.core.estimate.timings import PRACTICE, Timings
 from tidy_crate.core.files import inside, write_json
@@ -50,10 +56,11 @@ DRAWS = 200
 SEED = 7
 # a run that takes so many times longer than all test frames together may is taken to hang, after this time at least
 HANGS_AFTER, LEAST_LIMIT = 4.0, 600.0
-SPREAD, CHANGE, TELLING, ASKED, FULL = (
+SPREAD, CHANGE, TELLING, MEMORY, ASKED, FULL = (
     "spread over the shot",
     "spread over what changes in the shot",
     "tells most about the total",
+    "memory may run out here",
     "as many as asked for",
     "the same frame at full quality",
 )
@@ -239,8 +246,17 @@ def _further_frames(runs: _Runs, one: _Measuring, wishes: ProbeWishes, known: _F
     while len(one.done) < most:
         shot = _look(one, known)
         slowest = max(frame.seconds for frame in one.done) + statistics.median(one.loads)
-        if shot.width <= wishes.width or time.monotonic() - began + slowest > wishes.seconds:
+        if time.monotonic() - began + slowest > wishes.seconds:
             return
+        if shot.width <= wishes.width:
+            # the total is known, unless memory runs out between two test frames
+            memory = {frame.frame: frame.memory_bytes for frame in one.done}
+            hidden = beside_much_memory(sorted(one.request.numbers()), memory, NEARLY_ALL * this_machine().memory_bytes)
+            if not hidden:
+                return
+            together = TOGETHER if runs.command.frame_done else 1
+            runs.measure(one, one.small, tuple(sorted(hidden[: min(together, most - len(one.done))])), MEMORY)
+            continue
         # loading the scene is paid once per run, so that a run renders several where it tells them apart
         count = min(most - len(one.done), TOGETHER if runs.command.frame_done else 1)
         chosen = most_telling(shot, count)

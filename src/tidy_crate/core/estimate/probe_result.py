@@ -70,6 +70,8 @@ class Expected(Wire):
 
 # share of a machine's processor time that other programs may take before timings are called into question
 BUSY = 0.1
+# share of a machine's memory from which on it may run out in a frame beside
+NEARLY_ALL = 0.75
 
 
 class ProbeResult(Wire):
@@ -126,6 +128,12 @@ class ProbeResult(Wire):
     @property
     def warning(self) -> str:
         """Return why the timings may be too long, in words; empty where nothing says so."""
+        most = max((one.memory_bytes for one in self.frames), default=0)
+        if self.machine.memory_bytes and most >= NEARLY_ALL * self.machine.memory_bytes:
+            return (
+                f"a test frame took {most / self.machine.memory_bytes:.0%} of this machine's memory: "
+                "frames that take a little more may take many times as long"
+            )
         # processor time hardly hangs on what else runs
         if self.others < BUSY or self.basis == PRACTICE:
             return ""
