@@ -17,10 +17,11 @@ from pathlib import Path
 
 import numpy as np
 
-from tidy_crate.core.estimate.choose import most_telling, spread_frames
+from tidy_crate.core.estimate.choose import beside_much_memory, most_telling, spread_frames
 from tidy_crate.core.estimate.model import Wishes
 from tidy_crate.core.estimate.offer import Experience, Offer, Way
 from tidy_crate.core.estimate.probe import DRAWS, FIRST_FRAMES, TOGETHER, ProbeWishes, most_frames
+from tidy_crate.core.estimate.probe_result import NEARLY_ALL
 from tidy_crate.core.estimate.quote import quoted
 from tidy_crate.core.estimate.timing import shot_times
 from tidy_crate.core.estimate.timings import FrameTiming, Timings
@@ -29,7 +30,7 @@ from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.protocol import JobOrder, JobState
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import tasks_of, whole
-from tidy_crate.practice.farm.laws import LAWS, Law, law_times
+from tidy_crate.practice.farm.laws import LAWS, Law, law_memory, law_times
 from tidy_crate.practice.farm.scheduler import Scheduler
 from tidy_crate.practice.farm.settings import FarmSettings
 from tidy_crate.practice.farm.store import FarmJobRow, Store, add_job, job_cost, shifts_of
@@ -92,13 +93,21 @@ def probed(request: RenderRequest, settings: FarmSettings, chance: np.random.Gen
     most = most_frames(len(numbers))
     known: dict[int, float] = {}
     chosen = spread_frames(numbers, FIRST_FRAMES)
+    taken = law_memory(settings.synthetic_law, settings.seed, len(numbers))
     while True:
         known |= {frame: float(times[frame - 1] * chance.lognormal(0, 0.01)) for frame in chosen}
         found = tuple(FrameTiming("main", frame, seconds) for frame, seconds in known.items())
         timings = Timings(found, settings.synthetic_load, "measured")
         shot = shot_times(request, timings, np.random.default_rng(7), DRAWS)
-        if shot.width <= wishes.width or len(known) >= most:
+        if len(known) >= most:
             return timings
+        if shot.width <= wishes.width:
+            # in thousandths of a machine's memory
+            memory = {frame: int(1000 * taken[frame - 1]) for frame in known}
+            chosen = beside_much_memory(sorted(numbers), memory, 1000 * NEARLY_ALL)[: min(TOGETHER, most - len(known))]
+            if not chosen:
+                return timings
+            continue
         chosen = most_telling(shot, min(TOGETHER, most - len(known)))
 
 

@@ -10,7 +10,7 @@ gamma prior, so that few frames give wide ranges.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,6 +34,9 @@ TAILS = (3.0, 6.0, 1000.0)
 # such frames (beta distribution) when none is known of, and of how many times longer (Pareto)
 OUTLIER_SHARE = (0.3, 60.0)
 OUTLIER_TAIL = 1.6
+# in this share of shots some frames in a row take several times as long, and no test frame stands among them: how many,
+# and how many times
+UNSEEN_SHARE, UNSEEN, UNSEEN_TIMES = 0.15, (4, 15), (1.5, 5.0)
 # of the variance before anything is measured: frames of a shot differ by a few per cent at least
 PRIOR_SHAPE, PRIOR_SCALE = 0.5, 0.002
 # frames between two of these are interpolated, in the smooth part
@@ -71,6 +74,30 @@ class ShotTimes:
     def width(self) -> float:
         """Return how wide the 80 % range of the total is, as a share of its median."""
         return range_width(self.draws.sum(axis=1))
+
+
+def with_unseen(shot: ShotTimes, chance: np.random.Generator) -> ShotTimes:
+    """Return a shot in some draws of which frames in a row take several times as long, where no test frame stands.
+
+    So it is where memory runs out, or something crosses the picture close to the camera. No smooth model tells it.
+    """
+    numbers = np.sort(np.array(shot.numbers))
+    known = np.isin(numbers, list(shot.measured))
+    edges = np.flatnonzero(np.diff(np.concatenate([[True], known, [True]]).astype(int)))
+    gaps = [(first, after) for first, after in zip(edges[::2], edges[1::2], strict=True) if after - first >= UNSEEN[0]]
+    if not gaps:
+        return shot
+    order = np.argsort(np.argsort(np.array(shot.numbers)))
+    draws = shot.draws.copy()
+    lengths = np.array([after - first for first, after in gaps], float)
+    for row in np.flatnonzero(chance.random(len(draws)) < UNSEEN_SHARE):
+        first, after = gaps[int(chance.choice(len(gaps), p=lengths / lengths.sum()))]
+        count = min(int(chance.integers(UNSEEN[0], UNSEEN[1] + 1)), after - first)
+        begin = first + int(chance.integers(0, after - first - count + 1))
+        slow = np.zeros(len(numbers), bool)
+        slow[begin : begin + count] = True
+        draws[row, slow[order]] *= chance.uniform(*UNSEEN_TIMES)
+    return replace(shot, draws=draws)
 
 
 def another_day(runs: int, chance: np.random.Generator) -> Array:

@@ -9,8 +9,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from tidy_crate.core.estimate.timing import Array, ShotTimes, range_width, shot_times
-from tidy_crate.core.estimate.timings import Timings
+from tidy_crate.core.estimate.timing import Array, ShotTimes, range_width, shot_times, with_unseen
+from tidy_crate.core.estimate.timings import PRACTICE, Timings
 from tidy_crate.core.farm.fit import TILE_OVERHEAD
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.work.request import RenderRequest
@@ -88,6 +88,8 @@ def work_of_job(
     stitching = 0.0
     for request in requests:
         shot = shot_times(request, timings, chance, runs, (positions or {}).get(request.name))
+        if timings.basis in ("measured", PRACTICE):
+            shot = with_unseen(shot, chance)
         shots.append(shot)
         each = shot.draws
         split = request.tile_count * request.shares

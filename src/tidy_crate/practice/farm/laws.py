@@ -11,7 +11,9 @@ from typing import Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
-Law = Literal["even", "gamma", "heavy", "drift", "step", "visit", "wave", "walk", "bursts", "two-kinds"]
+Law = Literal[
+    "even", "gamma", "heavy", "drift", "step", "visit", "wave", "walk", "bursts", "two-kinds", "settling", "memory"
+]
 LAWS: tuple[Law, ...] = get_args(Law)
 
 
@@ -60,7 +62,28 @@ def law_times(law: Law, seed: int, mean: float, count: int) -> NDArray[np.float6
             # cuts between a light and a heavy view
             kinds = np.repeat(chance.random(count) < 0.4, chance.integers(3, 20, count))[:count]
             shape = np.where(kinds, chance.uniform(1.3, 2.5), 1.0) * chance.lognormal(0, 0.07, count)
+        case "settling":
+            # a simulation that comes to rest
+            shape = (1 + chance.uniform(0.5, 3) * np.exp(-along * chance.uniform(2, 8))) * chance.lognormal(
+                0, 0.06, count
+            )
+        case "memory":
+            # memory runs out in some frames in a row
+            out = law_memory(law, seed, count) > 1
+            shape = np.where(out, chance.uniform(2.5, 6), 1.0) * chance.lognormal(0, 0.08, count)
     return np.asarray(mean * shape / shape.mean() * chance.lognormal(0, 0.3))
+
+
+def law_memory(law: Law, seed: int, count: int) -> NDArray[np.float64]:
+    """Return the share of a machine's memory that each frame takes, shape (count,). Above 1 it runs out."""
+    if law != "memory":
+        return np.full(count, 0.3)
+    chance = np.random.default_rng([seed, LAWS.index(law), 1])
+    frames, length = np.arange(count), chance.integers(4, 16)
+    # a crowd comes near the camera and goes away again
+    middle, most = chance.uniform(0.1, 0.9) * count, chance.uniform(1.05, 1.4)
+    width = length / 2 / np.sqrt(np.log(most))
+    return np.asarray(most * np.exp(-(((frames - middle) / width) ** 2)))
 
 
 def node_pace(seed: int, node: str, spread: float) -> float:
