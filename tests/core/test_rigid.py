@@ -363,3 +363,20 @@ def test_a_scene_without_units_is_refused() -> None:
     stage = stage_of(ARM, unit=0.0)
     with pytest.raises(UnreadableInput, match="units"):
         Running(stage, find_all(stage)[0], 1.0)
+
+
+def test_what_a_bake_could_not_solve_is_told_by_every_later_command(tmp_path: Path, run: Run) -> None:
+    """Each command is a process of its own: it learns it from what the bake wrote down, also in the crate."""
+    scene = tmp_path / "s.usda"
+    sunken = f'def Cube "B" {BODY} {{ double size = 1\n{position(0, 0, 0.25)} }}\n'
+    scene.write_text(SCENE.format(unit=1, weight=1, up="Z", physics="", body=ground() + sunken))
+    baked = run("bake", scene, "--json")
+    (told,) = baked.json["baked"][0]["unbaked"]
+    assert "begins" in told and "inside" in told
+    assert told in str(run("survey", scene, "--json").json["simulations"])
+    findings = run("check", scene, "--json").json["findings"]
+    assert [one["message"] for one in findings if one["code"] == "simulation-unsolved"] == [told]
+    crate = tmp_path / "s.crate"
+    assert run("collect", scene, "-o", crate).code in (0, 1)
+    found = run("check", crate, "--json").json["findings"]
+    assert [one["message"] for one in found if one["code"] == "simulation-unsolved"] == [told]

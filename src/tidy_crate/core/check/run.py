@@ -119,7 +119,12 @@ def _check_crate(
     survey = kept.survey()
     excused = {one.path: one.because for one in content.missing if one.let_go}
     assets = tuple(_as_packed(asset, crate, excused) for asset in survey.assets)
-    survey = survey.model_copy(update={"assets": assets})
+    unsolved = {one.subject: one.unsolved for one in content.edits if one.unsolved}
+    simulations = tuple(
+        one.model_copy(update={"trouble": tuple(dict.fromkeys((*one.trouble, *unsolved.get(one.name, ()))))})
+        for one in survey.simulations
+    )
+    survey = survey.model_copy(update={"assets": assets, "simulations": simulations})
     if asked is not None:
         survey = as_asked(survey, asked)
         short = next(not_covered(survey, asked), None)

@@ -8,6 +8,9 @@ from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Simulation, SimulationState, Status
 
+# reasons of one simulation that are listed one by one
+SHOWN = 10
+
 
 @check("simulation-live", Severity.ERROR, "C6", Next.BAKE)
 def simulation_live(scene: Checked) -> Iterator[Trouble]:
@@ -22,8 +25,11 @@ def simulation_refused(scene: Checked) -> Iterator[Trouble]:
     """This simulation cannot be solved correctly here. It stays live until its own program bakes it."""
     for one in scene.survey.simulations:
         if one.state is not SimulationState.CACHED:
-            for what in one.refused[:10]:
+            for what in one.refused[:SHOWN]:
                 yield Trouble(one.name, what, "bake it in the program it was made in")
+            if len(one.refused) > SHOWN:
+                more = f"and {len(one.refused) - SHOWN} more reasons"
+                yield Trouble(one.name, more, "see all of them with survey --json")
 
 
 @check("simulation-stale", Severity.ERROR, "C6", Next.BAKE)
@@ -93,8 +99,11 @@ def simulation_starts_late(scene: Checked) -> Iterator[Trouble]:
 def simulation_unsolved(scene: Checked) -> Iterator[Trouble]:
     """The bake cannot solve this part: it stands still in the cache, or is left out."""
     for one in scene.survey.simulations:
-        for what in one.trouble[:10]:
+        for what in one.trouble[:SHOWN]:
             yield Trouble(one.name, what, "bake it in the program it was made in, or waive")
+        if len(one.trouble) > SHOWN:
+            more = f"and {len(one.trouble) - SHOWN} more parts that the bake cannot solve"
+            yield Trouble(one.name, more, "see all of them with survey --json")
 
 
 @check("generator-not-frozen", Severity.ERROR, "B11")

@@ -43,6 +43,7 @@ from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.request import request_for
 from tidy_crate.core.scene.rewriting import crate_path_of, new_texts
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
+from tidy_crate.core.scene.staging import UseCache
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 
@@ -351,6 +352,7 @@ def _notes(context: SceneContext) -> Iterator[EditNote]:
             origin=edit.origin,
             subject=legible(edit.subject),
             because=legible(_without_roots(edit.because, context)),
+            unsolved=tuple(map(legible, edit.unsolved)) if isinstance(edit, UseCache) else (),
         )
 
 

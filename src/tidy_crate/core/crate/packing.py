@@ -86,6 +86,8 @@ class EditNote(Model):
     origin: str
     subject: str
     because: str
+    unsolved: tuple[str, ...] = ()
+    """Of a cache, parts of its simulation that the bake could not solve, by prim."""
 
 
 class PackingList(Model):

@@ -86,6 +86,7 @@ def cache_edits(tidy: Path) -> tuple[UseCache, ...]:
             covers=(record.first, record.last),
             prims=record.prims,
             files={inside(folder, file.path).absolute(): file.bytes for file in record.files},
+            unsolved=record.unbaked,
             because=f"baked by {record.tool}",
         )
         for record in read_records(folder)

@@ -87,6 +87,8 @@ class UseCache(_Edit):
     """Prims whose values are in the cache."""
     files: dict[Path, int] = Field(default_factory=dict)
     """Absolute paths of the files that the layer needs beside it, with sizes."""
+    unsolved: tuple[str, ...] = ()
+    """Parts of the simulation that the bake could not solve, by prim."""
 
     @property
     def subject(self) -> str:

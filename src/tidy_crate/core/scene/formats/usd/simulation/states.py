@@ -56,7 +56,12 @@ def find_simulations(
                 depends_on=tuple(dict.fromkeys((*one.targets, *needs[one.path]))),
                 prims=one.prims,
                 why=one.why,
-                trouble=(*one.trouble, *troubles.get(one.path, ())),
+                # what the bake met counts for as long as its cache does
+                trouble=tuple(
+                    dict.fromkeys(
+                        (*one.trouble, *troubles.get(one.path, ()), *(edit.unsolved if edit is not None else ()))
+                    )
+                ),
                 refused=one.refused,
                 fingerprint=marks[one.path],
                 cache_named=bool(after.live and after.cache),
