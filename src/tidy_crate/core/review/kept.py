@@ -153,7 +153,7 @@ def pass_values(looks: Sequence[Mapping[str, PassLook]]) -> list[PassValues]:
         if objects and all(one.shares for one in known):
             found.append(PassValues(name, _shares(known)[:, None, :], True))
         elif not objects and len({one.values.shape for one in known}) == 1 and known[0].values.size:
-            values = np.stack([one.values for one in known])
+            values = np.stack([one.values for one in known]).astype(np.float32)
             found.append(PassValues(name, values.reshape(len(known), -1, values.shape[-1]), False))
     return found
 

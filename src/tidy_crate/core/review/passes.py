@@ -6,14 +6,14 @@ is within what the frames beside it span. What differs there is a fault of the p
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Sequence, Set
 from dataclasses import dataclass
 
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.review.jumps import AROUND, FEW, USUAL_STEP
-from tidy_crate.core.review.kept import OBJECTS, PassValues, in_cells_of_passes
+from tidy_crate.core.review.kept import OBJECTS, Kept, PassValues, in_cells_of_passes
 from tidy_crate.core.review.neighbours import LONGEST, PART
 from tidy_crate.core.review.sign import Kind, Sign, Weight
 
@@ -25,6 +25,8 @@ PICTURE_TOO, TIMES_USUAL = 0.04, 2.5
 USUAL, UNKNOWN = 75, 3.0
 # of two runs that explain as much, the shorter one: how much less each frame makes of it
 COUNTS = 0.1
+# frames that are looked at together, and so many before and after them
+STRETCH, BESIDE = 1000, 40
 # the steps at both ends of a run, in its size, and in the steps within it
 END, OF_A_PIECE = 0.6, 1.5
 
@@ -39,19 +41,29 @@ class _Run:
 
 
 def signs_of_passes(
-    frames: Sequence[int],
-    known: Sequence[bool],
-    cells: np.ndarray,
-    passes: Iterable[PassValues],
-    rules: ReviewRules,
-    grouped: frozenset[int] | set[int] = frozenset(),
+    frames: Sequence[int], known: Sequence[bool], kept: Kept, rules: ReviewRules, grouped: Set[int] = frozenset()
 ) -> Iterable[tuple[int, Sign]]:
     """Yield the signs of passes, with the number of the frame.
 
-    known: by index, whether the frame before is its neighbour. cells: of the picture, see `Look.cells`; shape
-    (frames, rows, columns, 3). grouped: indices of frames that are known to differ as a group.
+    A long sequence is looked at stretch by stretch, so that memory does not grow with it. known: by index, whether the
+    frame before is its neighbour. grouped: indices of frames that are known to differ as a group.
     """
-    picture = in_cells_of_passes(cells)
+    for first in range(0, len(frames), STRETCH):
+        own = slice(max(0, first - BESIDE), min(len(frames), first + STRETCH + BESIDE))
+        part = {at - own.start for at in grouped if own.start <= at < own.stop}
+        inside = set(frames[first : first + STRETCH])
+        for frame, sign in _of_stretch(frames[own], known[own], kept.part(own), rules, part):
+            if frame in inside:
+                yield frame, sign
+
+
+def _of_stretch(
+    frames: Sequence[int], known: Sequence[bool], kept: Kept, rules: ReviewRules, grouped: Set[int]
+) -> Iterable[tuple[int, Sign]]:
+    passes = kept.passes
+    if not passes:
+        return
+    picture = in_cells_of_passes(kept.cells)
     for one in passes:
         runs: list[_Run] = []
         for length in range(1, min(LONGEST, len(frames) - 2) + 1):
@@ -59,7 +71,7 @@ def signs_of_passes(
         for run in _apart(runs):
             own = range(run.first, run.first + run.count)
             # a run of good frames between two of a group differs from these
-            if {run.first - 1, run.first + run.count} & set(grouped) and not grouped & set(own):
+            if {run.first - 1, run.first + run.count} & grouped and not grouped & set(own):
                 continue
             text = _words(one, run)
             for index in own:

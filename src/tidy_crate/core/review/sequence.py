@@ -24,6 +24,7 @@ from tidy_crate.core.review.jumps import (
     usual_and_limit,
     usual_step,
 )
+from tidy_crate.core.review.kept import Kept
 from tidy_crate.core.review.neighbours import COLUMNS, LONGEST, Difference, Measured, Step
 from tidy_crate.core.review.never_content import is_a_fault
 from tidy_crate.core.review.rendered import Rendered
@@ -138,15 +139,15 @@ def signs_of(
     rendered: Mapping[int, Rendered] | None = None,
     grouped: Set[int] = frozenset(),
     lights: Set[int] = frozenset(),
-    cells: np.ndarray | None = None,
+    kept: Kept | None = None,
 ) -> dict[int, list[Sign]]:
     """Return the signs of each frame that has any, by frame number.
 
     rendered: by frame, which node rendered it. Where two nodes or attempts meet, a jump is looked for more closely.
     grouped: indices of frames that are known to differ as a group. Nothing is said of a frame for not being like them.
     lights: indices of frames with which a light of the shot goes on or off: what changes there is content.
-    cells: see `Look.cells`, shape (frames, rows, columns, 3). With them, a frame is bad for another picture only where
-    that is no shot's; something may have passed close to the camera.
+    kept: numbers of the frames. With them, a frame is bad for another picture only where that is no shot's; something
+    may have passed close to the camera.
     """
     meets = _meets(measured.frames, rendered or {})
     found: dict[int, list[Sign]] = {}
@@ -161,8 +162,8 @@ def signs_of(
         if event.count > 1:
             words += f" of the run of {event.count} frames"
         clear = event.score >= rules.bad and not _is_a_shot(measured, event) and not _may_be_a_wall(measured, event)
-        if clear and cells is not None and event.kind in _PICTURES:
-            clear = is_a_fault(cells[event.first - 1 : event.first + event.count + 1])
+        if clear and kept is not None and event.kind in _PICTURES:
+            clear = is_a_fault(kept.part(slice(event.first - 1, event.first + event.count + 1)).cells)
         if event.kind is Kind.VIVID and event.figure > MOST_VIVID:
             clear = False
         weight = Weight.BAD if clear else Weight.SUSPECT

@@ -11,6 +11,8 @@ from collections.abc import Iterable, Sequence, Set
 
 import numpy as np
 
+from tidy_crate.core.picture.look import CELLS
+from tidy_crate.core.review.kept import Kept
 from tidy_crate.core.review.sign import Kind, Sign, Weight
 
 # frames on each side that tell the usual motion
@@ -21,6 +23,8 @@ LEAST, TIMES = 0.03, 6.0
 MOST = 0.7
 # share of the change that the motion explains, at least; and share of a shift that is not taken back
 EXPLAINS, BACK = 0.5, 0.4
+# frames that are looked at together
+STRETCH = 1000
 # the longest run of shifted frames
 LONGEST = 8
 
@@ -44,16 +48,21 @@ def motions(cells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def signs_of_shifts(
-    frames: Sequence[int], known: Sequence[bool], cells: np.ndarray, skipped: Set[int] = frozenset()
+    frames: Sequence[int], known: Sequence[bool], kept: Kept, skipped: Set[int] = frozenset()
 ) -> Iterable[tuple[int, Sign]]:
     """Yield the signs of shifted frames, with the number of the frame.
 
-    known: by index, whether the frame before is its neighbour. cells: as for `motions`. skipped: indices of frames that
-    have signs already.
+    known: by index, whether the frame before is its neighbour. skipped: indices of frames that have signs already.
     """
     if len(frames) < 2 * AROUND:
         return
-    motion, explained = motions(cells)
+    # stretch by stretch, so that memory does not grow with the sequence
+    parts = [
+        motions(kept.part(slice(max(0, at - 1), at + STRETCH)).cells[..., 0]) for at in range(0, len(frames), STRETCH)
+    ]
+    motion, explained = (
+        np.concatenate([each[number][1:] if at else each[number] for at, each in enumerate(parts)]) for number in (0, 1)
+    )
     off = np.zeros_like(motion)
     limits = np.full(len(frames), np.inf)
     for at in range(1, len(frames)):
@@ -71,9 +80,7 @@ def signs_of_shifts(
         if end is None:
             at += 1
             continue
-        text = (
-            f"it is shifted by {size[at] / cells.shape[2]:.2%} of the width against the motion of the frames around it"
-        )
+        text = f"it is shifted by {size[at] / CELLS[1]:.2%} of the width against the motion of the frames around it"
         if not skipped & set(range(at, end)):
             sign = Sign(kind=Kind.SHIFT, weight=Weight.SUSPECT, text=text, figure=round(float(size[at]), 4),
                         limit=round(float(limits[at]), 4))  # fmt: skip

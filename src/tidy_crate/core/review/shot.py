@@ -116,14 +116,12 @@ class Shot:
             known = [step is not None for step in measured.steps]
             groups, lights = groups_of(self._neighbours.kept, measured.frames, known, nodes, self._rules)
             grouped = {index for one in groups for index in one.frames}
-            for frame, signs in signs_of(
-                measured, self._rules, nodes, grouped, lights, self._neighbours.kept.cells
-            ).items():
+            for frame, signs in signs_of(measured, self._rules, nodes, grouped, lights, self._neighbours.kept).items():
                 add((frame, sign) for sign in signs)
             kept = self._neighbours.kept
             odd = {index for index, frame in enumerate(measured.frames) if frame in found} | grouped
-            add(signs_of_shifts(measured.frames, known, kept.cells[..., 0], odd))
-            add(signs_of_passes(measured.frames, known, kept.cells, kept.passes, self._rules, grouped))
+            add(signs_of_shifts(measured.frames, known, kept, odd))
+            add(signs_of_passes(measured.frames, known, kept, self._rules, grouped))
             self.groups = tuple(_frame_group(one, measured.frames) for one in groups)
             for group, one in zip(groups, self.groups, strict=True):
                 sign = _group_sign(group, one)
