@@ -261,3 +261,12 @@ def test_a1_a_class_of_machines_that_is_off_is_named_where_its_machines_are_many
         shot.add(number, judged, Rendered(node=nodes[number], place=places[number]))
     shot.signs()
     assert [one.cause for one in shot.groups] in (["one, tern"], ["two, wren"])
+
+
+def test_a3_a_title_held_for_two_frames_is_content_and_a_frame_in_anothers_place_is_not() -> None:
+    clean = pictures("slow pan, no noise")
+    # time stands still for a frame, and goes on from there
+    held = [*clean[:12], clean[11], *clean[12:-1]]
+    assert reviewed(held) == {}
+    # the frame after it is where it would have been
+    assert 12 in reviewed([*clean[:12], clean[11], *clean[13:]])

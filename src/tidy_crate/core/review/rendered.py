@@ -12,7 +12,7 @@ class Rendered:
     node: str = ""
     attempt: int = 1
     seconds: float | None = None
-    place: str = ""
-    """Farm and machine class; empty where a job has one only."""
     begins: bool = False
     """True when a batch begins with it, as it was ordered."""
+    place: str = ""
+    """Farm and machine class; empty where a job has one only."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Set
 
 import numpy as np
 
@@ -21,12 +21,15 @@ PLAIN = 0.3
 CATCH_UP = 1.55
 # frames within which one may stand in another's place, and how many such pairs make it the shot's own going round
 NEAR, PAIRS = 8, 3
-# frames of a repetition that stands between two steps of at least this share of the usual one
-SHORT, GOES_ON = 3, 0.5
+# frames of a repetition that comes after a step of at least this share of the usual one, and is hardly caught up with
+SHORT, GOES_ON, HARDLY = 3, 0.5, 1.25
 
 
-def repeats(measured: Measured) -> Iterable[tuple[int, Sign]]:
-    """Yield index and sign of each frame that repeats another one and should not."""
+def repeats(measured: Measured, meets: Set[int] = frozenset()) -> Iterable[tuple[int, Sign]]:
+    """Yield index and sign of each frame that repeats another one and should not.
+
+    meets: indices at which two nodes, attempts or batches meet.
+    """
     index, count = 1, len(measured.frames)
     while index < count:
         step = measured.steps[index]
@@ -36,7 +39,7 @@ def repeats(measured: Measured) -> Iterable[tuple[int, Sign]]:
         first = index
         while index < count and (own := measured.steps[index]) is not None and own.same:
             index += 1
-        sign = _sign(measured, first, index)
+        sign = _sign(measured, first, index, bool(meets & set(range(first, index + 1))))
         if sign is not None:
             yield from ((other, sign) for other in range(first, index))
 
@@ -72,8 +75,11 @@ def misplaced(measured: Measured) -> Iterable[tuple[int, Sign]]:
         yield wrong, sign
 
 
-def _sign(measured: Measured, first: int, after: int) -> Sign | None:
-    """The sign of the frames from `first` up to before `after`; None where they may well be alike."""
+def _sign(measured: Measured, first: int, after: int, met: bool) -> Sign | None:
+    """The sign of the frames from `first` up to before `after`; None where they may well be alike.
+
+    met: True if two nodes or batches meet in it.
+    """
     steps = measured.steps
     near = [
         other
@@ -103,7 +109,11 @@ def _sign(measured: Measured, first: int, after: int) -> Sign | None:
     before, beyond = (_step(measured, other).change.picture / max(usual, 1e-9) for other in (first - 1, after))
     if beyond >= CATCH_UP:
         return sign(Weight.BAD, f"and the next one moves {beyond:.1f} usual steps at once", beyond, CATCH_UP)
-    if after - first <= SHORT and min(before, beyond) >= GOES_ON:
+    # what stood in another's place is caught up with; what is held, as a title, goes on where it was
+    if after - first <= SHORT and before >= GOES_ON and beyond >= max(HARDLY, before * HARDLY):
+        return sign(Weight.SUSPECT, f"and the next one moves {beyond:.1f} usual steps at once", beyond, HARDLY)
+    if met and after - first <= SHORT and min(before, beyond) >= GOES_ON:
+        # a batch that begins again where it began
         return sign(Weight.SUSPECT, "and before and after it things move", min(before, beyond), GOES_ON)
     return None
 

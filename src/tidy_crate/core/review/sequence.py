@@ -169,7 +169,7 @@ def signs_of(
         weight = Weight.BAD if clear else Weight.SUSPECT
         for index in event.frames:
             add(index, _sign(event, weight, words))
-    repeated = [*repeats(measured), *misplaced(measured)]
+    repeated = [*repeats(measured, meets), *misplaced(measured)]
     for index, sign in repeated:
         add(index, sign)
     edges = _edges(events, repeated) | {edge for index in grouped for edge in (index, index + 1)} | lights
