@@ -248,8 +248,11 @@ def _rows(planes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def _thinned(planes: np.ndarray) -> np.ndarray:
     """Return the brightness of some pixels, in stops."""
-    bright = np.clip(np.nan_to_num(planes, posinf=BRIGHTEST), 0, BRIGHTEST).mean(axis=0)
-    return np.asarray(np.log2(1 + bright / FLOOR), np.float32)
+    # of a number and what is none, these return the number
+    bright = np.fmin(np.fmax(planes, np.float32(0)), np.float32(BRIGHTEST)).sum(axis=0)
+    bright *= np.float32(1 / (FLOOR * len(planes)))
+    bright += 1
+    return np.asarray(np.log2(bright, out=bright))
 
 
 def _spike(stops: np.ndarray) -> float:

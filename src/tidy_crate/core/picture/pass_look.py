@@ -22,7 +22,7 @@ CELLS = (9, 16)
 # numbers of this size count as this; from FAR on it is a place that no ray came back from
 FLOOR, FAR = 0.01, 1e9
 # pixels of a pass that are looked at, about
-SAMPLES = 100_000
+SAMPLES = 25_000
 # objects by whose shares a frame is told from another: the largest ones
 OBJECTS = 64
 # passes that are looked at, and numbers of a pixel of one
