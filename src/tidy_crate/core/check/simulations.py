@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
@@ -25,11 +25,7 @@ def simulation_refused(scene: Checked) -> Iterator[Trouble]:
     """This simulation cannot be solved correctly here. It stays live until its own program bakes it."""
     for one in scene.survey.simulations:
         if one.state is not SimulationState.CACHED:
-            for what in one.refused[:SHOWN]:
-                yield Trouble(one.name, what, "bake it in the program it was made in")
-            if len(one.refused) > SHOWN:
-                more = f"and {len(one.refused) - SHOWN} more reasons"
-                yield Trouble(one.name, more, "see all of them with survey --json")
+            yield from _listed(one.name, one.refused, "reasons", "bake it in the program it was made in")
 
 
 @check("simulation-stale", Severity.ERROR, "C6", Next.BAKE)
@@ -99,11 +95,9 @@ def simulation_starts_late(scene: Checked) -> Iterator[Trouble]:
 def simulation_unsolved(scene: Checked) -> Iterator[Trouble]:
     """The bake cannot solve this part: it stands still in the cache, or is left out."""
     for one in scene.survey.simulations:
-        for what in one.trouble[:SHOWN]:
-            yield Trouble(one.name, what, "bake it in the program it was made in, or waive")
-        if len(one.trouble) > SHOWN:
-            more = f"and {len(one.trouble) - SHOWN} more parts that the bake cannot solve"
-            yield Trouble(one.name, more, "see all of them with survey --json")
+        yield from _listed(
+            one.name, one.trouble, "parts that the bake cannot solve", "bake it in the program it was made in, or waive"
+        )
 
 
 @check("generator-not-frozen", Severity.ERROR, "B11")
@@ -123,6 +117,14 @@ def generator_will_be_frozen(scene: Checked) -> Iterator[Trouble]:
             yield Trouble(
                 one.name, f"the {one.kind} becomes plain data in the staged copy", "look at it in a test frame"
             )
+
+
+def _listed(name: str, all_of_them: Sequence[str], of: str, remedy: str) -> Iterator[Trouble]:
+    """Yield the first ones, and how many more there are."""
+    for what in all_of_them[:SHOWN]:
+        yield Trouble(name, what, remedy)
+    if len(all_of_them) > SHOWN:
+        yield Trouble(name, f"and {len(all_of_them) - SHOWN} more {of}", "see all of them with survey --json")
 
 
 def _named(one: Simulation) -> str:

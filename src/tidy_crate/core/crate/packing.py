@@ -87,7 +87,7 @@ class EditNote(Model):
     subject: str
     because: str
     unsolved: tuple[str, ...] = ()
-    """Of a cache, parts of its simulation that the bake could not solve, by prim."""
+    """Parts of a cached simulation that the bake could not solve, by prim."""
 
 
 class PackingList(Model):

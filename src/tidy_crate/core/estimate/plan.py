@@ -57,29 +57,29 @@ def _refine(
     pairs: list[tuple[Offer, Way]], quotes: list[Quote], wishes: Wishes, exchange: Exchange, currency: str
 ) -> None:
     """Add the ways that keep a budget or a time best, with any number of machines and size of batch."""
-    offers: list[Offer] = []
-    ways = []
-    for offer, way in pairs:
-        at = next((at for at, known in enumerate(offers) if known is offer), None)
-        if at is None:
-            at = len(offers)
-            offers.append(offer)
-        ways.append((at, way))
+    offers = list({id(offer): offer for offer, _ in pairs}.values())
+    place = {id(offer): at for at, offer in enumerate(offers)}
+    ways = [(place[id(offer)], way) for offer, way in pairs]
     looking = Search(offers, ways, wishes, exchange, currency)
     for (at, way), quote in zip(ways, quotes, strict=True):
         looking.learn(at, way, quote)
-    tasks = max(offer.work.tasks.shape[1] for offer in offers)
-    everything = looking.all()
-    few = len(everything) * tasks <= FEW_TASKS
-    for number in range(ROUNDS):
-        promising = (everything if number == 0 else []) if few else looking.next()
-        if not promising:
-            return
-        for at, way in promising:
+
+    def simulate(chosen: Iterable[tuple[int, Way]]) -> None:
+        for at, way in chosen:
             quote = _compared(quoted(offers[at], way), exchange, currency)
             looking.learn(at, way, quote)
             pairs.append((offers[at], way))
             quotes.append(quote)
+
+    everything = looking.all()
+    if len(everything) * max(offer.work.tasks.shape[1] for offer in offers) <= FEW_TASKS:
+        simulate(everything)
+        return
+    for _ in range(ROUNDS):
+        promising = looking.next()
+        if not promising:
+            return
+        simulate(promising)
 
 
 def _promising(pairs: list[tuple[Offer, Way]], exchange: Exchange, currency: str) -> list[tuple[Offer, Way]]:

@@ -80,7 +80,7 @@ def _counts(most: int) -> list[int]:
 
 
 class Search:
-    """What is known so far, and which ways to simulate next."""
+    """The ways that are known so far, and which to simulate next."""
 
     def __init__(
         self,

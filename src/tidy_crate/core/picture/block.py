@@ -26,6 +26,11 @@ class Block:
     """Pixels by channel, each of shape (lines, width); of a subsampled channel fewer."""
 
 
+def is_ids(pixels: np.ndarray) -> bool:
+    """Return True when a channel numbers objects, in whole numbers."""
+    return pixels.dtype.kind in "ui"
+
+
 class Grid:
     """Means of a plane over a coarse grid of cells, gathered block by block.
 

@@ -11,7 +11,7 @@ from pydantic import Field
 
 from tidy_crate.core.files import legible, os_reason
 from tidy_crate.core.model import Model
-from tidy_crate.core.picture.block import MOST_BYTES, Block
+from tidy_crate.core.picture.block import MOST_BYTES, Block, is_ids
 from tidy_crate.core.picture.decode import MOST_PIXELS, Form, FrameHead, frame_blocks, read_frame_head
 from tidy_crate.core.picture.look import Look, look_at, stride
 from tidy_crate.core.picture.pass_look import PassLook, PassReader
@@ -296,11 +296,6 @@ class _Seen:
             return None
         least, total, greatest, count = self._alpha
         return least, total / count, greatest
-
-
-def is_ids(pixels: np.ndarray) -> bool:
-    """Return True when a channel numbers objects, in whole numbers."""
-    return pixels.dtype.kind in "ui"
 
 
 def shown_channels(channels: Iterable[str]) -> tuple[str, ...]:

@@ -129,10 +129,10 @@ def brightened(look: Look, times: float) -> Look:
     )  # fmt: skip
 
 
-def stride(width: int, height: int) -> int:
-    """Return n where every n-th pixel of a picture is looked at, in both directions."""
+def stride(width: int, height: int, most: int = MOST) -> int:
+    """Return n where every n-th pixel of a picture is looked at, in both directions. most: pixels that are, about."""
     found = 1
-    while (width // found) * (height // found) > MOST:
+    while (width // found) * (height // found) > most:
         found += 1
     return found
 

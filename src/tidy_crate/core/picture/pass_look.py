@@ -14,8 +14,8 @@ from typing import Any
 
 import numpy as np
 
-from tidy_crate.core.picture.block import Block
-from tidy_crate.core.picture.look import means
+from tidy_crate.core.picture.block import Block, is_ids
+from tidy_crate.core.picture.look import means, stride
 
 # rows and columns of cells
 CELLS = (9, 16)
@@ -61,10 +61,7 @@ class PassReader:
     """
 
     def __init__(self, block: Block, shown: Iterable[str]) -> None:
-        self._size = block.height, block.width
-        self._step = 1
-        while (block.height // self._step) * (block.width // self._step) > SAMPLES:
-            self._step += 1
+        self._step = stride(block.width, block.height, SAMPLES)
         rows, columns = -(-block.height // self._step), -(-block.width // self._step)
         colour = set(shown)
         self._layers: dict[str, list[str]] = {}
@@ -94,7 +91,7 @@ class PassReader:
         found = {}
         for layer, names in self._layers.items():
             planes = [self._planes[name] for name in names]
-            if all(plane.dtype.kind in "ui" for plane in planes):
+            if all(map(is_ids, planes)):
                 found[layer] = _of_objects(planes[0])
             else:
                 found[layer] = PassLook(

@@ -8,9 +8,9 @@ from pathlib import Path
 
 import numpy as np
 
-from tidy_crate.core.picture.block import Block, Grid
+from tidy_crate.core.picture.block import Block, Grid, is_ids
 from tidy_crate.core.picture.decode import frame_blocks, read_frame_head
-from tidy_crate.core.picture.judge import TONES, Expected, is_ids, judge_head, shown_channels
+from tidy_crate.core.picture.judge import TONES, Expected, judge_head, shown_channels
 from tidy_crate.core.picture.tone import Tone, as_stored, srgb
 
 # layers that are shown by their range and not as light

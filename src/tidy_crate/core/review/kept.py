@@ -14,6 +14,8 @@ from tidy_crate.core.picture.look import QUIET, Look
 from tidy_crate.core.picture.pass_look import PassLook
 
 Array = np.ndarray
+# frames that are looked at together, so that time and memory do not grow faster than the sequence
+STRETCH = 1000
 # share of a space's numbers that tell how large a step is
 MOST = 0.03
 # the noise of a part of the picture counts that much less than that of all of it

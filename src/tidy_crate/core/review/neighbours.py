@@ -156,18 +156,18 @@ def _asides(near: list[Look]) -> np.ndarray:
     runs, sides = _means(cells, lengths), cells[-2::-1]
     of_runs = _means(noise, lengths)
     found = _differences(
-        _outside(runs, sides, after.cells),
+        outside(runs, sides, after.cells),
         np.maximum(_means(vivid, lengths) - np.maximum(vivid[-2::-1], after.vivid), 0),
-        _outside(of_runs, noise[-2::-1], noise_after),
+        outside(of_runs, noise[-2::-1], noise_after),
         np.maximum(np.maximum(of_runs, noise[-2::-1]), noise_after) >= NOISY,
         _flat_runs(before, after),
-        _outside(_means(highlight, lengths), highlight[-2::-1], after.highlight),
+        outside(_means(highlight, lengths), highlight[-2::-1], after.highlight),
         *(_more(np.stack([getattr(one, name) for one in near]), lengths) for name in ("comb", "lines")),
         steps=False,
     )
     # of the mean brightness apart: when everything moves, each cell spans a lot and the mean hardly anything
     levels = [one[..., 0].mean(axis=(-2, -1)) for one in (runs, sides, after.cells)]
-    found[:, 0] = _outside(levels[0], levels[1], levels[2])
+    found[:, 0] = outside(levels[0], levels[1], levels[2])
     return found
 
 
@@ -236,7 +236,8 @@ def _likeness(one: np.ndarray, other: np.ndarray) -> float:
     return float((one * other).sum()) / size if size > 1e-9 else 1.0
 
 
-def _outside(values: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray:
+def outside(values: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """Return by how much values are above or below all between two others, with the sign."""
     return np.asarray(values - np.clip(values, np.minimum(one, other), np.maximum(one, other)))
 
 

@@ -13,8 +13,9 @@ import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.review.jumps import AROUND, FEW, USUAL_STEP
-from tidy_crate.core.review.kept import OBJECTS, Kept, PassValues, in_cells_of_passes
-from tidy_crate.core.review.neighbours import LONGEST, PART
+from tidy_crate.core.review.kept import OBJECTS, STRETCH, Kept, PassValues, in_cells_of_passes
+from tidy_crate.core.review.neighbours import LONGEST, PART, outside
+from tidy_crate.core.review.sequence import END, OF_A_PIECE, apart_from_each_other
 from tidy_crate.core.review.sign import Kind, Sign, Weight
 
 # stops or share of colour by which the picture differs in a cell that says nothing of a pass; and times what is usual
@@ -25,10 +26,8 @@ PICTURE_TOO, TIMES_USUAL = 0.04, 2.5
 USUAL, UNKNOWN = 75, 3.0
 # of two runs that explain as much, the shorter one: how much less each frame makes of it
 COUNTS = 0.1
-# frames that are looked at together, and so many before and after them
-STRETCH, BESIDE = 1000, 40
-# the steps at both ends of a run, in its size, and in the steps within it
-END, OF_A_PIECE = 0.6, 1.5
+# frames before and after a stretch that are looked at with it
+BESIDE = 40
 
 
 @dataclass(frozen=True)
@@ -68,7 +67,8 @@ def _of_stretch(
         runs: list[_Run] = []
         for length in range(1, min(LONGEST, len(frames) - 2) + 1):
             runs += _runs_of(one, known, picture, length, rules)
-        for run in _apart(runs):
+        clearest = sorted(runs, key=lambda run: (-run.figure / run.limit / (1 + COUNTS * run.count), run.first))
+        for run in apart_from_each_other(clearest):
             own = range(run.first, run.first + run.count)
             # a run of good frames between two of a group differs from these
             if {run.first - 1, run.first + run.count} & grouped and not grouped & set(own):
@@ -92,17 +92,20 @@ def _words(one: PassValues, run: _Run) -> str:
     return text + (f" (a run of {run.count} frames)" if run.count > 1 else "")
 
 
+def _run_means(values: np.ndarray, length: int) -> np.ndarray:
+    """Return the means of all runs that have a frame before and after: shape (frames - length - 1, ...)."""
+    sums = np.cumsum(np.concatenate([np.zeros_like(values[:1]), values]), axis=0, dtype=np.float64)
+    return np.asarray((sums[length + 1 : -1] - sums[1 : -length - 1]) / length)
+
+
 def _outside(values: np.ndarray, length: int) -> np.ndarray:
     """Return how far runs are outside of what the frames before and after span.
 
     values: shape (frames, cells, channels). Returns shape (frames - length - 1, cells), the largest of the channels, by
     the index of the frame before the run.
     """
-    sums = np.cumsum(np.concatenate([np.zeros_like(values[:1]), values]), axis=0, dtype=np.float64)
-    runs = (sums[length + 1 : -1] - sums[1 : -length - 1]) / length
-    before, after = values[: -length - 1], values[length + 1 :]
-    apart = np.abs(runs - np.clip(runs, np.minimum(before, after), np.maximum(before, after)))
-    return np.asarray(apart.max(axis=-1))
+    apart = outside(_run_means(values, length), values[: -length - 1], values[length + 1 :])
+    return np.asarray(np.abs(apart).max(axis=-1))
 
 
 def _sizes(one: PassValues, apart: np.ndarray, picture: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -126,10 +129,8 @@ def _runs_of(
     values = one.values
     if one.objects:
         # by the largest gain of an object: what one gains another loses
-        sums = np.cumsum(np.concatenate([np.zeros_like(values[:1]), values]), axis=0, dtype=np.float64)
-        runs = (sums[length + 1 : -1] - sums[1 : -length - 1]) / length
         sides = np.maximum(values[: -length - 1], values[length + 1 :])
-        apart = np.maximum(runs - sides, 0)[:, 0, :]
+        apart = np.maximum(_run_means(values, length) - sides, 0)[:, 0, :]
         steps = np.abs(np.diff(values[:, 0, :], axis=0)) / 2
     else:
         apart = _outside(values, length)
@@ -158,12 +159,3 @@ def _limit(sizes: np.ndarray, at: int, length: int, least: float, rules: ReviewR
     """Return from where on a difference is a sign, by what is usual of runs that share no frame with it."""
     near = np.concatenate([sizes[max(0, at - AROUND) : max(0, at - length - 1)], sizes[at + length + 2 : at + AROUND]])
     return max(least, rules.times * float(np.percentile(near, USUAL))) if len(near) >= FEW else UNKNOWN * least
-
-
-def _apart(runs: list[_Run]) -> list[_Run]:
-    """Return the clearest of runs that share frames or touch."""
-    found: list[_Run] = []
-    for run in sorted(runs, key=lambda one: (-one.figure / one.limit / (1 + COUNTS * one.count), one.first)):
-        if all(run.first > one.first + one.count or one.first > run.first + run.count for one in found):
-            found.append(run)
-    return sorted(found, key=lambda one: one.first)

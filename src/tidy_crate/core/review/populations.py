@@ -17,14 +17,12 @@ from itertools import groupby
 import numpy as np
 
 from tidy_crate.core.context.review_rules import ReviewRules
-from tidy_crate.core.review.kept import MOST, OBJECTS, OBJECTS_OF, PASS_OF, Array, Kept, Space, size_of
+from tidy_crate.core.review.kept import MOST, OBJECTS, OBJECTS_OF, PASS_OF, STRETCH, Array, Kept, Space, size_of
 from tidy_crate.core.review.never_content import never_content
 from tidy_crate.core.review.rendered import Rendered
 
 # frames of each state, and changes from one to the other, that a comparison needs
 FEW, CHANGES = 3, 3
-# frames that are looked at together, so that time grows in line with them
-STRETCH = 1000
 # the same for noise, which what moves through the picture changes too
 CHANGES_OF_NOISE = 4
 # assignments of the same stretches of frames to other machines that a difference is compared with

@@ -202,8 +202,9 @@ def _rendered(ledger: Ledger, job: str) -> dict[TaskKey, Rendered]:
 
 def _places(session: Session, job: str) -> dict[int, str]:
     """Return farm and machine class of each submission of a job; nothing where all have the same."""
-    found = {}
-    for row in session.scalars(select(SubmissionRow).where(SubmissionRow.job_id == job)):
+    rows = list(session.scalars(select(SubmissionRow).where(SubmissionRow.job_id == job)))
+    found: dict[int, str] = {}
+    for row in rows if len(rows) > 1 else ():
         order = kept(JobOrder.model_validate_json, row.order, "an order") if row.order else None
         found[row.id] = f"{row.farm}, {order.machine}" if order is not None else row.farm
     return found if len(set(found.values())) > 1 else {}

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass
+from typing import Protocol, TypeVar
 
 import numpy as np
 
@@ -218,7 +219,7 @@ def _asides(measured: Measured, rules: ReviewRules) -> list[_Event]:
             for length in range(1, 2 if feature.alone else LONGEST + 1)
             for event in _candidates(measured, rules, feature, length)
         ]
-        own = _apart(candidates)
+        own = apart_from_each_other(sorted(candidates, key=lambda one: (-abs(one.figure), one.count, one.first)))
         damaged = sum(event.count for event in own)
         often = len(own) > EVENTS and damaged > OFTEN * len(measured.frames)
         if not (often and feature.content):
@@ -317,12 +318,27 @@ def _usual_aside(sizes: np.ndarray, index: int, length: int, share: float) -> fl
     return float(np.percentile(near, share)) if len(near) >= FEW else None
 
 
-def _apart(candidates: list[_Event]) -> list[_Event]:
-    """The clearest of events that share frames or touch."""
-    found: list[_Event] = []
-    for event in sorted(candidates, key=lambda one: (-abs(one.figure), one.count, one.first)):
-        if all(event.first > other.first + other.count or other.first > event.first + event.count for other in found):
-            found.append(event)
+class _Stretch(Protocol):
+    """Some frames in a row."""
+
+    @property
+    def first(self) -> int: ...
+    @property
+    def count(self) -> int: ...
+
+
+_S = TypeVar("_S", bound=_Stretch)
+
+
+def apart_from_each_other(clearest: Iterable[_S]) -> list[_S]:
+    """Return those that neither share frames with a clearer one nor touch it, in order.
+
+    clearest: the clearest first.
+    """
+    found: list[_S] = []
+    for one in clearest:
+        if all(one.first > other.first + other.count or other.first > one.first + one.count for other in found):
+            found.append(one)
     return sorted(found, key=lambda one: one.first)
 
 

@@ -12,7 +12,8 @@ from collections.abc import Iterable, Sequence, Set
 import numpy as np
 
 from tidy_crate.core.picture.look import CELLS
-from tidy_crate.core.review.kept import Kept
+from tidy_crate.core.review.kept import STRETCH, Kept
+from tidy_crate.core.review.neighbours import LONGEST
 from tidy_crate.core.review.sign import Kind, Sign, Weight
 
 # frames on each side that tell the usual motion
@@ -23,10 +24,6 @@ LEAST, TIMES = 0.03, 6.0
 MOST = 0.7
 # share of the change that the motion explains, at least; and share of a shift that is not taken back
 EXPLAINS, BACK = 0.5, 0.4
-# frames that are looked at together
-STRETCH = 1000
-# the longest run of shifted frames
-LONGEST = 8
 
 
 def motions(cells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

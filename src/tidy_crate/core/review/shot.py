@@ -12,7 +12,7 @@ from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.picture.decode import Form
 from tidy_crate.core.picture.judge import ALL_BLACK, Judgement
 from tidy_crate.core.picture.look import Look, brightened
-from tidy_crate.core.picture.pass_look import PassLook
+from tidy_crate.core.picture.pass_look import PassLook, layer_of
 from tidy_crate.core.review.neighbours import LONGEST, Neighbours
 from tidy_crate.core.review.passes import signs_of_passes
 from tidy_crate.core.review.populations import Group, groups_of
@@ -114,11 +114,11 @@ class Shot:
             measured = self._neighbours.found
             nodes = {one.number: one.rendered for one in self._frames if one.rendered is not None}
             known = [step is not None for step in measured.steps]
-            groups, lights = groups_of(self._neighbours.kept, measured.frames, known, nodes, self._rules)
-            grouped = {index for one in groups for index in one.frames}
-            for frame, signs in signs_of(measured, self._rules, nodes, grouped, lights, self._neighbours.kept).items():
-                add((frame, sign) for sign in signs)
             kept = self._neighbours.kept
+            groups, lights = groups_of(kept, measured.frames, known, nodes, self._rules)
+            grouped = {index for one in groups for index in one.frames}
+            for frame, signs in signs_of(measured, self._rules, nodes, grouped, lights, kept).items():
+                add((frame, sign) for sign in signs)
             odd = {index for index, frame in enumerate(measured.frames) if frame in found} | grouped
             add(signs_of_shifts(measured.frames, known, kept, odd))
             add(signs_of_passes(measured.frames, known, kept, self._rules, grouped))
@@ -182,7 +182,7 @@ class Shot:
         layers: dict[str, set[str]] = {}
         usual = self._forms[Counter(one.form for one in self._frames).most_common(1)[0][0]] if self._frames else Form()
         for name in usual.channels:
-            layers.setdefault(name.rpartition(".")[0] or name, set()).add(name)
+            layers.setdefault(layer_of(name), set()).add(name)
         for layer, own in layers.items():
             if not own <= channels:
                 continue
