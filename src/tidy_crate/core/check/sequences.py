@@ -8,8 +8,11 @@ from collections.abc import Iterator
 from tidy_crate.core.asset.frames import MOST_FRAMES, format_frames
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Asset
+from tidy_crate.core.scene.playing import has_own_times, spans
 
 MOST_SHOWN = 50
+# of a frame, what is rounding
+SHORT = 1e-3
 
 
 @check("sequence-gaps", Severity.ERROR, "C5", Next.RELINK)
@@ -17,6 +20,9 @@ def sequence_gaps(scene: Checked) -> Iterator[Trouble]:
     """At a missing file of a sequence the renderer shows black or the file before, and reports nothing."""
     wanted = scene.survey.frames.numbers()
     for asset, numbers in _sequences(scene):
+        if has_own_times(asset):
+            # its files are named one by one, and those that are missing are found missing
+            continue
         # outside the range a hole matters only to a sequence that is shifted in time, which has no number of the range
         shifted = not any(number in wanted for number in numbers)
         lacking = (number for number in _holes(numbers) if shifted or number in wanted)
@@ -30,6 +36,13 @@ def sequence_range_not_covered(scene: Checked) -> Iterator[Trouble]:
     """After its last file a sequence freezes, loops or turns black, depending on the renderer."""
     wanted = scene.survey.frames.numbers()
     for asset, numbers in _sequences(scene):
+        if has_own_times(asset):
+            for first, until in spans(asset):
+                if first > wanted[0] + SHORT or until < wanted[-1] + 1 - SHORT:
+                    what = f"it plays from {first:.6g} to {until:.6g} of the scene, the range is {wanted[0]}-{wanted[-1]}"
+                    yield Trouble(asset.authored, what, "let it play for the whole range, or waive where it is held")
+                    break
+            continue
         inside = sum(number in wanted for number in range(max(wanted[0], numbers[0]), min(wanted[-1], numbers[-1]) + 1))
         shifted = not inside and len(numbers) >= len(wanted)
         if inside < len(wanted) and not shifted:

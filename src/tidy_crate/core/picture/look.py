@@ -9,6 +9,7 @@ from __future__ import annotations
 import base64
 import hashlib
 from dataclasses import dataclass, fields
+from itertools import pairwise
 from typing import Any, Self
 
 import numpy as np
@@ -29,8 +30,9 @@ VIVID, LIT = 0.12, 0.04
 HUE = 0.004
 # noise that is taken for none, in stops
 QUIET = 0.01
-# columns of a picture whose rows are compared, about, and parts of a row that are taken apart
-THIN, PARTS = 128, 4
+# of a picture whose rows are compared: columns that lie together, which are read at once, and strips of them in each
+# region; rows whose columns are compared; and parts of a row that are taken apart
+TOGETHER, STRIPS, THIN, PARTS = 11, 2, 128, 4
 # a power of two by which rows differ clearly, and standard errors that a mean of many is lowered by
 CLEARLY, ERRORS = 0.2, 3.0
 # of a picture with so many lines, half of them are looked at
@@ -145,16 +147,14 @@ def look_at(planes: np.ndarray) -> Look | None:
     _, height, width = planes.shape
     if height < CELLS[0] or width < CELLS[1]:
         return None
-    comb, lines = _rows(planes)
+    strips = _strips(planes)
     every = 2 if height >= MANY_LINES else 1
     if every == 2:
         # two lines of each four: noise is measured between neighbours
         lines = height // 4 * 4
         planes = planes[:, :lines].reshape(len(planes), lines // 4, 4, width)[:, :, :2].reshape(len(planes), -1, width)
         height = lines // 2
-    # of a number and what is none, these return the number
-    np.fmax(planes, 0, out=planes)
-    np.fmin(planes, BRIGHTEST, out=planes)
+    _bound(planes)
     stops = planes[0].copy()
     for plane in planes[1:]:
         stops += plane
@@ -172,9 +172,17 @@ def look_at(planes: np.ndarray) -> Look | None:
         vivid=means(vivid, CELLS).astype(np.float32),
         **_flat(stops, every),
         highlight=_highlight(stops),
-        comb=comb,
-        lines=lines,
+        comb=_comb(strips),
+        lines=np.array([_spike(strips), _spike(stops[:: max(1, height // THIN)].T)], np.float32),
     )
+
+
+def _bound(planes: np.ndarray) -> np.ndarray:
+    """Return the planes, changed: no value below 0 or above the brightest, 0 for what is not a number."""
+    np.clip(planes, 0, BRIGHTEST, out=planes)
+    if np.isnan(planes.max(initial=0)):
+        np.nan_to_num(planes, copy=False)
+    return planes
 
 
 def means(plane: np.ndarray, grid: tuple[int, int]) -> np.ndarray:
@@ -184,8 +192,9 @@ def means(plane: np.ndarray, grid: tuple[int, int]) -> np.ndarray:
     """
     rows = np.linspace(0, plane.shape[0], grid[0] + 1).astype(int)
     columns = np.linspace(0, plane.shape[1], grid[1] + 1).astype(int)
-    # numbers of 32 bits would lose the small ones over long lines
-    sums = np.add.reduceat(np.add.reduceat(plane, rows[:-1], axis=0, dtype=np.float64), columns[:-1], axis=1)
+    # numbers of 32 bits would lose the small ones over long lines; sums row by row are read as they lie in memory
+    lines = [plane[top:bottom].sum(axis=0, dtype=np.float64) for top, bottom in pairwise(rows)]
+    sums = np.add.reduceat(np.stack(lines), columns[:-1], axis=1)
     return np.asarray(sums / (np.diff(rows)[:, None] * np.diff(columns)[None, :]))
 
 
@@ -224,35 +233,35 @@ def _noise(stops: np.ndarray) -> np.ndarray:
     found = np.zeros(REGIONS, np.float32)
     for row in range(REGIONS[0]):
         for column in range(REGIONS[1]):
-            part = even[rows[row] : rows[row + 1], columns[column] : columns[column + 1]]
-            found[row, column] = np.median(part) * (1.4826 / 2)
+            part = even[rows[row] : rows[row + 1], columns[column] : columns[column + 1]].ravel()
+            # the median; of an even number the upper one of the two in the middle
+            found[row, column] = np.partition(part, part.size // 2)[part.size // 2] * (1.4826 / 2)
     return found
 
 
-def _rows(planes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Return `comb` and `lines` of a look, from whole rows of some columns, and whole columns of some rows."""
-    _, height, width = planes.shape
-    tall, wide = _thinned(planes[:, :, :: max(1, width // THIN)]), _thinned(planes[:, :: max(1, height // THIN)])
-    parts = np.linspace(0, tall.shape[1], REGIONS[1] + 1).astype(int)
+def _strips(planes: np.ndarray) -> np.ndarray:
+    """Return the brightness of all rows in some columns, in stops: as many in each region, from left to right."""
+    columns = REGIONS[1] * STRIPS
+    width = planes.shape[2] // columns
+    some = planes[:, :, : width * columns].reshape(*planes.shape[:2], columns, width)[..., :TOGETHER]
+    bright = _bound(some.copy()).sum(axis=0)
+    bright *= np.float32(1 / (FLOOR * len(planes)))
+    bright += 1
+    return np.asarray(np.log2(bright, out=bright).reshape(planes.shape[1], -1))
+
+
+def _comb(strips: np.ndarray) -> np.ndarray:
+    """Return `comb` of a look. strips: of `_strips`."""
     # for each row of a region, how much more it differs from the next one than from the one after that
     apart, alike = (
-        np.add.reduceat(np.abs(tall[2:] - other), parts[:-1], axis=1) / np.diff(parts)
-        for other in (tall[1:-1], tall[:-2])
+        np.abs(strips[2:] - other).reshape(len(strips) - 2, REGIONS[1], -1).mean(axis=2)
+        for other in (strips[1:-1], strips[:-2])
     )
     rows = np.clip(np.log2((apart + QUIET) / (alike + QUIET)) / CLEARLY, -1, 1)
     comb = np.zeros(REGIONS, np.float32)
     for at, own in enumerate(np.array_split(rows, REGIONS[0])):
         comb[at] = np.maximum(own.mean(axis=0) - ERRORS * own.std(axis=0) / np.sqrt(len(own)), 0)
-    return comb, np.array([_spike(tall), _spike(wide.T)], np.float32)
-
-
-def _thinned(planes: np.ndarray) -> np.ndarray:
-    """Return the brightness of some pixels, in stops."""
-    # of a number and what is none, these return the number
-    bright = np.fmin(np.fmax(planes, np.float32(0)), np.float32(BRIGHTEST)).sum(axis=0)
-    bright *= np.float32(1 / (FLOOR * len(planes)))
-    bright += 1
-    return np.asarray(np.log2(bright, out=bright))
+    return comb
 
 
 def _spike(stops: np.ndarray) -> float:

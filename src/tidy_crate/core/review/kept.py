@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -26,6 +27,8 @@ SHADE = 0.35
 BLACK = 0.005
 # small cells of one brightness that make a backdrop of a frame, and the share of the frames that makes it the shot's
 PLENTY, MOST_FRAMES = 3, 0.7
+# share of the frames from which on another brightness may be that of a backdrop in another exposure
+SOME = 0.1
 # share of the picture in which objects have other numbers
 OBJECTS = 0.02
 # different objects of a sequence that are told apart
@@ -98,6 +101,10 @@ class Kept:
         """Shape (frames, rows, columns, 3): see `Look.cells`."""
         return np.stack(self._cells).astype(np.float32)
 
+    def brightness(self, at: int) -> Array:
+        """Return the brightness of the cells of one frame, by its index: shape (rows, columns), in stops."""
+        return self._cells[at][..., 0].astype(np.float32)
+
     @property
     def passes(self) -> list[PassValues]:
         """The passes that all frames have."""
@@ -111,6 +118,22 @@ class Kept:
         ]
         usual = float(np.median(found)) if found else 0.0
         yield from (max(0.0, one - usual) for one in found)
+
+    def backdrop_steps(self) -> Array:
+        """Return by how many stops plain backdrops change from each frame to the next; no number where there are none.
+
+        Shape (frames less one,). A light that goes on does not fall on a sky; another exposure changes it as well.
+        """
+        found = np.full(max(0, len(self) - 1), np.nan)
+        for at, ((one, other), (before, after)) in enumerate(
+            zip(pairwise(self._flat), pairwise(self._plain), strict=True)
+        ):
+            both = (one > 0) & (other > 0) if one.shape == other.shape else np.zeros(0, bool)
+            if both.sum() >= PLENTY:
+                here, there = np.append(before, before[-1:]), np.append(after, after[-1:])
+                now = there[np.minimum(other[both], len(after)) - 1].astype(np.float32)
+                found[at] = float(np.median(now - here[np.minimum(one[both], len(before)) - 1].astype(np.float32)))
+        return found
 
     def spaces(self, rules: ReviewRules) -> Iterator[Space]:
         """Yield every kind of number, those that tell most of a fault first."""
@@ -191,10 +214,28 @@ def _without_backdrops(flat: Sequence[Array], plain: Sequence[Array]) -> list[Ar
     usual = {value for value, frames in counts.items() if frames >= MOST_FRAMES * len(flat)}
     near = round(100 * SHADE)
     usual = {value + off for value in usual for off in range(-near, near + 1)}
+    usual |= _of_other_exposures(flat, steps, [v for v, n in counts.items() if v not in usual and n >= SOME * len(flat)])
     found = []
     for cells, values in zip(flat, steps, strict=True):
         odd = np.concatenate([[False], np.array([int(value) not in usual for value in values], bool)])
         found.append(odd[np.minimum(cells, len(odd) - 1)])
+    return found
+
+
+def _of_other_exposures(flat: Sequence[Array], steps: Sequence[Array], values: Sequence[int]) -> set[int]:
+    """Return those brightnesses of flat cells that have a flat cell of another brightness in the frame before or after.
+
+    They are a backdrop whose exposure or colour changes. Where something was lost, the other frames have detail.
+    """
+    found = set()
+    for value in values:
+        shares = []
+        own = [np.isin(cells, np.flatnonzero(each == value) + 1) for cells, each in zip(flat, steps, strict=True)]
+        for (one, other), (cells, others) in zip(pairwise(own), pairwise(flat), strict=True):
+            if one.shape == other.shape and (one.sum() >= PLENTY) != (other.sum() >= PLENTY):
+                shares.append(float((others[one] > 0).mean() if one.sum() >= PLENTY else (cells[other] > 0).mean()))
+        if shares and float(np.mean(shares)) >= MOST_FRAMES:
+            found.add(value)
     return found
 
 

@@ -138,7 +138,7 @@ class Neighbours:
             change=Difference(*change),
             points=float(np.abs(points - before.points.astype(np.float32)).mean()),
             points_twice=float(np.abs(points - twice).mean()),
-            likeness=_likeness(before.cells[..., 0], now.cells[..., 0]),
+            likeness=likeness_of(before.cells[..., 0], now.cells[..., 0]),
             same=self.found.marks[-1] == self.found.marks[-2],
         )
 
@@ -230,7 +230,8 @@ def _median_of(regions: np.ndarray, noisy: np.ndarray) -> np.ndarray:
     return np.asarray(np.nanmedian(chosen, axis=1))
 
 
-def _likeness(one: np.ndarray, other: np.ndarray) -> float:
+def likeness_of(one: np.ndarray, other: np.ndarray) -> float:
+    """Return the correlation of the brightness of two pictures, by cells; 1 where both are even."""
     one, other = one - one.mean(), other - other.mean()
     size = float(np.sqrt((one * one).sum() * (other * other).sum()))
     return float((one * other).sum()) / size if size > 1e-9 else 1.0

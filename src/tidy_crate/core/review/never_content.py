@@ -22,13 +22,20 @@ CHANGES_OF_A_PASS = 4
 STILL = 0.005
 # stops by which a lamp changes the most different part of a picture, at least
 LIGHT = 0.2
+# share of the steps within a state that are small where it has one exposure
+MOST_STEPS = 0.85
+# share by which a change of backdrops may be off that of the picture
+LIKE_ALL = 0.35
 
 
-def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: Array) -> tuple[bool, str]:
+def never_content(
+    space: Space, mean: Array, cells: Array, mask: Array, known: Array, backdrops: Array | None = None
+) -> tuple[bool, str]:
     """Return whether the frames of the mask are the odd ones, and what makes them so; no words where a shot may do it.
 
     Lights go on and off, smoothly over the picture. What no shot does: regions lost, of one hue, or with the edges of
     tiles; another transfer curve, another balance of the channels, another amount of noise.
+    backdrops: of `Kept.backdrop_steps`.
     """
     fewer = bool(mask.sum() * 2 <= len(mask))
     if space.name.startswith((PASS_OF, OBJECTS_OF)):
@@ -70,7 +77,8 @@ def never_content(space: Space, mean: Array, cells: Array, mask: Array, known: A
         )
         return fewer, f"the balance of the channels differs all over the picture: {times}"
     even = float(np.abs(middle).min()) >= 0.03 and spread <= 0.02 + 0.05 * float(np.abs(middle).max())
-    exposed = even and len(set(_runs(mask))) > 2 and _two_exposures(cells, mask, known)
+    may_be_light = len(set(_runs(mask))) <= 2 and not _with_backdrops(backdrops, middle.mean(), mask, known)
+    exposed = even and not may_be_light and _two_exposures(cells, mask, known)
     exposure = f"the exposure is {float(middle.mean()):+.2f} stops off the frames beside them" if exposed else ""
     if space.name in ("balance", "level"):
         return fewer, exposure if space.name == "level" else ""
@@ -155,10 +163,19 @@ def _two_exposures(cells: Array, mask: Array, known: Array) -> bool:
     steps = np.abs(np.diff(cells[..., 0].mean(axis=(1, 2))))
     changes = np.diff(mask) & known
     size = float(np.median(steps[changes]))
-    near = steps[changes] / size
-    return bool(
-        near.min() >= 0.7 and near.max() <= 1.4 and float(steps[~changes & known].max(initial=0)) <= 0.25 * size
-    )
+    near, others = steps[changes] / size, steps[~changes & known]
+    # a lamp may go on besides, or something pass by
+    rest = float(np.percentile(others, 100 * MOST_STEPS)) if len(others) else 0.0
+    return bool(near.min() >= 0.7 and near.max() <= 1.4 and rest <= 0.25 * size)
+
+
+def _with_backdrops(steps: Array | None, gain: float, mask: Array, known: Array) -> bool:
+    """Return True where plain backdrops are as many stops off as the picture is, each time that the state changes."""
+    if steps is None:
+        return False
+    into = np.diff(mask.astype(int))
+    changes = steps[(into != 0) & known] * into[(into != 0) & known]
+    return bool(len(changes) and np.all(np.abs(changes / gain - 1) <= LIKE_ALL))
 
 
 def _by_light(space: Space, cells: Array, mask: Array, known: Array) -> bool:

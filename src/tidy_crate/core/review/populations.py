@@ -35,6 +35,8 @@ STUDENT = (99.99, 28.0, 15.5, 11.2, 9.1, 7.9, 7.1, 6.6, 6.2)
 IS, IS_NONE = 0.5, 0.4
 # share of the steps that may be neither
 NEITHER = 0.03
+# the same where so many steps are the difference
+MANY_CHANGES, NEITHER_BESIDE_MANY = 8, 0.2
 # largest steps that are tried as the difference
 SEEDS = 8
 # share of the limits from which on a difference counts that many frames share
@@ -298,8 +300,9 @@ def _unknown(
     kept: Kept, spaces: Sequence[Space], known: Array, rules: ReviewRules
 ) -> tuple[list[Group], frozenset[int]]:
     """Return the group that the steps themselves tell, where no machine is known; and what is a light. See above."""
-    cells = kept.cells
+    cells, backdrops = kept.cells, kept.backdrop_steps()
     lights = frozenset[int]()
+    groups: list[Group] = []
     for space in spaces:
         if space.name == "brightest":
             # a light that goes on and off may be the brightest part
@@ -326,7 +329,7 @@ def _unknown(
         if best is None:
             continue
         own, figure, mask, mean = best
-        odd, why = never_content(space, mean, cells, mask, known)
+        odd, why = never_content(space, mean, cells, mask, known, backdrops)
         if not why:
             changes = np.flatnonzero(np.diff(mask) & known) + 1
             if space.name == "stops" and len(changes) >= CHANGES:
@@ -334,7 +337,11 @@ def _unknown(
             continue
         mask = mask if odd else ~mask
         group = _group(mask, "", space, figure if odd else -figure, own)
-        return [replace(group, text=why)], frozenset()
+        groups.append(replace(group, text=why))
+    if groups:
+        best = max(groups, key=lambda one: one.clear)
+        # of several that are the same frames, the one that tells most of the fault
+        return [next(one for one in groups if one.frames == best.frames)], frozenset()
     return [], lights
 
 
@@ -351,10 +358,11 @@ def _two_states(steps: Array, seed: int, space: Space) -> Array | None:
     share = steps[:, chosen] @ part / float(part @ part)
     into, out_of = share >= IS, share <= -IS
     neither = (np.abs(share) > IS_NONE) & ~into & ~out_of
-    if neither.mean() > NEITHER:
-        return None
     changes = np.where(into, 1, np.where(out_of, -1, 0))
     order = changes[changes != 0]
+    # many steps that take turns are none by chance, whatever else moves now and then
+    if neither.mean() > (NEITHER if len(order) < MANY_CHANGES else NEITHER_BESIDE_MANY):
+        return None
     if len(order) < 2 or np.any(order[1:] == order[:-1]):
         return None
     if len(order) < CHANGES:

@@ -13,7 +13,7 @@ from tidy_crate.core.picture.decode import Form
 from tidy_crate.core.picture.judge import ALL_BLACK, Judgement
 from tidy_crate.core.picture.look import Look, brightened
 from tidy_crate.core.picture.pass_look import PassLook, layer_of
-from tidy_crate.core.review.neighbours import LONGEST, Neighbours
+from tidy_crate.core.review.neighbours import LONGEST, Neighbours, likeness_of
 from tidy_crate.core.review.passes import signs_of_passes
 from tidy_crate.core.review.populations import Group, groups_of
 from tidy_crate.core.review.rendered import Rendered
@@ -36,6 +36,8 @@ NIGHT, EXPOSED = 1.0, 3.0
 MOST_WAITING = 2000
 # correlation of neighbouring pictures below which these are separate views, and no sequence
 UNLIKE = 0.5
+# frames after each one that it is compared with, for that
+BESIDE = 3
 SEPARATE = "neighbours"
 
 
@@ -94,8 +96,18 @@ class Shot:
     def separate(self) -> bool:
         """Return True when the frames are separate views, which say nothing about each other."""
         self._measure()
-        likeness = [step.likeness for step in self._neighbours.found.steps if step is not None and not step.same]
-        return len(likeness) >= FEW and float(np.median(likeness)) < UNLIKE
+        found, kept = self._neighbours.found, self._neighbours.kept
+        likeness = [step.likeness for step in found.steps if step is not None and not step.same]
+        if len(likeness) < FEW or float(np.median(likeness)) >= UNLIKE:
+            return False
+        # where every second frame has lost half of the picture, those two frames on are alike
+        marks = found.marks
+        best = []
+        for at in range(len(marks) - 1):
+            near = [kept.brightness(other) for other in range(at + 1, min(at + BESIDE + 1, len(marks)))
+                    if marks[other] != marks[at]]  # fmt: skip
+            best += [max(likeness_of(kept.brightness(at), one) for one in near)] if near else []
+        return float(np.median(best)) < UNLIKE
 
     def signs(self) -> dict[int, list[Sign]]:
         """Return the signs of each frame that has any, by frame number."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
 from tidy_crate.core.asset import paths
@@ -45,10 +46,11 @@ def asset_of(
     time: float | None = None,
     used_by: tuple[str, ...] = (),
     unread: str | None = None,
+    plays: Mapping[Path, tuple[float, ...]] | None = None,
 ) -> Asset:
     """An asset as the survey shows it.
 
-    name: the occurrence's id. unread: why a file that is there is not what it should be. See Asset for the rest.
+    name: the occurrence's id. unread: why a file that is there is not what it should be. plays: by file `AssetMember.plays`. See Asset for the rest.
     """
     trouble = unread or resolution.trouble
     name_of_set = resolution.location.name if resolution.location is not None else ""
@@ -78,6 +80,7 @@ def asset_of(
                 path=member.path,
                 tile=member.number if tiled else None,
                 frame=None if tiled else member.number,
+                plays=(plays or {}).get(member.path, ()),
                 bytes=member.bytes,
                 mtime_ns=member.mtime_ns,
             )

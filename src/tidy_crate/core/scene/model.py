@@ -161,6 +161,12 @@ class AssetMember(Model):
     path: FilePath
     frame: int | None = None
     tile: int | None = None
+    plays: tuple[float, ...] = ()
+    """Times of the scene from which on it plays, one for each place that plays the sequence at times of its own.
+
+    It plays until another member does, and the first one before its time too. Empty where a file belongs to the frame
+    of its own number.
+    """
     bytes: int
     mtime_ns: int
 

@@ -18,6 +18,20 @@ def template_numbers(clip_set: dict[str, Any]) -> tuple[str, ...]:
 
     Both ends count. Sub-frames are cut off, not rounded, after as many digits as the template has.
     """
+    return tuple(number for number, _ in _numbers_and_times(clip_set))
+
+
+def template_times(clip_set: dict[str, Any]) -> tuple[float, ...]:
+    """The times of the clip set's layer from which each file of its template plays, as many as there are numbers.
+
+    Shifted by the template's active offset, where that is smaller than its stride; otherwise USD plays nothing of it.
+    """
+    stride, shift = clip_set.get("templateStride"), clip_set.get("templateActiveOffset", 0.0)
+    shift = float(shift) if isinstance(shift, int | float) and abs(shift) <= abs(stride or 0) else 0.0
+    return tuple(time + shift for _, time in _numbers_and_times(clip_set))
+
+
+def _numbers_and_times(clip_set: dict[str, Any]) -> tuple[tuple[str, float], ...]:
     text = clip_set.get(TEMPLATE)
     start, end = clip_set.get("templateStartTime"), clip_set.get("templateEndTime")
     stride = clip_set.get("templateStride")
@@ -28,7 +42,7 @@ def template_numbers(clip_set: dict[str, Any]) -> tuple[str, ...]:
         return ()
     # counted in whole steps of a ten-thousandth: adding up a stride of 0.1 would drift past the end
     first, last, step = (round(value * 10_000) for value in (start, end, stride))  # type: ignore[operator]
-    return tuple(_number(at / 10_000, match) for at in range(first, last + 1, max(1, step)))
+    return tuple((_number(at / 10_000, match), at / 10_000) for at in range(first, last + 1, max(1, step)))
 
 
 def filled(text: str, number: str) -> str:

@@ -7,14 +7,14 @@ or from the render settings. In doubt it is needed.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from pxr import Sdf, Usd, UsdGeom, UsdMedia, UsdRender, UsdShade, Vt
 
 from tidy_crate.core.asset.resolve import Resolution
-from tidy_crate.core.scene.formats.usd.clips import filled
+from tidy_crate.core.scene.formats.usd.clips import TEMPLATE, filled, template_numbers, template_times
 from tidy_crate.core.scene.formats.usd.compose import Composed
 from tidy_crate.core.scene.formats.usd.facts import NO_USE
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
@@ -128,10 +128,7 @@ def _played_clips(
     """Return the files of a prim's lists of clips that some requested time plays; None where no prim plays them."""
     users = list(_clip_users(occurrence, composed, prims))
     played: set[str] = set()
-    spec = walk.library.layer(occurrence.layer).GetObjectAtPath(occurrence.prim)
-    spec = spec.primSpec if isinstance(spec, Sdf.VariantSpec) else spec
-    written = spec.GetInfo("clips") if isinstance(spec, Sdf.PrimSpec) else {}
-    for name, own in written.items():
+    for name, own in _written_clips(occurrence, walk).items():
         if not isinstance(own, dict):
             continue
         listed = own.get("assetPaths")
@@ -168,22 +165,47 @@ def _clip_users(
                 break
 
 
+def times_of_clips(
+    occurrence: Occurrence, walk: Walk, composed: Composed, prims: ScenePrims
+) -> dict[str, tuple[float, ...]]:
+    """Return by file of a template of clips, as written, the stage times from which it plays: for each of its users.
+
+    Times go through all offsets and scales between the layer that states the clips and the stage. Empty where no prim
+    plays them.
+    """
+    offsets = [offset for _, offset in _clip_users(occurrence, composed, prims)]
+    for own in _written_clips(occurrence, walk).values():
+        numbers = occurrence.slot.numbers
+        if isinstance(own, dict) and own.get(TEMPLATE) == occurrence.slot.text and template_numbers(own) == numbers:
+            return {
+                filled(occurrence.value, number): tuple(float(offset * time) for offset in offsets)
+                for number, time in zip(numbers, template_times(own), strict=True)
+                if offsets
+            }
+    return {}
+
+
+def _written_clips(occurrence: Occurrence, walk: Walk) -> dict[str, object]:
+    spec = walk.library.layer(occurrence.layer).GetObjectAtPath(occurrence.prim)
+    spec = spec.primSpec if isinstance(spec, Sdf.VariantSpec) else spec
+    return dict(spec.GetInfo("clips")) if isinstance(spec, Sdf.PrimSpec) else {}
+
+
 def without_clips_out_of_use(
-    occurrence: Occurrence, composed: Composed, prims: ScenePrims, needed: Needed
+    occurrence: Occurrence, times: Mapping[str, tuple[float, ...]], needed: Needed
 ) -> Resolution:
-    """Return what the template of a set of clips stands for, without absent files that no requested time plays."""
-    found, numbers = occurrence.resolution, occurrence.slot.numbers
+    """Return what the template of a set of clips stands for, without absent files that no requested time plays.
+
+    times: of `times_of_clips`.
+    """
+    found = occurrence.resolution
     if not found.absent:
         return found
-    times = [float(number) for number in numbers]
-    offsets = [offset for _, offset in _clip_users(occurrence, composed, prims)]
     played: set[str] = set()
-    for offset in offsets:
-        on_stage = [float(offset * time) for time in times]
-        for number, time in zip(numbers, on_stage, strict=True):
-            if _held_in(time, on_stage, needed.times):
-                played.add(filled(occurrence.value, number))
-    absent = tuple(name for name in found.absent if name in played) if offsets else found.absent
+    for on_stage in zip(*times.values(), strict=True):
+        ordered = sorted(on_stage)
+        played |= {name for name, time in zip(times, on_stage, strict=True) if _held_in(time, ordered, needed.times)}
+    absent = tuple(name for name in found.absent if name in played) if times else found.absent
     trouble = f"{len(absent)} of {len(found.members) + len(absent)} files are not there" if absent else None
     return found._replace(absent=absent, trouble=found.trouble if len(absent) == len(found.absent) else trouble)
 

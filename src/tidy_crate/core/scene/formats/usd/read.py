@@ -11,7 +11,7 @@ from pathlib import Path
 from pxr import Usd, UsdGeom
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.resolve import Disk
+from tidy_crate.core.asset.resolve import Disk, locate
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.assets import asset_of
@@ -21,7 +21,7 @@ from tidy_crate.core.scene.formats.usd.broken import broken_links
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
 from tidy_crate.core.scene.formats.usd.features import materials_of, scene_features, unknown_types
 from tidy_crate.core.scene.formats.usd.layers import BrokenLayer, Occurrence, Walk, walk_layers
-from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge, without_clips_out_of_use
+from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge, times_of_clips, without_clips_out_of_use
 from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings, schema_settings
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan, timed_prims
 from tidy_crate.core.scene.formats.usd.quiet import usd_messages
@@ -250,8 +250,12 @@ def _asset(
 ) -> Asset:
     used, because = is_needed(occurrence, composed, walk, scene, needed)
     resolution = occurrence.resolution
+    plays: dict[Path, tuple[float, ...]] = {}
     if occurrence.slot.numbers:
-        resolution = without_clips_out_of_use(occurrence, composed, scene, needed)
+        times = times_of_clips(occurrence, walk, composed, scene)
+        resolution = without_clips_out_of_use(occurrence, times, needed)
+        located = ((locate(name, occurrence.layer.parent), own) for name, own in times.items())
+        plays = {path: own for path, own in located if path is not None}
     elif used:
         resolution = tiles.held_to(occurrence)
     users = scene.users.get(occurrence.site, ())
@@ -275,6 +279,7 @@ def _asset(
         needed=used,
         because=because,
         relinked=occurrence.relinked,
+        plays=plays,
         unread=next((one.detail for one in unread), None),
     )
 
