@@ -247,3 +247,75 @@ def test_b8_the_plan_of_a_bake_says_its_size_within_a_factor_of_two(tmp_path: Pa
     (made,) = bake(open_scene(scene)).baked
     assert planned.bytes is not None and 0.5 < planned.bytes / made.bytes < 2
     assert planned.seconds is not None and planned.seconds > 0
+
+
+def test_a_hinge_on_a_still_collider_that_it_overlaps_swings(tmp_path: Path) -> None:
+    """Two things of one joint do not collide, as the standard has it where the joint says nothing."""
+    post = f'def Cube "Post" {STILL}\n{{\ndouble size = 1\n{position(0, 0, 3)}}}\n'
+    arm = f'def Cube "B" {BODY} {{ double size = 0.4\nfloat physics:mass = 2\n{position(0.5, 0, 3)} }}\n'
+    frames = "point3f physics:localPos0 = (0, 0, 0)\npoint3f physics:localPos1 = (-0.5, 0, 0)"
+    ends = "rel physics:body0 = </W/Post>\nrel physics:body1 = </W/B>"
+    joint = 'def PhysicsRevoluteJoint "J"\n{{\n{ends}\n{frames}\nuniform token physics:axis = "Y"\n{more}\n}}\n'
+    free = stage_of(post + arm + joint.format(ends=ends, frames=frames, more=""))
+    # a quarter of a swing of a body with an inertia of its own: l = 0.5, k2 = 0.4 ** 2 / 6
+    assert at_the_end(free, "/W/B", 8.0)[2] < 2.8
+    held = stage_of(post + arm + joint.format(ends=ends, frames=frames, more="bool physics:collisionEnabled = true"))
+    assert at_the_end(held, "/W/B", 8.0)[2] > 2.9
+    swapped = ends.replace("body0", "body2").replace("body1", "body0").replace("body2", "body1")
+    turned = frames.replace("localPos0", "localPos2").replace("localPos1", "localPos0").replace("localPos2", "localPos1")
+    assert at_the_end(stage_of(post + arm + joint.format(ends=swapped, frames=turned, more="")), "/W/B", 8.0)[2] < 2.8
+
+
+@pytest.mark.parametrize(
+    ("dynamic", "way"),
+    [("float physics:dynamicFriction = 0", math.sin(math.radians(20)) * G / 2),
+     ("", (math.sin(math.radians(20)) - 0.2 * math.cos(math.radians(20))) * G / 2),
+     ("float physics:dynamicFriction = 0.1", (math.sin(math.radians(20)) - 0.1 * math.cos(math.radians(20))) * G / 2)],
+)  # fmt: skip
+def test_a_friction_of_nought_that_is_stated_counts(dynamic: str, way: float) -> None:
+    turn = 'double xformOp:rotateY = 20\nuniform token[] xformOpOrder = ["xformOp:rotateY"'
+    material = f'def Material "M" ( prepend apiSchemas = ["PhysicsMaterialAPI"] ) {{ float physics:staticFriction = 0.2\n{dynamic}\n}}\n'
+    bound = "rel material:binding:physics = </W/M>"
+    binds = STILL.replace('"]', '", "MaterialBindingAPI"]').replace('" ]', '", "MaterialBindingAPI" ]')
+    ramp = f'def Cube "Ramp" {binds}\n{{\ndouble size = 1\n{bound}\n'
+    ramp += f'double3 xformOp:scale = (40, 4, 1)\n{turn}, "xformOp:scale"]\n}}\n'
+    away = 'double3 xformOp:translate = (0, 0, 1)\n'
+    body = BODY.replace('" ]', '", "MaterialBindingAPI" ]').replace('"]', '", "MaterialBindingAPI"]')
+    box = f'def Cube "B" {body} {{ double size = 1\n{bound}\n{away}{turn}, "xformOp:translate"]\n}}\n'
+    stage = stage_of(material + ramp + box)
+    start = np.array(UsdGeom.XformCache(1).GetLocalToWorldTransform(stage.GetPrimAtPath("/W/B")))[3, :3]
+    assert np.linalg.norm(at_the_end(stage, "/W/B", 26.0) - start) == pytest.approx(way, abs=0.02)
+
+
+def test_a_joint_whose_ends_do_not_meet_is_refused(tmp_path: Path) -> None:
+    ends = "rel physics:body0 = </W/Ground>\nrel physics:body1 = </W/B>\npoint3f physics:localPos0 = (0, 0, 9)"
+    scene = tmp_path / "s.usda"
+    body = FLOOR + ball() + f'def PhysicsSphericalJoint "J"\n{{\n{ends}\n}}\n'
+    scene.write_text(SCENE.format(unit=1, weight=1, up="Z", physics="", body=body))
+    found = [one for one in check_scene(open_scene(scene)).findings if one.code == "simulation-refused"]
+    assert len(found) == 1 and "/W/J: its two ends are 5 m apart" in found[0].message
+    assert not bake(open_scene(scene)).baked
+
+
+def test_a_ragdoll_of_unknown_joints_is_one_line_that_says_that_it_stands_still() -> None:
+    parts = [ball(name=f"B{at}", z=at + 1) for at in range(12)]
+    joints = [
+        f'def PhysicsJoint "J{at}" ( prepend apiSchemas = ["PhysicsDriveAPI:rotX"] )\n'
+        f"{{\nrel physics:body0 = </W/B{at}>\nrel physics:body1 = </W/B{at + 1}>\n}}\n"
+        for at in range(11)
+    ]
+    (simulation,) = find_all(stage_of("".join((*parts, *joints))))
+    (told,) = simulation.refused
+    assert told.startswith("/W/B0, /W/B1, /W/B2 and 9 more: held by a joint of a kind that is not known here")
+    assert told.endswith("all of it would stand still") and not simulation.trouble
+
+
+def test_bodies_that_nothing_can_stop_are_told() -> None:
+    bare = 'def Xform "Bare" ( prepend apiSchemas = ["PhysicsRigidBodyAPI"] ) {\nfloat physics:mass = 1\n}\n'
+    stage = stage_of(FLOOR + ball() + ball(name="Beside").replace("(0, 0, 5)", "(30, 0, 5)") + bare)
+    (simulation,) = find_all(stage)
+    assert simulation.trouble == ("/W/Bare: no collider, so that nothing stops it on its way",)
+    running = Running(stage, simulation, 1.0)
+    running.go_to(51.0)
+    (told,) = [one for one in running.trouble() if "falls past" in one]
+    assert told.startswith("/W/Bare, /W/Beside: falls past everything that could stop it")

@@ -246,3 +246,42 @@ def test_f11_a_format_that_is_not_read_here_is_unchecked_and_a_broken_one_is_bad
     assert found.verdict is Verdict.SUSPECT and found.unchecked == ("pixels",) and "floating point" in found.reasons[0]
     assert judge_file(tmp_path / "cut.tif", Expected()).verdict is Verdict.BAD
     assert judge_file(tmp_path / "text.tif", Expected()).verdict is Verdict.BAD
+
+
+def test_every_second_frame_that_lost_half_of_its_picture_is_told_though_no_two_neighbours_are_alike(
+    clean: dict[str, list[np.ndarray]], tmp_path: Path
+) -> None:
+    """Neighbours that do not resemble each other are separate views, unless those two frames on do."""
+    for frame, picture in enumerate(clean["slow pan"]):
+        exr(tmp_path / f"f.{frame:04d}.exr", FAULTS["half of it black"](picture) if frame % 2 else picture)
+    (group,) = review_folder(tmp_path, None).groups
+    assert len(group.frames) == FRAMES // 2
+
+
+@pytest.mark.parametrize("backdrop", [True, False])
+def test_two_exposures_at_even_intervals_are_told_from_a_light_by_the_backdrop(
+    clean: dict[str, list[np.ndarray]], backdrop: bool
+) -> None:
+    """A light that flashes does not fall on the sky; another exposure changes both."""
+    pictures = []
+    rows, columns = np.mgrid[0:108, 0:192]
+    sky = rows < 10 + columns / 4
+    for frame, one in enumerate(clean["slow object"]):
+        found = one * np.float32(0.8 if frame % 4 == 1 else 1)
+        found[sky] = np.float32(0.3 if frame % 4 != 1 or not backdrop else 0.24)
+        pictures.append(found)
+    found = groups(pictures)
+    assert [len(one.frames) for one in found] == ([FRAMES // 4] if backdrop else [])
+    assert not backdrop or "exposure" in found[0].text
+
+
+def test_lines_between_the_tiles_of_a_large_picture_are_seen() -> None:
+    """Of a large picture only half of the lines tell its brightness; single lines are looked for in all of them."""
+    rows, columns = np.mgrid[0:1080, 0:1920]
+    plain = (0.4 + 0.1 * np.sin(rows / 170) + 0.1 * np.cos(columns / 190)).astype(np.float32)
+    broken = plain.copy()
+    broken[::64] *= 0.5
+    one, other = (look_at(np.stack([picture] * 3)) for picture in (plain, broken))
+    assert one is not None and other is not None
+    assert one.lines.shape == other.lines.shape == (2,) and one.lines.max() < 0.05
+    assert other.lines[0] == pytest.approx(1, abs=0.1) and other.lines[1] < 0.05

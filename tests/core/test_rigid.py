@@ -51,14 +51,25 @@ def test_a_bounce_gives_back_the_square_of_its_restitution_in_height(restitution
         run.advance({}, {})
         heights.append(run.pose("b")[0][2] - 0.1)
     touch = int(np.argmin(heights[:55]))
-    assert max(heights[touch:]) == pytest.approx(restitution**2, abs=0.012)
+    assert max(heights[touch:]) == pytest.approx(restitution**2, abs=0.02)
+
+
+@pytest.mark.parametrize("restitution", [0.3, 0.5, 0.82, 0.95])
+def test_bounces_are_neither_low_nor_high_on_average(restitution: float) -> None:
+    """Where within a step a body touches changes one bounce by a percent or two; over many that cancels out."""
+    surface, found = Surface(0.5, restitution), []
+    for height in np.linspace(1.0, 1.2, 9):
+        run = RigidRun(World(EARTH, (ball(height=height + 0.1, surface=surface),), (floor(surface),)), 0.01)
+        heights = [run.advance({}, {}) or run.pose("b")[0][2] - 0.1 for _ in range(110)]
+        found.append(max(heights[int(np.argmin(heights[:55])) :]) / height)
+    assert float(np.mean(found)) == pytest.approx(restitution**2, abs=0.008)
 
 
 def test_two_surfaces_meet_with_the_mean_of_what_they_say() -> None:
     run = RigidRun(World(EARTH, (ball(height=1.1, surface=Surface(0.5, 1.0)),), (floor(Surface(0.5, 0.0)),)), 0.01)
     heights = [run.advance({}, {}) or run.pose("b")[0][2] - 0.1 for _ in range(120)]
     touch = int(np.argmin(heights[:55]))
-    assert max(heights[touch:]) == pytest.approx(0.25, abs=0.012)
+    assert max(heights[touch:]) == pytest.approx(0.25, abs=0.02)
 
 
 def test_energy_does_not_grow_in_elastic_bounces_and_damping_is_zero_for_them() -> None:
@@ -289,7 +300,9 @@ def test_what_is_not_solved_here_is_said_by_prim_and_the_rest_is_baked(tmp_path:
     result = bake(open_scene(scene))
     (made,) = result.baked
     told = " ".join(made.unbaked)
-    assert "/W/B" in told and "/W/Odd" in told and "it stays" in told
+    assert "/W/B" in told and "/W/Odd" in told and "stand still" in told
+    # nothing is below what is free here
+    assert "/W/Free, /W/Plane: falls past everything" in told
     assert "a plane can be no part of a body" in told
     stage = Usd.Stage.Open(str(made.layer))
     assert stage.GetAttributeAtPath("/W/Free.xformOpOrder") and not stage.GetAttributeAtPath("/W/B.xformOpOrder")

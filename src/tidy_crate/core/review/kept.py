@@ -212,9 +212,10 @@ def _without_backdrops(flat: Sequence[Array], plain: Sequence[Array]) -> list[Ar
         times = np.bincount(cells.ravel(), minlength=len(values) + 1)[1:]
         counts.update({int(value) for value in values[times[: len(values)] >= PLENTY]})
     usual = {value for value, frames in counts.items() if frames >= MOST_FRAMES * len(flat)}
-    near = round(100 * SHADE)
-    usual = {value + off for value in usual for off in range(-near, near + 1)}
-    usual |= _of_other_exposures(flat, steps, [v for v, n in counts.items() if v not in usual and n >= SOME * len(flat)])
+    near = range(-round(100 * SHADE), round(100 * SHADE) + 1)
+    usual = {value + off for value in usual for off in near}
+    some = [value for value, frames in counts.items() if value not in usual and frames >= SOME * len(flat)]
+    usual |= {value + off for value in _of_other_exposures(flat, steps, some) for off in near}
     found = []
     for cells, values in zip(flat, steps, strict=True):
         odd = np.concatenate([[False], np.array([int(value) not in usual for value in values], bool)])
@@ -244,6 +245,13 @@ def _varying(name: str, values: Array, least: float, floor: float) -> Space:
     varies = (values != values[0]).any(axis=0)
     varies[0] = True
     return Space(name, values[:, varies].astype(np.float32), least, floor, values.shape[1])
+
+
+def likeness_of(one: np.ndarray, other: np.ndarray) -> float:
+    """Return the correlation of the brightness of two pictures, by cells; 1 where both are even."""
+    one, other = one - one.mean(), other - other.mean()
+    size = float(np.sqrt((one * one).sum() * (other * other).sum()))
+    return float((one * other).sum()) / size if size > 1e-9 else 1.0
 
 
 def size_of(space: Space, mean: Array) -> float:

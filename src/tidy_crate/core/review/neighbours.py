@@ -14,7 +14,7 @@ import numpy as np
 
 from tidy_crate.core.picture.look import QUIET, Look
 from tidy_crate.core.picture.pass_look import PassLook
-from tidy_crate.core.review.kept import BLACK, Kept
+from tidy_crate.core.review.kept import BLACK, Kept, likeness_of
 
 # the longest run of frames that is compared with the frames before and after it
 LONGEST = 8
@@ -228,13 +228,6 @@ def _median_of(regions: np.ndarray, noisy: np.ndarray) -> np.ndarray:
     few = noisy.sum(axis=1) < LEAST_NOISY * noisy.shape[1]
     chosen = np.where(noisy | few[:, None], regions, np.nan)
     return np.asarray(np.nanmedian(chosen, axis=1))
-
-
-def likeness_of(one: np.ndarray, other: np.ndarray) -> float:
-    """Return the correlation of the brightness of two pictures, by cells; 1 where both are even."""
-    one, other = one - one.mean(), other - other.mean()
-    size = float(np.sqrt((one * one).sum() * (other * other).sum()))
-    return float((one * other).sum()) / size if size > 1e-9 else 1.0
 
 
 def outside(values: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray:

@@ -7,7 +7,7 @@ from itertools import groupby
 import numpy as np
 
 from tidy_crate.core.picture.look import CELLS, FLOOR, QUIET, REGIONS
-from tidy_crate.core.review.kept import OBJECTS_OF, PASS_OF, Array, Space, in_cells_of_passes, size_of
+from tidy_crate.core.review.kept import OBJECTS_OF, PASS_OF, Array, Space, in_cells_of_passes, likeness_of, size_of
 
 # frames of a run of another picture: a longer one is a shot of its own
 LONGEST_OTHER = 12
@@ -171,7 +171,7 @@ def _two_exposures(cells: Array, mask: Array, known: Array) -> bool:
 
 def _with_backdrops(steps: Array | None, gain: float, mask: Array, known: Array) -> bool:
     """Return True where plain backdrops are as many stops off as the picture is, each time that the state changes."""
-    if steps is None:
+    if steps is None or gain == 0:
         return False
     into = np.diff(mask.astype(int))
     changes = steps[(into != 0) & known] * into[(into != 0) & known]
@@ -208,7 +208,7 @@ def _other_picture(cells: Array, mask: Array, known: Array) -> str:
         turned = float(np.abs(inside[..., order] - outside).mean())
         if turned < 0.25 * plain:
             return f"its channels are in another order: {name}"
-    alike = float(np.median([np.corrcoef(one[..., 0].ravel(), other[..., 0].ravel())[0, 1] for one, other in pairs]))
+    alike = float(np.median([likeness_of(one[..., 0], other[..., 0]) for one, other in pairs]))
     if alike < UNLIKE and runs and min(runs) <= LONGEST_OTHER:
         return OTHER_PICTURE
     return ""

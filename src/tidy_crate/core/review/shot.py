@@ -13,7 +13,8 @@ from tidy_crate.core.picture.decode import Form
 from tidy_crate.core.picture.judge import ALL_BLACK, Judgement
 from tidy_crate.core.picture.look import Look, brightened
 from tidy_crate.core.picture.pass_look import PassLook, layer_of
-from tidy_crate.core.review.neighbours import LONGEST, Neighbours, likeness_of
+from tidy_crate.core.review.kept import likeness_of
+from tidy_crate.core.review.neighbours import LONGEST, Neighbours
 from tidy_crate.core.review.passes import signs_of_passes
 from tidy_crate.core.review.populations import Group, groups_of
 from tidy_crate.core.review.rendered import Rendered

@@ -130,6 +130,36 @@ class RigidRun:
                 found[one, other] = max(found.get((one, other), 0.0), float(-contact.dist))
         return [(one, other, depth) for (one, other), depth in sorted(found.items())]
 
+    def fallen(self, least: float) -> dict[str, float]:
+        """Return the bodies that fall freely and are below all else, by name, with how many metres they have fallen.
+
+        least: metres below which a fall is not counted.
+        """
+        gravity = np.array(self._model.opt.gravity)
+        pull = float(np.linalg.norm(gravity))
+        if pull <= 0:
+            return {}
+        down = gravity / pull
+        solid = [at for at in range(self._model.ngeom) if not self._falls(int(self._model.geom_bodyid[at]))]
+        lowest = max((float(self._data.geom_xpos[at] @ down + self._model.geom_rbound[at]) for at in solid),
+                     default=-math.inf)  # fmt: skip
+        found = {}
+        for body in self._world.bodies:
+            if body.driven or body.name in self._hung or body.name in self._asleep:
+                continue
+            place = self.pose(body.name)[0]
+            deep = float((place - body.position) @ down)
+            speed = float(self._data.qvel[self._dof(body.name) : self._dof(body.name) + 3] @ down)
+            # what was stopped on the way is slower than a free fall from where it began
+            if deep >= least and place @ down > lowest and speed >= 0.8 * math.sqrt(2 * pull * deep):
+                found[body.name] = deep
+        return found
+
+    def _falls(self, body: int) -> bool:
+        """Return whether a body of the model is moved by nothing but forces."""
+        name = self._model.body(body).name
+        return any(one.name == name and not one.driven for one in self._world.bodies)
+
     def energy(self) -> float:
         """Kinetic and potential energy of all bodies that are not driven, in joules."""
         self._mujoco.mj_energyPos(self._model, self._data)

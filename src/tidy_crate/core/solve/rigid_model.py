@@ -1,12 +1,9 @@
 """From a plain description of rigid bodies to a model of MuJoCo.
 
 MuJoCo's contacts are springs with dampers. Their stiffness here follows from the step, and their damping from the
-restitution asked for: a contact that may push but not pull, sprung with w and damped with z, gives back the share
-
-    e(z) = exp(-z / sqrt(1 - z^2) * (pi - atan2(2 z sqrt(1 - z^2), 1 - 2 z^2)))        for z < 1
-
-of the speed, and the closed form of the overdamped case above. Source: Schwager and Pöschel, "Coefficient of
-restitution and linear-dashpot model revisited", 2007.
+restitution asked for: a contact that may push but not pull, sprung with w and damped with z, gives back a share of the
+speed. Schwager and Pöschel ("Coefficient of restitution and linear-dashpot model revisited", 2007) have it in closed
+form; in steps of a twentieth of a contact it is up to 0.03 less, so that it is worked out step by step here.
 """
 
 from __future__ import annotations
@@ -23,6 +20,8 @@ from tidy_crate.core.solve.bodies import Body, Joint, Shape, Surface, World, con
 _STEPS_IN_CONTACT = 20
 # share of the wanted acceleration that a contact brings about; the rest keeps the equations well-natured
 _IMPEDANCE = 0.95
+# places within a step where a touch may fall, and steps after which a contact that holds on gives nothing back
+_PHASES, _MOST_STEPS = 16, 400
 _DRIVEN_MASS_RATIO = 1e5
 _MOST_PAIRS = 20_000
 _SMALLEST = 1e-5
@@ -33,25 +32,35 @@ def damping_for(restitution: float) -> float:
     """The damping ratio of a contact that gives back this share of the speed."""
     if restitution >= 1:
         return 0.0
-    # more than three would overshoot within a step; three gives back a fortieth
+    # more than three would overshoot within a step
     low, high = 0.0, 3.0
     if restitution <= _given_back(high):
         return high
-    for _ in range(60):
+    for _ in range(40):
         middle = (low + high) / 2
         low, high = (middle, high) if _given_back(middle) > restitution else (low, middle)
     return low
 
 
 def _given_back(damping: float) -> float:
-    if damping < 1:
-        root = math.sqrt(1 - damping * damping)
-        angle = math.pi - math.atan2(2 * damping * root, 1 - 2 * damping * damping)
-        return math.exp(-damping / root * angle) if damping else 1.0
-    if damping < 1 + 1e-9:
-        return math.exp(-2)
-    root = math.sqrt(damping * damping - 1)
-    return math.exp(-damping / root * math.log((damping + root) / (damping - root)))
+    """The share of the speed that a contact gives back, stepped as MuJoCo steps it: the mean over where the touch falls.
+
+    A touch is noticed with the step after it, up to a step's way deep, which costs some speed beside the closed form.
+    """
+    step = math.pi / _STEPS_IN_CONTACT
+    depth = (np.arange(_PHASES) + 0.5) / _PHASES * step
+    speed, left = np.ones(_PHASES), np.zeros(_PHASES)
+    inside = np.ones(_PHASES, bool)
+    for _ in range(_MOST_STEPS):
+        # time in units of 1/w; depth and speed along the way in; a contact pushes only
+        speed = np.where(inside, speed - step * np.maximum(depth + 2 * damping * speed, 0), speed)
+        depth = np.where(inside, depth + step * speed, depth)
+        out = inside & (depth <= 0)
+        left[out] = -speed[out]
+        inside &= ~out
+        if not inside.any():
+            break
+    return float(left.mean())
 
 
 def joint_tree(world: World) -> tuple[list[Joint], list[Joint]]:

@@ -21,36 +21,18 @@ from tidy_crate.core.solve.bodies import Joint, conjugate, multiply, rotate
 _MEET = 0.01  # metres by which the frames of a joint may miss each other at the start
 
 
-def joint_of(
-    stage: Usd.Stage, path: str, members: Members, units: Units, time: float, trouble: list[str]
-) -> Joint | None:
-    """Return a joint as it is at a time code; None for one that holds nothing.
-
-    trouble: is told what is odd about it.
-    """
+def joint_of(stage: Usd.Stage, path: str, members: Members, units: Units, time: float) -> Joint | None:
+    """Return a joint as it is at a time code; None for one that holds nothing."""
     prim = stage.GetPrimAtPath(path)
     kind = joint_kind(prim)
     assert kind is not None
     schema = UsdPhysics.Joint(prim)
-    bodies = {*members.free, *members.driven}
-    ends = []
-    for targets, position, orientation in (
-        (schema.GetBody0Rel(), schema.GetLocalPos0Attr(), schema.GetLocalRot0Attr()),
-        (schema.GetBody1Rel(), schema.GetLocalPos1Attr(), schema.GetLocalRot1Attr()),
-    ):
-        paths = targets.GetForwardedTargets()
-        ends.append(
-            _end(stage, str(paths[0]) if paths else None, position.Get(), orientation.Get(), bodies, units, time)
-        )
-    first, second = ends
+    first, second = _ends(stage, schema, members, units, time)
     swapped = second[0] is None
     if swapped:
         first, second = second, first
     if second[0] is None or first[0] == second[0]:
         return None
-    apart = float(np.linalg.norm(first[3] - second[3]))
-    if kind != "distance" and kind != "prismatic" and apart > _MEET:
-        trouble.append(f"{path}: its two frames are {apart:.3g} m apart at the start")
     axis = _axis_turn(str(prim.GetAttribute("physics:axis").Get() or "X"))
     low, high = _limits(prim, kind, units)
     if swapped and kind in ("revolute", "prismatic"):
@@ -63,9 +45,43 @@ def joint_of(
     )  # fmt: skip
 
 
+def gaps(stage: Usd.Stage, members: Members, time: float) -> list[str]:
+    """Return what is wrong with joints whose two ends do not meet at a time code: no body can be in two places."""
+    found, units = [], Units.of(stage)
+    for path in members.joints:
+        prim = stage.GetPrimAtPath(path)
+        if joint_kind(prim) in ("distance", "prismatic"):
+            continue
+        first, second = _ends(stage, UsdPhysics.Joint(prim), members, units, time)
+        apart = float(np.linalg.norm(first[3] - second[3]))
+        if apart > _MEET or math.isnan(apart):
+            found.append(f"{path}: its two ends are {apart:.3g} m apart at the start")
+    return found
+
+
+_End = tuple[str | None, NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]
+
+
+def _ends(
+    stage: Usd.Stage, schema: UsdPhysics.Joint, members: Members, units: Units, time: float
+) -> tuple[_End, _End]:
+    """See `_end`, of both ends of a joint."""
+    bodies = {*members.free, *members.driven}
+    found = []
+    for targets, position, orientation in (
+        (schema.GetBody0Rel(), schema.GetLocalPos0Attr(), schema.GetLocalRot0Attr()),
+        (schema.GetBody1Rel(), schema.GetLocalPos1Attr(), schema.GetLocalRot1Attr()),
+    ):
+        paths = targets.GetForwardedTargets()
+        found.append(
+            _end(stage, str(paths[0]) if paths else None, position.Get(), orientation.Get(), bodies, units, time)
+        )
+    return found[0], found[1]
+
+
 def _end(
     stage: Usd.Stage, target: str | None, position: Any, orientation: Any, bodies: set[str], units: Units, time: float
-) -> tuple[str | None, NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+) -> _End:
     """Body (None for the world), place and turn of the frame in it, and the frame's place in the world."""
     at = np.array(position if position is not None else (0, 0, 0), dtype=np.float64)
     quaternion = np.array(

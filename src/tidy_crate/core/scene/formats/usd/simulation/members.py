@@ -18,6 +18,7 @@ _KINDS = {
     UsdPhysics.DistanceJoint: "distance",
 }
 # what is read when a body sets off may be keyed; a change of anything else would need another world in mid-run
+_SHOWN = 3  # paths of several that a message names
 _AT_START = ("physics:velocity", "physics:angularVelocity")
 
 
@@ -82,6 +83,7 @@ class Members:
                 elif not _is_copied(prim, copied):
                     found.still.append(path)
         found._leave_out_what_hangs_on_unknown_joints(stage)
+        found._tell_of_bodies_without_colliders(stage)
         return found
 
     def _add_body(self, prim: Usd.Prim, path: str) -> None:
@@ -94,24 +96,37 @@ class Members:
             self.trouble.append(f"{path}: it has keys and is a dynamic body, which follows none but the first")
 
     def _leave_out_what_hangs_on_unknown_joints(self, stage: Usd.Stage) -> None:
-        for path in list(self.joints):
+        unknown, held, with_drives = [], [], []
+        known, free = [], set(self.free)
+        bodies = {*self.free, *self.driven}
+        for path in self.joints:
             prim = stage.GetPrimAtPath(path)
-            kind = joint_kind(prim)
-            ends = _joint_ends(prim)
-            bodies = {*self.free, *self.driven}
-            if any(name.startswith("PhysicsDriveAPI") for name in prim.GetAppliedSchemas()):
-                self.trouble.append(f"{path}: its drive is not solved here, the joint moves freely")
-            if kind is None:
-                self.joints.remove(path)
-                for body in ends:
-                    if body in self.free:
-                        self.free.remove(body)
-                        self.driven.append(body)
-                        self.trouble.append(
-                            f"{body}: hangs on {path}, a joint of a kind that is not known here; it stays"
-                        )
-            elif not any(end in bodies for end in ends):
-                self.joints.remove(path)
+            ends = joint_ends(prim)
+            if joint_kind(prim) is None:
+                unknown.append(path)
+                held += [body for body in dict.fromkeys(ends) if body in free]
+                free.difference_update(ends)
+            elif any(end in bodies for end in ends):
+                known.append(path)
+                if any(name.startswith("PhysicsDriveAPI") for name in prim.GetAppliedSchemas()):
+                    with_drives.append(path)
+        self.joints = known
+        self.free = [body for body in self.free if body in free]
+        self.driven += held
+        if held:
+            why = f"{listed(held)}: held by a joint of a kind that is not known here ({listed(unknown)})"
+            if self.free:
+                self.trouble.append(f"{why}; these bodies stand still")
+            else:
+                self.refused.append(f"{why}; all of it would stand still")
+        if with_drives:
+            self.trouble.append(f"{listed(with_drives)}: a drive is not solved here, the joint moves freely")
+
+    def _tell_of_bodies_without_colliders(self, stage: Usd.Stage) -> None:
+        hung = {end for path in self.joints for end in joint_ends(stage.GetPrimAtPath(path))}
+        bare = [body for body in self.free if body not in self.colliders and body not in hung]
+        if bare:
+            self.trouble.append(f"{listed(bare)}: no collider, so that nothing stops it on its way")
 
 
 def by_owner(stage: Usd.Stage) -> dict[str, list[Usd.Prim]]:
@@ -186,7 +201,14 @@ def joint_kind(prim: Usd.Prim) -> str | None:
     return next((kind for schema, kind in _KINDS.items() if prim.IsA(schema)), None)
 
 
-def _joint_ends(prim: Usd.Prim) -> list[str]:
+def listed(paths: list[str]) -> str:
+    """Return the first of some paths by name, and how many more there are."""
+    shown = ", ".join(paths[:_SHOWN])
+    return f"{shown} and {len(paths) - _SHOWN} more" if len(paths) > _SHOWN else shown
+
+
+def joint_ends(prim: Usd.Prim) -> list[str]:
+    """Return the prims that a joint holds together: one or two."""
     schema = UsdPhysics.Joint(prim)
     return [str(path) for rel in (schema.GetBody0Rel(), schema.GetBody1Rel()) for path in rel.GetForwardedTargets()]
 

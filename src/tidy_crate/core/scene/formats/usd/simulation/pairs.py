@@ -10,7 +10,7 @@ from itertools import combinations
 
 from pxr import Sdf, Usd, UsdPhysics
 
-from tidy_crate.core.scene.formats.usd.simulation.members import Members
+from tidy_crate.core.scene.formats.usd.simulation.members import Members, joint_ends
 
 Pair = frozenset[str]
 
@@ -22,7 +22,7 @@ def kept_apart(stage: Usd.Stage, members: Members) -> tuple[tuple[tuple[str, str
     """
     colliders = {**members.colliders, "": members.still}
     owner = {path: body for body, paths in colliders.items() for path in paths}
-    apart = {*_filtered(stage, owner), *_grouped(stage, owner)}
+    apart = {*_filtered(stage, owner), *_grouped(stage, owner), *_joined(stage, members, owner)}
     between: dict[tuple[str, str], set[Pair]] = {}
     for pair in apart:
         one, other = sorted(owner[path] for path in pair) if len(pair) == 2 else ("", "")
@@ -46,6 +46,24 @@ def _filtered(stage: Usd.Stage, owner: dict[str, str]) -> Iterator[Pair]:
                 for other in _below(target, owner):
                     if one != other:
                         yield frozenset((one, other))
+
+
+def _joined(stage: Usd.Stage, members: Members, owner: dict[str, str]) -> Iterator[Pair]:
+    """Pairs of a body and something still that a joint holds together: these do not collide unless the joint says so.
+
+    Two bodies of one joint are kept apart with the joint itself.
+    """
+    for path in members.joints:
+        prim = stage.GetPrimAtPath(path)
+        if bool(UsdPhysics.Joint(prim).GetCollisionEnabledAttr().Get()):
+            continue
+        ends = joint_ends(prim)
+        bodies = [end for end in ends if end in members.colliders and owner.get(members.colliders[end][0]) == end]
+        for still in (end for end in ends if end not in bodies):
+            for one in _below(Sdf.Path(still), owner):
+                for body in bodies:
+                    if owner[one] == "":
+                        yield from (frozenset((one, other)) for other in members.colliders[body])
 
 
 def _below(path: Sdf.Path, owner: dict[str, str]) -> list[str]:

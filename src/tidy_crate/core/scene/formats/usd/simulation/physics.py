@@ -65,7 +65,7 @@ def build(stage: Usd.Stage, simulation: Simulation, time: float) -> Built:
     for path in members.still:
         still += _shapes(stage, path, np.eye(4) * units.metres, units, time, trouble)
     joints = tuple(
-        joint for path in members.joints if (joint := joint_of(stage, path, members, units, time, trouble)) is not None
+        joint for path in members.joints if (joint := joint_of(stage, path, members, units, time)) is not None
     )
     gravity = gravity_at(stage, simulation, time)
     apart, apart_colliders = kept_apart(stage, members)
@@ -205,8 +205,8 @@ def _surface(prim: Usd.Prim) -> Surface:
     if not material or not material.GetPrim().HasAPI(UsdPhysics.MaterialAPI):
         return Surface()
     given = UsdPhysics.MaterialAPI(material.GetPrim())
-    friction = given.GetDynamicFrictionAttr().Get() or 0.0
-    steady = given.GetStaticFrictionAttr().Get() or 0.0
+    friction, steady = given.GetDynamicFrictionAttr(), given.GetStaticFrictionAttr()
+    # there is one coefficient here, for a body that slides and one that sticks: that of sliding, where it is stated
+    stated = friction if friction.HasAuthoredValue() else steady
     restitution = min(1.0, max(0.0, float(given.GetRestitutionAttr().Get() or 0.0)))
-    # there is one coefficient here, for a body that slides and one that sticks
-    return Surface(max(0.0, float(friction or steady)), restitution)
+    return Surface(max(0.0, float(stated.Get() or 0.0)), restitution)

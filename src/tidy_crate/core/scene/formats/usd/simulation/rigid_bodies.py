@@ -23,7 +23,8 @@ from tidy_crate.core.scene.formats.usd.simulation.interface import (
     quarters,
     stage_matrix,
 )
-from tidy_crate.core.scene.formats.usd.simulation.members import Members, by_owner
+from tidy_crate.core.scene.formats.usd.simulation.joints import gaps
+from tidy_crate.core.scene.formats.usd.simulation.members import Members, by_owner, listed
 from tidy_crate.core.scene.formats.usd.simulation.physics import NOTHING, build, gravity_at, gravity_is_keyed
 from tidy_crate.core.scene.formats.usd.simulation.units import rigid_part
 from tidy_crate.core.solve.rigid import Poses, RigidRun
@@ -34,6 +35,7 @@ _POSE_BYTES = 80
 FASTEST = 100.0
 FASTEST_OF_ALL = 10_000.0  # whatever it begins with
 _OVERLAP = 0.02  # metres
+_FALLEN = 5.0  # metres that a body has fallen, at least, before it is told that nothing stops it
 
 
 class RigidBodies:
@@ -62,7 +64,7 @@ class RigidBodies:
                     prims=tuple(plan.free),
                     why=WHY,
                     trouble=tuple(plan.trouble),
-                    refused=tuple(plan.refused),
+                    refused=(*plan.refused, *gaps(stage, plan, start_of(prim))),
                     bodies=tuple(plan.bodies),
                 )
             )
@@ -198,7 +200,13 @@ class RigidSolver:
 
     def trouble(self) -> tuple[str, ...]:
         """See Solver.trouble."""
-        return (*self._built.trouble, *self._inside_each_other)
+        return (*self._built.trouble, *self._inside_each_other, *self._fallen())
+
+    def _fallen(self) -> Iterator[str]:
+        """Tell of bodies that are below everything that could stop them, and fall on."""
+        if self._run is not None and (fallen := self._run.fallen(_FALLEN)):
+            deepest = max(fallen.values())
+            yield f"{listed(list(fallen))}: falls past everything that could stop it, up to {deepest:.3g} m deep"
 
     def sample_bytes(self) -> int:
         """See Solver.sample_bytes."""
