@@ -429,6 +429,7 @@ TRAPS: dict[str, Trap] = {
     "output-path-absolute": scene(Q, '"/mnt/q.####.exr"'),
     "output-path-climbs": scene(Q, '"../../q.####.exr"'),
     "output-name-not-portable": scene(Q, '"q/q?.####.exr"'),
+    "output-switched-off": scene('def RenderProduct "q" {', 'def RenderProduct "q" ( active = false ) {'),
     "output-format-unknown": scene(Q, '"q/q.####.pix"'),
     "output-movie": all_of(scene(Q, '"q/q.mp4"'), without_farm),
     "output-no-passes": scene(PRODUCT_Q, "}"),
@@ -536,6 +537,10 @@ TRAPS: dict[str, Trap] = {
     "layer-unseen": all_of(
         scene('def Sphere "Ball" {', 'def Sphere "Ball" ( references = @./sea.abc@ ) {'), files(sea__abc=b"Ogawa\xff")
     ),
+    "file-named-by-text": all_of(
+        scene('def Sphere "Ball"', 'def Cube "Sign" { custom string sign:picture = "./lit/sign.png" }\ndef Sphere "Ball"'),
+        lambda s: s.files.update({"lit/sign.png": png()}),
+    ),
     "file-absolute-path": scene("@./a.png@", "@/nowhere/a.png@"),
     "file-on-drive": scene("@./a.png@", "@Q:/show/a.png@"),
     "file-from-web": scene("@./a.png@", "@https://files.example/a.png@"),
@@ -609,6 +614,7 @@ TRAPS: dict[str, Trap] = {
     "simulation-solves-beside-cache": sheet(simulations=[{**SIMULATION, "slot": "wood"}]),
     "simulation-cache-stays-behind": sheet(simulations=[{**SIMULATION, "state": "cached", "covers": [1, 10]}]),
     "simulation-starts-late": sheet(simulations=[{**SIMULATION, "start": 5}]),
+    "simulation-unknown": scene('def Sphere "Ball"', 'def Cube "Silk" ( apiSchemas = ["LoomClothAPI"] ) {\n}\ndef Sphere "Ball"'),
     "generator-not-frozen": sheet(generators=[{"name": "sign", "kind": "text"}]),
     "generator-will-be-frozen": sheet(
         generators=[{"name": "sign", "kind": "text"}], commands={"freeze": ["freeze", "{names}"], "relink": ["relink"]}

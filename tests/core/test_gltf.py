@@ -12,6 +12,7 @@ from typing import Any
 import pytest
 
 from conftest import ANY, open_trusted
+from tidy_crate.core.check.run import check_scene
 from tidy_crate.core.context.relink import apply_relinks, propose
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.prove import prove
@@ -131,3 +132,46 @@ def test_tables_that_point_nowhere_do_not_break_the_survey(tmp_path: Path) -> No
     }  # fmt: skip
     survey = Gltf().read(write_scene(tmp_path / "s", content))
     assert {asset.authored for asset in survey.assets} == {"../../../../etc/passwd", "b.bin"}
+    # and each of them is told with its place
+    told = "\n".join(one.detail for one in survey.unread)
+    for pointer in ("/scene is 7", "/scenes/1 is the number 5", "/meshes is the number 3", "/images/1/uri", "/nodes/0 is null"):
+        assert pointer in told
+
+
+@pytest.mark.parametrize(
+    ("path", "value", "pointer"),
+    [
+        (("materials",), {}, "/materials is an object, and has to be an array"),
+        (("materials", 0), "wood", "/materials/0 is a text, and has to be an object"),
+        (("meshes", 0, "primitives"), {}, "/meshes/0/primitives is an object, and has to be an array"),
+        (("meshes", 0, "primitives", 0, "material"), "0", "/meshes/0/primitives/0/material is a text"),
+        (("nodes", 0, "mesh"), 0.5, "/nodes/0/mesh is the number 0.5, and has to be an index"),
+        (("nodes", 0, "mesh"), 4, "/nodes/0/mesh is 4, and there are 2 meshes"),
+        (("textures", 0, "source"), -1, "/textures/0/source is the number -1"),
+        (("materials", 0, "pbrMetallicRoughness", "baseColorTexture"), 0, "/pbrMetallicRoughness/baseColorTexture is"),
+        (("materials", 0, "pbrMetallicRoughness", "baseColorTexture", "index"), True, "baseColorTexture/index is a truth"),
+        (("scenes", 0, "nodes"), 0, "/scenes/0/nodes is the number 0, and has to be an array"),
+    ],
+)
+def test_a_wrong_type_on_the_way_to_an_image_makes_no_image_unused(
+    path: tuple[str | int, ...], value: Any, pointer: str, tmp_path: Path
+) -> None:
+    content = json.loads(json.dumps(SCENE))
+    holder = content
+    for key in path[:-1]:
+        holder = holder[key]
+    holder[path[-1]] = value
+    scene = write_scene(tmp_path / "s", content)
+    survey = Gltf().read(scene)
+    assert any(pointer in one.detail for one in survey.unread)
+    assert all(asset.needed for asset in survey.assets if asset.kind == "texture")
+    found = [one for one in check_scene(open_trusted(scene)).findings if one.code == "layer-unread"]
+    assert any(pointer in one.message for one in found)
+
+
+def test_a_sound_scene_has_nothing_of_a_wrong_type_and_data_is_data_in_any_case(tmp_path: Path) -> None:
+    content = json.loads(json.dumps(SCENE))
+    content["images"][4]["uri"] = "DATA:image/png;base64,AAAA"
+    survey = Gltf().read(write_scene(tmp_path / "s", content))
+    assert not survey.unread and not any(asset.authored.lower().startswith("data:") for asset in survey.assets)
+    assert not by_name(survey.assets)["tex/unused.png"].needed

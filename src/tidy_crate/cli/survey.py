@@ -145,6 +145,8 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
                 cell(" ".join(one.depends_on)),
             )
         console.print(sims)
+    for name, where in survey.unknown_simulations.items():
+        console.print(cell(f"not known here, maybe a simulation: {name} ({where})"), style="yellow")
     if survey.variants:
         heading(console, "Variants")
         looks = table("prim", "set", "selected", "choices")
@@ -157,6 +159,8 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
     console.print(_files(shown) if shown else "none")
     for line in survey.unread:
         console.print(cell(f"unread: {line}"))
+    for where, text in survey.text_files.items():
+        console.print(cell(f"named by a text only, stays behind: {text} ({where})"), style="yellow")
 
 
 def _features(survey: Survey) -> str:

@@ -69,6 +69,15 @@ def layer_unseen(scene: Checked) -> Iterator[Trouble]:
             )
 
 
+@check("file-named-by-text", Severity.WARNING, "C5", Next.DECIDE)
+def file_named_by_text(scene: Checked) -> Iterator[Trouble]:
+    """The attribute is plain text that happens to be the name of a file that is there. Plain text is not collected."""
+    for where, text in scene.survey.text_files.items():
+        name = where.rpartition(".")[2]
+        how = f"declare it in a settings map of the project: files = [{name!r}]".replace("'", '"')
+        yield Trouble(where, f"{text} is there and stays behind: nothing says that this text names a file", how)
+
+
 @check("file-absolute-path", Severity.NOTE, "C5", Next.NOTHING)
 def file_absolute_path(scene: Checked) -> Iterator[Trouble]:
     """An absolute path is valid on one machine only. The crate makes it relative; the scene keeps it."""

@@ -149,6 +149,13 @@ def output_name_not_portable(scene: Checked) -> Iterator[Trouble]:
                 yield Trouble(output.name, f"{part!r} {' and '.join(troubles)}", "rename it")
 
 
+@check("output-switched-off", Severity.WARNING, "C1", Next.DECIDE)
+def output_switched_off(scene: Checked) -> Iterator[Trouble]:
+    """The render settings name this output, and the scene switches it off: some renderers write it, some do not."""
+    for path in scene.survey.inactive_outputs:
+        yield Trouble(path, "it is named as an output and is inactive", "switch it on, or take it out of the settings")
+
+
 @check("output-format-unknown", Severity.WARNING, "C1")
 def output_format_unknown(scene: Checked) -> Iterator[Trouble]:
     """The file extension is unknown. The renderer guesses the format, often wrongly."""

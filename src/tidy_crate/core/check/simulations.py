@@ -16,7 +16,8 @@ SHOWN = 10
 def simulation_live(scene: Checked) -> Iterator[Trouble]:
     """Machines that start in the middle of the shot compute a different motion than their neighbours."""
     for one in scene.survey.simulations:
-        if one.state is SimulationState.LIVE:
+        # what cannot be baked here is told as that
+        if one.state is SimulationState.LIVE and one.kind != "unknown":
             yield Trouble(one.name, f"{one.kind}, solved again by every machine{_named(one)}", "bake it")
 
 
@@ -98,6 +99,14 @@ def simulation_unsolved(scene: Checked) -> Iterator[Trouble]:
         yield from _listed(
             one.name, one.trouble, "parts that the bake cannot solve", "bake it in the program it was made in, or waive"
         )
+
+
+@check("simulation-unknown", Severity.WARNING, "C6", Next.DECIDE)
+def simulation_unknown(scene: Checked) -> Iterator[Trouble]:
+    """A plug-in's own schema speaks of a simulation. Nothing here sees on which earlier frames it depends."""
+    for name, where in scene.survey.unknown_simulations.items():
+        what = f"{name} is known to no schema here, and may depend on the frame before"
+        yield Trouble(where, what, "bake it in the program it was made in, or waive where it does not move")
 
 
 @check("generator-not-frozen", Severity.ERROR, "B11")

@@ -469,6 +469,12 @@ class Survey(Model):
     """Prims or files that run code when the scene opens."""
     unknown_types: dict[str, str] = Field(default_factory=dict)
     """Types of prims that no schema here knows, with one prim of each."""
+    unknown_simulations: dict[str, str] = Field(default_factory=dict)
+    """Types and schemas that no schema here knows and whose names speak of a simulation, with one prim of each."""
+    text_files: dict[str, str] = Field(default_factory=dict)
+    """Files that are there and that only a text names, which no settings map declares, by attribute."""
+    inactive_outputs: tuple[str, ...] = ()
+    """Outputs that the render settings name and that are switched off."""
     colour_configuration: str | None = None
     """The file as written, None where the scene names none."""
     settings_prim: str | None = None

@@ -134,7 +134,7 @@ def links(content: dict[str, Any]) -> list[Link]:
     found = []
     for pointer, holder in _holders(content, ""):
         uri = holder["uri"]
-        if uri and not uri.startswith("data:"):
+        if uri and uri[:5].lower() != "data:":
             kind = KINDS.get(pointer.split("/")[1], "file")
             found.append(Link(f"{pointer}/uri", uri, unquote(uri), kind))
     return found

@@ -20,6 +20,7 @@ from tidy_crate.core.scene.formats.gltf.document import (
     rows,
 )
 from tidy_crate.core.scene.formats.gltf.needed import needed_images, shown_nodes
+from tidy_crate.core.scene.formats.gltf.structure import wrong_types
 from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.model import (
     Asset,
@@ -47,7 +48,9 @@ def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
     document = read_document(scene)
     content = document.content
     cut = document.trouble or embedded_trouble(document, scene)
-    images = needed_images(content)
+    wrong = wrong_types(content)
+    # in doubt about the way to them, all images are needed
+    images = None if wrong else needed_images(content)
     ids, stem = Ids(), stem_of(scene, scene)
     named = tuple(
         _asset(scene, link, content, images, in_force, disk, ids.of(stem, link.pointer, link.uri))
@@ -75,7 +78,7 @@ def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
         variants=(),
         motion=_motion(content, moving),
         features=tuple(_required(content)),
-        unread=(Unread(path=scene, why=Why.BROKEN, detail=cut),) if cut else (),
+        unread=tuple(Unread(path=scene, why=Why.BROKEN, detail=detail) for detail in (*([cut] if cut else []), *wrong)),
         totals=totals(assets, ()),
         frame_tokens=dict(tokens.declared),
         layers=(scene,),
@@ -109,7 +112,7 @@ def _asset(
     scene: Path,
     link: Link,
     content: dict[str, Any],
-    images: dict[int, str],
+    images: dict[int, str] | None,
     plan: StagingPlan,
     disk: Disk,
     name: str,
@@ -136,9 +139,14 @@ def _asset(
     )
 
 
-def _need(link: Link, images: dict[int, str]) -> tuple[bool, str]:
-    """Images are needed where the scene that shows uses them; all others are unknown and count as needed."""
+def _need(link: Link, images: dict[int, str] | None) -> tuple[bool, str]:
+    """Images are needed where the scene that shows uses them; all others are unknown and count as needed.
+
+    images: what uses each, None where the file is broken on the way to them.
+    """
     parts = link.pointer.split("/")
+    if images is None:
+        return True, "the file is broken where it says what uses it"
     if parts[1] != "images" or not parts[2].isdigit():
         return True, f"named at {link.pointer}"
     user = images.get(int(parts[2]))

@@ -59,6 +59,33 @@ def unknown_types(scene: ScenePrims) -> dict[str, str]:
     }
 
 
+# parts of names by which plug-ins call what depends on the frame before; rigid bodies are told by the standard's schemas
+_SIMULATED = ("deformable", "cloth", "softbody", "fluid", "particle", "hair", "muscle", "tissue", "jiggle", "fracture",
+              "simulation", "dynamics", "granular", "ragdoll")  # fmt: skip
+
+
+def unknown_simulations(scene: ScenePrims, names: Names) -> dict[str, str]:
+    """Types and applied schemas that no schema of this USD build declares and that speak of a simulation, with a prim."""
+    registry = Usd.SchemaRegistry()
+    found = {name: path for name, path in unknown_types(scene).items() if _speaks_of_simulation(name)}
+    wanted = {
+        name
+        for name in names.schemas
+        if _speaks_of_simulation(name) and registry.FindAppliedAPIPrimDefinition(name.partition(":")[0]) is None
+        and not registry.IsAppliedAPISchema(name.partition(":")[0])
+    }  # fmt: skip
+    for prim, _, _, path in scene.active if wanted else ():
+        listed = prim.GetMetadata("apiSchemas")
+        for name in wanted & set(listed.GetAppliedItems() if listed is not None else ()):
+            found.setdefault(name, path)
+    return dict(sorted(found.items()))
+
+
+def _speaks_of_simulation(name: str) -> bool:
+    lower = name.lower()
+    return any(word in lower for word in _SIMULATED)
+
+
 def materials_of(scene: ScenePrims, renderer: SettingsMap) -> tuple[Material, ...]:
     """The materials in use that no renderer's general context holds, only those of certain renderers."""
     found = tuple(_materials(scene)) if renderer.materials else ()

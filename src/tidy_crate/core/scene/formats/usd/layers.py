@@ -22,7 +22,7 @@ from tidy_crate.core.scene.formats.usd.facts import NO_FACTS, LayerFacts
 from tidy_crate.core.scene.formats.usd.library import Library
 from tidy_crate.core.scene.formats.usd.slots import REMOVED, TEXTS, Slot
 from tidy_crate.core.scene.ids import Ids, stem_of
-from tidy_crate.core.scene.model import Unread, Why
+from tidy_crate.core.scene.model import Asset, Unread, Why
 from tidy_crate.core.scene.staging import StagingPlan
 
 MOST_LAYERS = 100_000
@@ -185,8 +185,34 @@ def _walk(walk: Walk, plan: StagingPlan, disk: Disk, texts: frozenset[str]) -> l
     return visits
 
 
+# attributes whose text is the name of something that is written, or of none; and those of this tool
+_NO_FILES, _OWN = frozenset({"productName", "info:id"}), ("tidy:",)
+
+
 def _slots_of(facts: LayerFacts, texts: frozenset[str]) -> list[Slot]:
     return [slot for slot in facts.slots if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts]
+
+
+def text_files(
+    walk: Walk, disk: Disk, texts: frozenset[str], assets: Iterable[Asset]
+) -> dict[str, str]:
+    """Return the files that only a text of an attribute names, by attribute: nobody has said that it does.
+
+    Left out are files that come along with the scene anyway, the names of outputs, and what the tool itself reads.
+    """
+    known = {member.path for asset in assets for member in asset.members}
+    found: dict[str, str] = {}
+    for layer, facts in walk.facts.items():
+        if package.split(layer) is not None:
+            continue
+        for slot in facts.slots:
+            name = slot.path.rpartition(".")[2]
+            if slot.field not in TEXTS or name in texts or name in _NO_FILES or name.startswith(_OWN):
+                continue
+            members = resolve(slot.text, layer.parent, disk).members
+            if members and slot.path not in found and any(member.path not in known for member in members):
+                found[slot.path] = slot.text
+    return found
 
 
 def _read_leaves(

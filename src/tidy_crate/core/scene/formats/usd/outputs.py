@@ -26,6 +26,8 @@ class RenderOutputs:
     resolution: Resolution | None
     choices: tuple[str, ...] = ()
     """The render settings that there are, where there are several and none is chosen."""
+    inactive: tuple[str, ...] = ()
+    """Products that the settings name and that are switched off."""
 
 
 def find_outputs(
@@ -44,6 +46,8 @@ def find_outputs(
         return RenderOutputs(None, (), None, choices)
     schema = UsdRender.Settings(settings)
     products = [stage.GetPrimAtPath(path) for path in schema.GetProductsRel().GetForwardedTargets()]
+    # one below something that is switched off is not on the stage at all, and told with the links that lead nowhere
+    inactive = tuple(str(prim.GetPath()) for prim in products if prim and not prim.IsActive())
     products = [prim for prim in products if prim and prim.IsA(UsdRender.Product)]
     names = Counter(prim.GetName() for prim in products)
     known = canonical(raw_settings([settings], maps)) | schema_settings(settings)
@@ -52,7 +56,7 @@ def find_outputs(
         name = prim.GetName() if names[prim.GetName()] == 1 else str(prim.GetPath())
         own = {key: value for key, value in canonical(raw_settings([prim], maps)).items() if value != UNKNOWN}
         outputs.append(_output(stage, settings, prim, name, times, known | own))
-    return RenderOutputs(settings, tuple(outputs), _resolution((settings,), _scale(known), times))
+    return RenderOutputs(settings, tuple(outputs), _resolution((settings,), _scale(known), times), (), inactive)
 
 
 def _settings_in_force(stage: Usd.Stage, among: Iterable[Usd.Prim] | None) -> tuple[Usd.Prim | None, tuple[str, ...]]:

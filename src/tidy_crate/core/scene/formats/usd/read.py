@@ -19,8 +19,13 @@ from tidy_crate.core.scene.following import FIELD, follow
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.broken import broken_links
 from tidy_crate.core.scene.formats.usd.compose import Composed, compose_source, compose_staged
-from tidy_crate.core.scene.formats.usd.features import materials_of, scene_features, unknown_types
-from tidy_crate.core.scene.formats.usd.layers import BrokenLayer, Occurrence, Walk, walk_layers
+from tidy_crate.core.scene.formats.usd.features import (
+    materials_of,
+    scene_features,
+    unknown_simulations,
+    unknown_types,
+)
+from tidy_crate.core.scene.formats.usd.layers import BrokenLayer, Occurrence, Walk, text_files, walk_layers
 from tidy_crate.core.scene.formats.usd.needed import Needed, is_needed, judge, times_of_clips, without_clips_out_of_use
 from tidy_crate.core.scene.formats.usd.outputs import find_cameras, find_outputs, raw_settings, schema_settings
 from tidy_crate.core.scene.formats.usd.prims import Kind, Names, ScenePrims, scan, timed_prims
@@ -156,6 +161,7 @@ def _survey(
         _asset(o, walk, composed, scene, needed, plan, tiles) for o in walk.occurrences if not _held_in_package(o)
     )
     assets = named + follow(walk.root, named, plan, disk)
+    unknown, texts = unknown_simulations(scene, names), frozenset(name for one in maps for name in one.files)
     return Survey(
         scene=walk.root,
         format="openusd",
@@ -176,7 +182,10 @@ def _survey(
         features=(*scene_features(scene, names), *features_of(settings, maps)),
         materials=materials_of(scene, renderer) if renderer else (),
         material_contexts=renderer.materials if renderer else (),
-        unknown_types=unknown_types(scene),
+        unknown_types={name: path for name, path in unknown_types(scene).items() if name not in unknown},
+        unknown_simulations=unknown,
+        text_files=text_files(walk, disk, texts, assets),
+        inactive_outputs=render.inactive,
         colour_configuration=_colour_configuration(stage),
         settings_prim=str(render.settings.GetPath()) if render.settings else None,
         fraction=_fraction(stage),

@@ -39,6 +39,7 @@ class Jiggle:
     """The kind."""
 
     name = "jiggle"
+    token = TOKEN
 
     def find(self, stage: Usd.Stage) -> list[Simulation]:
         """See SimulationKind.find."""

@@ -42,6 +42,7 @@ class Particles:
     """The kind."""
 
     name = "particles"
+    token = TOKEN
 
     def find(self, stage: Usd.Stage) -> list[Simulation]:
         """See SimulationKind.find."""

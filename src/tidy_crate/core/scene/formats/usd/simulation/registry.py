@@ -16,9 +16,11 @@ from tidy_crate.core.scene.formats.usd.simulation.jiggle_points import Jiggle
 from tidy_crate.core.scene.formats.usd.simulation.particle_emitter import Particles
 from tidy_crate.core.scene.formats.usd.simulation.rigid_bodies import RigidBodies
 from tidy_crate.core.scene.formats.usd.simulation.spring_follow import SpringFollow
+from tidy_crate.core.scene.formats.usd.simulation.unknown import Unknown
 
 GROUP = "tidy_crate.usd_simulations"
-_OWN: tuple[SimulationKind, ...] = (RigidBodies(), SpringFollow(), Jiggle(), Particles())
+_TOKENS = (Jiggle.token, Particles.token, SpringFollow.token)
+_OWN: tuple[SimulationKind, ...] = (RigidBodies(), SpringFollow(), Jiggle(), Particles(), Unknown(_TOKENS))
 
 
 @cache
@@ -37,8 +39,10 @@ def kinds() -> Mapping[str, SimulationKind]:
 
 
 def find_all(stage: Usd.Stage) -> list[Simulation]:
-    """Every simulation of a stage, kind by kind."""
-    return [simulation for kind in kinds().values() for simulation in kind.find(stage)]
+    """Every simulation of a stage, kind by kind; last those that say they are of a kind that there is none of."""
+    found = [simulation for kind in kinds().values() for simulation in kind.find(stage)]
+    claimed = {one.path for one in found if one.kind != Unknown.name}
+    return [one for one in found if one.kind != Unknown.name or one.path not in claimed]
 
 
 def dependencies(simulations: list[Simulation]) -> dict[str, tuple[str, ...]]:

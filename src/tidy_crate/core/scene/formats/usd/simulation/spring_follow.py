@@ -37,6 +37,7 @@ class SpringFollow:
     """The kind."""
 
     name = "spring follow"
+    token = TOKEN
 
     def find(self, stage: Usd.Stage) -> list[Simulation]:
         """See SimulationKind.find."""
