@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 import io
+import os
 import shutil
+from collections.abc import Sequence
 from pathlib import Path
 
+import PyOpenColorIO as Ocio
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import open_trusted, tree, usda
+from conftest import ANY, open_trusted, tree, usda
 from tidy_crate.core.asset.follow.interface import FileLink
 from tidy_crate.core.asset.follow.materialx import MaterialX
-from tidy_crate.core.asset.follow.ocio import ColourConfiguration
+from tidy_crate.core.asset.follow.ocio import ColourConfiguration, names_in
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.follow.wavefront import WavefrontMaterial, WavefrontObject
+from tidy_crate.core.check.run import check_scene
 from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.packing import read_packing_list, write_packing_list
+from tidy_crate.core.crate.prove import prove
 from tidy_crate.core.scene.model import Asset, Status
 
 MTL = b"""# cargo
@@ -126,8 +132,149 @@ def test_colour_configurations_with_search_paths(tmp_path: Path) -> None:
         ("film look.cube", ("luts", "../common/luts")), ("grade.spi1d", ("luts", "../common/luts"))
     ]  # fmt: skip
     after = rewritten(ColourConfiguration(), path).decode()
-    assert 'src: "./new/film look.cube", interpolation' in after and "search_path: .\n" in after
+    assert 'src: "./new/film look.cube", interpolation' in after and 'search_path: "."\n' in after
     assert after.count("\n") == OCIO.count("\n")
+
+
+TABLES = ("block one.spi1d", "two.spi1d", "sq01/three.spi1d", "deep/four.spi1d", "f'ive, [5].spi1d", "sq01/six.spi1d")
+STYLES = """ocio_profile_version: 2
+environment: {SHOT: sq01, WHERE: deep}
+search_path:
+  - first
+  - "luts/${WHERE}/.."
+  # a comment between
+  - luts
+roles:
+  scene_linear: ref
+  default: ref
+file_rules:
+  - !<Rule> {name: Default, colorspace: default}
+displays:
+  screen:
+    - !<View> {name: plain, colorspace: block}
+active_displays: []
+active_views: []
+colorspaces:
+  - !<ColorSpace>
+    name: ref
+    aliases: [linear, "lin one"]
+  - !<ColorSpace>
+    name: block
+    to_scene_reference: !<GroupTransform>
+      children:
+        - !<FileTransform>
+          src: block one.spi1d
+          interpolation: linear
+        - !<FileTransform>
+          interpolation: linear
+          src: two.spi1d  # the second one
+  - !<ColorSpace> {name: flow, to_scene_reference: !<FileTransform> {src: "${SHOT}/three.spi1d", interpolation: linear}}
+  - !<ColorSpace>
+    name: nested
+    from_scene_reference: !<GroupTransform> {children: [!<FileTransform> {interpolation: linear, src: '$WHERE/four.spi1d'}]}
+  - !<ColorSpace>
+    name: quoted
+    to_scene_reference: !<FileTransform> {"src": 'f''ive, [5].spi1d', interpolation: linear}
+looks:
+  - !<Look>
+    name: grade
+    process_space: ref
+    transform: !<FileTransform>
+      src: >-
+        %SHOT%/six.spi1d
+      interpolation: linear
+"""
+
+
+def write_styles(folder: Path, tables: Sequence[str] = TABLES, text: str = STYLES) -> Path:
+    for number, name in enumerate(tables):
+        path = folder / "luts" / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        values = "\n".join(str((at / 4) ** (1 + number / 5)) for at in range(5))
+        path.write_text(f"Version 1\nFrom 0 1\nLength 5\nComponents 1\n{{\n{values}\n}}\n")
+    (folder / "c.ocio").write_text(text)
+    scene = folder / "s.usda"
+    scene.write_text(usda('(\ncolorConfiguration = @./c.ocio@\n)\ndef Sphere "S" {\n}\n'))
+    return scene
+
+
+def colours_of(path: Path) -> dict[str, list[float]]:
+    """What OpenColorIO itself makes of a colour in each space, and with each look. Raises where it cannot."""
+    config = Ocio.Config.CreateFromFile(str(path))
+    found = {}
+    for name in config.getColorSpaceNames():
+        found[name] = config.getProcessor(name, "ref").getDefaultCPUProcessor().applyRGB([0.2, 0.4, 0.7])
+    for look in config.getLookNames():
+        transform = Ocio.LookTransform(src="ref", dst="ref", looks=look)
+        found[look] = config.getProcessor(transform).getDefaultCPUProcessor().applyRGB([0.2, 0.4, 0.7])
+    return found
+
+
+@pytest.mark.parametrize("beside", [True, False])
+def test_a_configuration_in_any_style_does_in_the_crate_what_it_does_in_the_scene(tmp_path: Path, beside: bool) -> None:
+    text = STYLES if beside else STYLES.replace("  - luts\n", f'  - "{(tmp_path / "far").as_posix()}"\n')
+    scene = write_styles(tmp_path / "show", text=text)
+    if not beside:
+        shutil.move(tmp_path / "show/luts", tmp_path / "far")
+    before = colours_of(tmp_path / "show/c.ocio")
+    assert len({tuple(one) for one in before.values()}) == len(before)
+    survey = open_trusted(scene).survey()
+    assert {asset.authored for asset in survey.assets if asset.kind == "look-up table"} == set(TABLES)
+    result = collect(open_trusted(scene), tmp_path / "c.crate")
+    assert result.complete
+    shutil.rmtree(tmp_path / "show")
+    shutil.rmtree(tmp_path / "far", ignore_errors=True)
+    (config,) = (tmp_path / "c.crate").rglob("*.ocio")
+    assert colours_of(config) == before
+    assert prove(tmp_path / "c.crate", os.environ, ANY, test=False).whole
+
+
+def test_other_colours_in_the_crate_are_found_by_the_proof(tmp_path: Path) -> None:
+    scene = write_styles(tmp_path / "show")
+    crate = tmp_path / "c.crate"
+    collect(open_trusted(scene), crate)
+    content = read_packing_list(crate)
+    (name,) = content.essentials.colours
+    numbers = content.essentials.colours[name]
+    assert set(numbers) == {"ref", "block", "flow", "nested", "quoted"} and all(len(one) == 36 for one in numbers.values())
+    # as if the scene's own configuration had done something else in one of them
+    numbers["flow"] = tuple(one * 1.01 for one in numbers["flow"])
+    write_packing_list(crate, content)
+    proof = prove(crate, os.environ, ANY, test=False)
+    assert not proof.whole and "other colours than in the scene by flow" in " ".join(proof.differs)
+
+
+def test_a_table_that_is_missing_is_told_and_its_space_compares_as_one_that_fails(tmp_path: Path) -> None:
+    scene = write_styles(tmp_path / "show", TABLES[:-1])
+    survey = open_trusted(scene).survey()
+    (lost,) = [asset for asset in survey.assets if asset.status is Status.MISSING]
+    assert lost.authored == "sq01/six.spi1d"
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("ocio_profile_version: 9\n", "OpenColorIO cannot read it"),
+        ("ocio_profile_version: 2\ncolorspaces: [\n", "OpenColorIO cannot read it"),
+        ("ocio_profile_version: 2\ncolorspaces:\n  - !<ColorSpace> {to_scene_reference: 5}\n", "OpenColorIO cannot"),
+    ],
+)
+def test_a_configuration_that_the_library_refuses_is_an_error(tmp_path: Path, text: str, why: str) -> None:
+    scene = write_styles(tmp_path, text=text)
+    found = [one for one in check_scene(open_trusted(scene)).findings if one.code == "layer-unread"]
+    assert len(found) == 1 and why in found[0].message
+
+
+def test_a_configuration_with_a_fault_that_can_be_read_is_a_warning(tmp_path: Path) -> None:
+    scene = write_styles(tmp_path, text=STYLES.replace("default: ref", "default: gone"))
+    found = [one for one in check_scene(open_trusted(scene)).findings if one.code == "colour-configuration-invalid"]
+    assert len(found) == 1 and "gone" in found[0].message
+
+
+def test_names_of_a_configuration_are_those_that_the_library_knows(tmp_path: Path) -> None:
+    write_styles(tmp_path)
+    names = names_in(tmp_path / "c.ocio")
+    assert {"ref", "linear", "lin one", "block", "scene_linear", "screen", "plain", "grade"} <= names
 
 
 def write_show(folder: Path) -> Path:

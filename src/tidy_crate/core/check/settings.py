@@ -139,6 +139,26 @@ def colour_space_not_in_configuration(scene: Checked) -> Iterator[Trouble]:
                 )
 
 
+@check("colour-configuration-invalid", Severity.WARNING, "C9", Next.DECIDE)
+def colour_configuration_invalid(scene: Checked) -> Iterator[Trouble]:
+    """The colour library finds fault with this configuration. Some programs refuse it, others go on without a word."""
+    for asset in scene.survey.assets:
+        if asset.kind == "colour configuration" and asset.needed:
+            for member in asset.members:
+                for what in _faults_of(member.path):
+                    yield Trouble(member.path.name, what, "mend it in the configuration, or take the one it is from")
+
+
+def _faults_of(path: Any) -> list[str]:
+    from tidy_crate.core.asset.follow.ocio import troubles
+
+    try:
+        return troubles(path)
+    except (OSError, ValueError):
+        # one that cannot be read at all is told as that
+        return []
+
+
 def _spaces_in(path: Any) -> set[str]:
     """The colour spaces, roles and aliases of a configuration, in small letters; none where it cannot be read."""
     from tidy_crate.core.asset.follow.ocio import names_in

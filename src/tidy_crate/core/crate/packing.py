@@ -12,6 +12,7 @@ from pydantic_core import from_json
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.decisions import Waiver
 from tidy_crate.core.context.rules import CheckRules
+from tidy_crate.core.crate.colours import colour_outcomes
 from tidy_crate.core.errors import Blocked, UnreadableInput, WrongUsage
 from tidy_crate.core.files import MOST_LIST, inside, quoted, read_json, write_bytes
 from tidy_crate.core.handles import writable
@@ -77,6 +78,8 @@ class Essentials(Model):
     simulations: dict[str, str]
     found: tuple[str, ...]
     missing: tuple[str, ...]
+    colours: dict[str, dict[str, tuple[float, ...]]] = Field(default_factory=dict)
+    """By colour configuration and colour space, six colours to the reference and six from it; nothing where it fails."""
 
 
 class EditNote(Model):
@@ -230,6 +233,7 @@ def essentials(survey: Survey, crate_paths: dict[Path, str], missing: tuple[str,
         simulations={simulation.name: simulation.state.value for simulation in survey.simulations},
         found=tuple(sorted(found)),
         missing=tuple(sorted(missing)),
+        colours=colour_outcomes(survey, crate_paths),
     )
 
 

@@ -253,6 +253,12 @@ def _differences(packed: Essentials, now: Essentials) -> list[str]:
     lost = sorted(set(packed.found) - set(now.found))
     if lost:
         differs.append("no longer named by the scene: " + ", ".join(lost[:10]))
+    for configuration, spaces in packed.colours.items():
+        from tidy_crate.core.asset.follow.ocio import alike
+
+        others = alike(spaces, now.colours.get(configuration, {}))
+        if others:
+            differs.append(f"{configuration}: other colours than in the scene by {', '.join(others[:5])}")
     return differs
 
 
