@@ -348,3 +348,42 @@ def test_a_file_that_is_not_what_it_should_be_is_named_and_still_packed(tmp_path
     assert len(trouble) == 1 and "not well-formed" in trouble[0]
     collect(open_trusted(scene), tmp_path / "c.crate")
     assert (tmp_path / "c.crate" / "m.mtlx").read_text() == "<materialx"
+
+
+PREFIXES = """<?xml version="1.0"?>
+<materialx version="1.38" fileprefix="root/">
+  <nodegraph name="g" fileprefix="maps/">
+    <image name="i" type="color3"><input name="file" type="filename" value="a.png"/></image>
+    <image name="k" type="color3" fileprefix="own/">
+      <input name="file" type="filename" value="b.png" fileprefix="in/"/></image>
+  </nodegraph>
+  <image name="j" type="color3"><input name="file" type="filename" value="c &amp; d.png"/></image>
+</materialx>
+"""
+
+
+def test_the_files_of_a_materialx_document_are_those_that_its_own_library_says(tmp_path: Path) -> None:
+    mx = pytest.importorskip("MaterialX", reason="pip install MaterialX")
+
+    def named(path: Path) -> dict[str, str]:
+        document = mx.createDocument()
+        mx.readFromXmlFile(document, str(path))
+        inputs = (one for one in document.traverseTree() if one.isA(mx.Input) and one.getType() == "filename")
+        return {one.getNamePath(): one.getResolvedValueString() for one in inputs}
+
+    far = tmp_path / "far"
+    far.mkdir()
+    (far / "m.mtlx").write_text(PREFIXES)
+    before = named(far / "m.mtlx")
+    assert sorted(texts(MaterialX().links(far / "m.mtlx"))) == sorted(before.values())
+    for name in before.values():
+        (far / name).parent.mkdir(parents=True, exist_ok=True)
+        (far / name).write_text(name)
+    scene = tmp_path / "show/s.usda"
+    scene.parent.mkdir()
+    scene.write_text(usda(f'def Sphere "S" {{ asset mat = @{(far / "m.mtlx").as_posix()}@ }}'))
+    collect(open_trusted(scene), tmp_path / "c.crate")
+    shutil.rmtree(far)
+    (there,) = (tmp_path / "c.crate").rglob("*.mtlx")
+    after = named(there)
+    assert {name: (there.parent / path).read_text() for name, path in after.items()} == before

@@ -234,3 +234,31 @@ def test_clip_templates_count_both_ends_and_do_not_drift(
 ) -> None:
     keys = ("templateStartTime", "templateEndTime", "templateStride")
     assert template_numbers({"templateAssetPath": template, **dict(zip(keys, times, strict=True))}) == numbers
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "absent"),
+    [
+        ((0.0, 0.0), (1.0, 1.0), ()),
+        ((0.0, 0.0), (1.0005, 1.0), ()),
+        ((0.5, 0.0), (1.5, 1.0), (1002,)),
+        ((0.0, 0.0), (2.0, 2.0), (1002, 1011, 1012)),
+        ((0.1, 0.2), (0.9, 2.3), (1011, 1021)),
+        ((-3.0, 0.0), (0.5, 1.0), ()),
+        ((3.0, 0.0), (3.0, 1.0), (1004,)),
+        ((float("nan"), 0.0), (2.0, 1.0), ()),
+    ],
+)
+def test_a_face_needs_every_tile_that_it_spans(
+    tmp_path: Path, low: tuple[float, float], high: tuple[float, float], absent: tuple[int, ...]
+) -> None:
+    corners = f"({low[0]}, {low[1]}), ({high[0]}, {low[1]}), ({high[0]}, {high[1]}), ({low[0]}, {high[1]})"
+    body = (
+        'def Mesh "Quad" ( prepend apiSchemas = ["MaterialBindingAPI"] ) {\nint[] faceVertexCounts = [4]\n'
+        "int[] faceVertexIndices = [0, 1, 2, 3]\npoint3f[] points = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]\n"
+        f'texCoord2f[] primvars:st = [{corners}] ( interpolation = "faceVarying" )\nrel material:binding = </Look>\n}}\n'
+        'def Material "Look" {\ndef Shader "Tex" { asset inputs:file = @./t.<UDIM>.png@ }\n}\n'
+    )
+    survey = survey_of(tmp_path, body, t__1001__png="x")
+    (tiled,) = [asset for asset in survey.assets if "UDIM" in asset.authored]
+    assert [int(name[-8:-4]) for name in tiled.missing_members] == list(absent)

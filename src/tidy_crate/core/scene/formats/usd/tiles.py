@@ -19,10 +19,12 @@ from tidy_crate.core.scene.formats.usd.prims import Kind, ScenePrims
 
 # faces of one mesh that are looked at; of more, so many spread over it
 MOST_FACES = 200_000
-# names of texture coordinates that are usual, in the order in which they are tried where no reader names one
+# texture coordinates by which a corner may be off the edge of a tile
+EDGE = 1e-3
 # inputs of a texture that take coordinates, and what the nodes that merely read them are called
 _INPUTS = ("inputs:st", "inputs:texcoord", "inputs:uv")
 _READERS = ("primvarreader", "texcoord", "geompropvalue")
+# names of texture coordinates that are usual, in the order in which they are tried where no reader names one
 _USUAL = ("st", "st0", "uv", "UVMap", "map1", "Texture_uv")
 
 
@@ -143,14 +145,25 @@ def _tiles_of(shape: Usd.Prim, names: tuple[str, ...]) -> frozenset[int]:
     if corners is None or len(corners) != int(counts.sum()) or counts.min() < 1:
         return frozenset()
     starts = np.concatenate(([0], np.cumsum(counts)[:-1]))
-    # a corner on the edge of a tile belongs to two; the middle of a face belongs to the one that it is in
-    middles = np.add.reduceat(corners, starts, axis=0) / counts[:, None]
-    faces = np.asarray(subset.GetIndicesAttr().Get() or ()) if subset else _own_faces(mesh, len(counts))
-    middles = middles[faces[faces < len(middles)]]
-    middles = middles[:: -(-len(middles) // MOST_FACES) or 1]
-    u, v = np.floor(middles[:, 0]), np.floor(middles[:, 1])
-    inside = np.isfinite(u) & np.isfinite(v) & (u >= 0) & (u < 10) & (v >= 0) & (v < 900)
-    return frozenset(int(tile) for tile in np.unique(1001 + u[inside] + 10 * v[inside]))
+    faces = np.asarray(subset.GetIndicesAttr().Get() or (), dtype=int) if subset else _own_faces(mesh, len(counts))
+    faces = faces[(faces >= 0) & (faces < len(counts))]
+    faces = faces[:: -(-len(faces) // MOST_FACES) or 1]
+    low, high = (part.reduceat(corners, starts, axis=0)[faces] for part in (np.minimum, np.maximum))
+    return _overlapped(low, high)
+
+
+def _overlapped(low: np.ndarray, high: np.ndarray) -> frozenset[int]:
+    """Return the tiles that boxes overlap. low, high: their corners, shape (n, 2)."""
+    # a corner on the edge of a tile belongs to two, and is off it by rounding
+    shrunk = np.minimum(EDGE, (high - low) / 2)
+    first, last = np.floor(low + shrunk), np.floor(high - shrunk)
+    whole = np.isfinite(first).all(axis=1) & np.isfinite(last).all(axis=1)
+    # what is outside of all tiles has none
+    first, last = np.maximum(first[whole], 0), np.minimum(last[whole], (9, 899))
+    found = set()
+    for u0, v0, u1, v1 in np.unique(np.concatenate([first, last], axis=1), axis=0).astype(int):
+        found |= {1001 + u + 10 * v for u in range(u0, u1 + 1) for v in range(v0, v1 + 1)}
+    return frozenset(found)
 
 
 def _own_faces(mesh: UsdGeom.Mesh, count: int) -> np.ndarray:
