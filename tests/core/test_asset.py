@@ -126,3 +126,12 @@ def test_r4_candidates_are_ranked_and_ties_are_not_sure(tmp_path: Path) -> None:
 def test_x4_foreign_paths_stay_in_their_folder(path: str, tmp_path: Path) -> None:
     with pytest.raises(UnreadableInput):
         inside(tmp_path, path)
+
+
+@given(st.text(alphabet="[]\\ab./", max_size=12))
+def test_package_paths_are_taken_apart_as_usd_takes_them_apart(text: str) -> None:
+    from pxr import Ar
+
+    outer, inner = Ar.SplitPackageRelativePathOuter(text)
+    expected = (outer, inner) if Ar.IsPackageRelativePath(text) and outer else None
+    assert paths.split_package(text) == expected

@@ -163,3 +163,26 @@ def _zip(target: Path, *files: Path) -> None:
     for file in files:
         writer.AddFile(str(file), file.name)
     writer.Save()
+
+
+def test_names_with_brackets_of_their_own_are_names(tmp_path: Path) -> None:
+    show = tmp_path / "show"
+    (show / "dir[2]").mkdir(parents=True)
+    pack(show, "pack[1].usdz")
+    for name in ("img[1].png", "dir[2]/b.png", "plain[x]", "seq[3].0001.png", "seq[3].0002.png"):
+        (show / name).write_bytes(name.encode())
+    (show / "layer[4].usda").write_text(usda('def Sphere "P" {\nasset t = @./img[1].png@\n}'))
+    lines = "asset a = @./img[1].png@\nasset b = @./dir[2]/b.png@\nasset c = @./seq[3].####.png@\n"
+    lines += "asset d = @./pack[1].usdz[tex/a.png]@\n"
+    body = f'def "R" ( references = @./pack[1].usdz@ ) {{\n{lines}}}\ndef "L" ( references = @./layer[4].usda@</P> ) {{\n}}\n'
+    scene = show / "s.usda"
+    scene.write_text(usda(body))
+    survey = open_trusted(scene).survey()
+    assert {asset.status for asset in survey.assets} == {Status.FOUND}
+    collect(open_trusted(scene), tmp_path / "out" / "c.crate")
+    shutil.rmtree(show)
+    assert whole(tmp_path / "out" / "c.crate")
+    stage = Usd.Stage.Open(str(tmp_path / "out/c.crate/s.usda"))
+    prim = stage.GetPrimAtPath("/R")
+    assert all(prim.GetAttribute(name).Get().resolvedPath for name in "abd")
+    assert stage.GetPrimAtPath("/L").GetAttribute("t").Get().resolvedPath

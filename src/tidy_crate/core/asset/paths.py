@@ -55,6 +55,24 @@ def arguments(text: str) -> str:
     return mark + tail
 
 
+def split_package(text: str) -> tuple[str, str] | None:
+    """Return the package and what is named in it, of a path of the form `PACKAGE[FILE]`; None for any other path.
+
+    The brackets are those that belong together at the end: names may have some of their own, as `img[1].png` does. It is
+    what USD's own asset resolution does, a bracket after a backslash being part of a name.
+    """
+    if not text.endswith("]") or "[" not in text:
+        return None
+    depth = 1
+    for at in range(len(text) - 2, -1, -1):
+        if text[at] in "[]" and (at == 0 or text[at - 1] != "\\"):
+            depth += 1 if text[at] == "]" else -1
+            if depth == 0:
+                inner = text[at + 1 : -1].replace("\\[", "[").replace("\\]", "]")
+                return (text[:at], inner) if at else None
+    return None
+
+
 @lru_cache(1 << 16)  # asked several times about each of very many paths
 def dialect(text: str) -> Dialect:
     """Return which dialect a path is written in."""
@@ -64,7 +82,7 @@ def dialect(text: str) -> Dialect:
         return Dialect.EMPTY
     if text.startswith("`"):
         return Dialect.EXPRESSION
-    if text.endswith("]") and "[" in text:
+    if split_package(text) is not None:
         return Dialect.PACKAGED
     if text.startswith(("\\\\", "//")):
         return Dialect.SHARE

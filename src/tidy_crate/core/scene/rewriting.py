@@ -73,4 +73,5 @@ def _inner(text: str) -> str:
     if not text.endswith("]") and paths.ARGUMENTS not in text:
         return ""  # nearly all of very many
     bare, rest = paths.without_arguments(text), paths.arguments(text)
-    return (bare[bare.index("[") :] if paths.dialect(bare) is Dialect.PACKAGED else "") + rest
+    packaged = paths.split_package(bare)
+    return (bare[len(packaged[0]) :] if packaged is not None else "") + rest

@@ -89,9 +89,9 @@ def _arcs(survey: Survey) -> Iterator[Arc]:
         named = asset.members if asset.field in ARCS else asset.field in REMOVED.values()
         if named and asset.resolved is not None and asset.resolved not in unseen:
             target = asset.resolved
-            if paths.dialect(asset.value) is paths.Dialect.PACKAGED:
-                inner = paths.without_arguments(asset.value)[:-1].partition("[")[2]
-                target = package.joined(target, inner)
+            packaged = paths.split_package(paths.without_arguments(asset.value))
+            if packaged is not None:
+                target = package.joined(target, packaged[1])
             yield Arc(
                 asset.layer, asset.owner, asset.field, asset.authored, target, asset.relinked, asset.within, asset.leads
             )

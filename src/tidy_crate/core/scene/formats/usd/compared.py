@@ -7,6 +7,7 @@ from pathlib import Path
 
 from pxr import Sdf, Usd
 
+from tidy_crate.core.asset import paths
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.garbage import no_garbage_collection
 from tidy_crate.core.scene.composition import BY_LAYER, Composition, Packed
@@ -64,9 +65,9 @@ def compared(
             resolved = "" if chosen is None else chosen.as_posix()
         elif not resolved and layer is not None and not layer.anonymous:
             resolved = layer.ComputeAbsolutePath(text)
-        outer, bracket, inner = resolved.partition("[")
+        outer, inner = _apart(resolved)
         file_there = packed(outer) if outer else None
-        return f"{file_there.identity}{bracket}{inner}" if file_there is not None else MISSING
+        return f"{file_there.identity}{inner}" if file_there is not None else MISSING
 
     texts = {(asset.layer, asset.authored): asset.resolved for asset in survey.assets if asset.field in TEXTS}
 
@@ -82,9 +83,9 @@ def compared(
         file = file_of(layer)
         if file is None:
             return None
-        outer, bracket, inner = str(file).partition("[")
+        outer, inner = _apart(str(file))
         found = packed(outer)
-        return None if found is None else Packed(f"{found.path}{bracket}{inner}", found.identity)
+        return None if found is None else Packed(f"{found.path}{inner}", found.identity)
 
     try:
         with usd_messages(), no_garbage_collection():
@@ -105,3 +106,9 @@ def _many_prims(stage: Usd.Stage) -> bool:
 
 def _own_file(layer: Sdf.Layer) -> Path | None:
     return Path(layer.realPath) if layer.realPath else None
+
+
+def _apart(path: str) -> tuple[str, str]:
+    """Return the file on disk that a path leads to, and what follows it in brackets for a file of a package."""
+    packaged = paths.split_package(path)
+    return (path, "") if packaged is None else (packaged[0], path[len(packaged[0]) :])

@@ -17,6 +17,7 @@ from typing import Any
 
 from pxr import Ar, Sdf, Usd
 
+from tidy_crate.core.asset import paths
 from tidy_crate.core.scene.composition import Composition, Packed
 
 # says which file a layer's text means, in words that hold at the source and in the crate
@@ -54,7 +55,7 @@ def layer_digests(stage: Usd.Stage, identity: Identity, packed: PackedLayer) -> 
                 continue
             if file is None or (layer.anonymous and not file.rewritten):
                 return None
-            if "[" in file.path:
+            if paths.split_package(file.path) is not None:
                 # one file of a package: it is what the package is
                 found[file.path] = file.identity
                 continue

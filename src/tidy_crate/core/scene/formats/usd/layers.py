@@ -342,8 +342,9 @@ def _resolved(path: Path, packed: bool, slot: Slot, value: str, disk: Disk) -> R
 def _layer_target(walk: Walk, location: Path, value: str) -> Path | None:
     """The layer that an arc brings in, None for a file that this USD build has no reader for."""
     value = paths.without_arguments(value)
-    if paths.dialect(value) is paths.Dialect.PACKAGED and not location.name.endswith("]"):
-        return package.joined(location, value[:-1].partition("[")[2])
+    packaged = paths.split_package(value)
+    if packaged is not None and paths.split_package(location.as_posix()) is None:
+        return package.joined(location, packaged[1])
     inside = package.split(location)
     suffix = Path(inside[1] if inside is not None else location).suffix.lower()
     if inside is None and Sdf.FileFormat.FindByExtension(suffix.lstrip(".")) is None:

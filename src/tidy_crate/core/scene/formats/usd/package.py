@@ -32,10 +32,8 @@ def split(path: Path) -> tuple[Path, str] | None:
     inside = text.endswith("]")
     if not inside and text[-len(SUFFIX) :].lower() != SUFFIX:
         return None  # asked of every file of a scene
-    text = path.as_posix()
-    if inside and "[" in text:
-        package, _, inner = text[:-1].partition("[")
-        return Path(package), inner
+    if (found := paths.split_package(path.as_posix())) is not None:
+        return Path(found[0]), found[1]
     if path.suffix.lower() == SUFFIX:
         held = names(path)
         return path, held[0] if held else ""
@@ -52,8 +50,8 @@ def identifier(path: Path) -> str:
     text = str(path)
     if not text.endswith("]"):
         return text
-    head, bracket, inner = text.partition("[")
-    return head + bracket + inner.replace("\\", "/")
+    found = paths.split_package(text)
+    return text if found is None else found[0] + text[len(found[0]) :].replace("\\", "/")
 
 
 def names(package: Path, nested: tuple[str, ...] = ()) -> tuple[str, ...]:
@@ -84,8 +82,8 @@ def _names(package: Path, nested: tuple[str, ...], _size: int, _changed: int) ->
 def _nest(inner: str) -> tuple[tuple[str, ...], str]:
     """The packages on the way to a file in a package, and its path in the innermost; empty for a package itself."""
     chain: list[str] = []
-    while "[" in inner and inner.endswith("]"):
-        head, _, inner = inner[:-1].partition("[")
+    while (found := paths.split_package(inner)) is not None:
+        head, inner = found
         chain.append(head)
     return ((*chain, inner), "") if inner.lower().endswith(SUFFIX) else (tuple(chain), inner)
 
@@ -107,7 +105,7 @@ def holds(package: Path, inner: str) -> bool:
 
 def resolve_outside(value: str, folder: Path, disk: Disk) -> Resolution:
     """Return what a path of the form `PACKAGE[FILE]` in a plain layer stands for: the package, if the file is in it."""
-    outer, _, inner = value[:-1].partition("[")
+    outer, inner = paths.split_package(value) or (value, "")
     found = resolve(outer, folder, disk)
     if found.location is None or not found.members or holds(found.location, inner):
         return found
@@ -128,7 +126,7 @@ def resolve_inside(value: str, layer: Path, tokens: FrameTokens) -> Resolution:
     kind = paths.dialect(value)
     further = ""
     if kind is Dialect.PACKAGED:
-        value, _, further = value[:-1].partition("[")
+        value, further = paths.split_package(value) or (value, "")
         kind = paths.dialect(value)
     if kind not in (Dialect.RELATIVE, Dialect.SEARCH):
         what = "the path is empty" if kind is Dialect.EMPTY else "it leads out of its package, which is not rewritten"
