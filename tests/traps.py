@@ -676,6 +676,13 @@ TRAPS: dict[str, Trap] = {
             b"colorspaces:\n  - !<ColorSpace>\n    name: flat\n"
         ),
     ),
+    "colour-configuration-invalid": all_of(
+        scene("customLayerData", "colorConfiguration = @./show.ocio@\n    customLayerData"),
+        files(
+            show__ocio=b"ocio_profile_version: 2\nroles:\n  default: gone\n"
+            b"colorspaces:\n  - !<ColorSpace>\n    name: lin_rec709_scene\n"
+        ),
+    ),
     "font-not-on-nodes": sheet(fonts=["Pier Serif"]),
     "fonts-unknown": all_of(sheet(fonts=["Lantern Sans"]), card('fonts = ["Lantern Sans"]\n', "")),
     # C10

@@ -51,7 +51,8 @@ def test_s1_frame_count_counts_both_ends() -> None:
     [
         ("", Dialect.EMPTY), ("./a.png", Dialect.RELATIVE), ("..\\a.png", Dialect.RELATIVE),
         ("a/b.png", Dialect.SEARCH),
-        ("/a/b", Dialect.POSIX), ("C:\\a", Dialect.DRIVE), ("q:/a", Dialect.DRIVE), ("\\\\nas\\show", Dialect.SHARE),
+        ("/a/b", Dialect.POSIX), ("C:\\a", Dialect.DRIVE), ("q:/a", Dialect.DRIVE), ("\\\\nas\\show", Dialect.SHARE), ("P:a\\b", Dialect.DRIVE),
+        ("\\\\?\\P:\\a", Dialect.DRIVE), ("\\\\?\\UNC\\nas\\show\\a", Dialect.SHARE), ("ab:c", Dialect.IDENTIFIER),
         ("//nas/show", Dialect.SHARE), ("file:///a", Dialect.FILE_URL), ("https://x/y", Dialect.URL),
         ("a.usdz[b.png]", Dialect.PACKAGED), ('`"${A}"`', Dialect.EXPRESSION),
     ],
@@ -62,6 +63,8 @@ def test_r2_path_dialects(text: str, kind: Dialect) -> None:
 
 def test_r4_prefixes_are_swapped_by_whole_folders() -> None:
     assert paths.swap_prefix("Q:\\Show\\tex\\a.png", "q:/show", "/mnt/show") == "/mnt/show/tex/a.png"
+    assert paths.to_slashes("\\\\?\\UNC\\nas\\show\\a") == "//nas/show/a"
+    assert paths.to_slashes("\\\\?\\P:\\a") == paths.to_slashes("P:a") == "P:/a"
     assert paths.swap_prefix("/mnt/ab/x", "/mnt/a", "/n") is None
     assert paths.swap_prefix("/Mnt/a/x", "/mnt/a", "/n") is None
 

@@ -10,6 +10,7 @@ from pxr import Usd, UsdRender
 from conftest import tree
 from tidy_crate.core.check.catalogue import catalogue
 from tidy_crate.core.check.decide import mend, take_back
+from tidy_crate.core.check.finding import Finding
 from tidy_crate.core.check.mends import mendable
 from tidy_crate.core.check.run import Against, check_crate, check_scene
 from tidy_crate.core.context.scene import open_scene
@@ -187,3 +188,29 @@ def test_a_mended_setting_keeps_its_type(shot: Shot, tmp_path: Path) -> None:
     stage = Usd.Stage.Open(str(result.scene))
     attribute = stage.GetAttributeAtPath("/Render/S.brush:percent")
     assert (str(attribute.GetTypeName()), attribute.Get(), type(attribute.Get())) == ("int", 100, int)
+
+
+@pytest.mark.parametrize(
+    "path",
+    ["q/.exr", "renders/", "q", "q/q_0001.exr", "q/q.$F4.exr", "q/q.%05d.jpg2", "q/shot010.exr", "q/q.<time>.exr", "q/v2.exr"],
+)
+def test_a_name_that_may_say_its_number_itself_is_left_to_a_person(shot: Shot, path: str) -> None:
+    scene('"q/q.####.exr"', f'"{path}"')(shot)
+    assert not [one for one in mends_for_shot(shot) if one.code == "output-no-frame-token"]
+
+
+def test_a_name_that_changes_over_time_gets_no_number(shot: Shot) -> None:
+    scene('token productName = "q/q.####.exr"', 'token productName.timeSamples = { 1: "q/a.exr", 2: "q/b.exr" }')(shot)
+    assert not [one for one in mends_for_shot(shot) if one.code == "output-no-frame-token"]
+
+
+@pytest.mark.parametrize(("path", "mended"), [("q/night sky.exr", "q/night sky.####.exr"), ("q.b/sea.exr", "q.b/sea.####.exr")])
+def test_a_plain_name_gets_its_number(shot: Shot, path: str, mended: str) -> None:
+    scene('"q/q.####.exr"', f'"{path}"')(shot)
+    (one,) = [one for one in mends_for_shot(shot) if one.code == "output-no-frame-token"]
+    assert mended in str(one.mend)
+
+
+def mends_for_shot(shot: Shot) -> list[Finding]:
+    """All findings of a shot for which a mend is offered."""
+    return [one for one in shot.check().findings if one.mend is not None]

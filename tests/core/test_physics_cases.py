@@ -319,3 +319,18 @@ def test_bodies_that_nothing_can_stop_are_told() -> None:
     running.go_to(51.0)
     (told,) = [one for one in running.trouble() if "falls past" in one]
     assert told.startswith("/W/Bare, /W/Beside: falls past everything that could stop it")
+
+
+def test_samples_of_a_cache_are_no_animation_and_what_is_simulated_moves_on(tmp_path: Path) -> None:
+    """The keys end at frame 20 and the ball falls on: no frame after it is one in which nothing moves."""
+    keyed = 'def Sphere "Keyed" {\ndouble radius.timeSamples = { 1: 1, 20: 2 }\n}\n'
+    scene = tmp_path / "s.usda"
+    scene.write_text(SCENE.format(unit=1, weight=1, up="Z", physics="", body=ball() + keyed))
+    for _ in range(2):
+        context = open_scene(scene)
+        assert context.survey().animated == (1, 20)
+        assert not [one for one in check_scene(context).findings if one.code in ("frames-beyond-animation", "frames-animation-cut")]
+        bake(context)
+    scene.write_text(scene.read_text().replace(ball(), ""))
+    found = [one.code for one in check_scene(open_scene(scene)).findings if one.code.startswith("frames-")]
+    assert found == ["frames-beyond-animation"]

@@ -69,10 +69,34 @@ def test_r4_two_candidates_that_nothing_tells_apart_are_not_decided(tmp_path: Pa
     assert not context.file.path.exists()
 
 
-def test_r4_another_case_is_proposed_but_not_sure(tmp_path: Path) -> None:
+def test_r4_another_case_is_sure_in_its_place_and_only_proposed_elsewhere(tmp_path: Path) -> None:
+    """On some systems a name in another case is the same name; elsewhere it may be another file."""
+    context = show(tmp_path, "asset a = @./Tex/Wood.PNG@", "show/tex/wood.png", "else/wood.png")
+    (one, *_) = propose(context.survey(), [tmp_path / "show"], [])
+    assert one.candidate == tmp_path / "show/tex/wood.png" and one.sure and one.reason == "the same place, in another case"
+    assert not any(one.sure for one in propose(context.survey(), [tmp_path / "else"], []))
+
+
+def test_r4_two_names_that_differ_in_case_only_are_not_decided(tmp_path: Path) -> None:
     context = show(tmp_path, "asset a = @./Wood.PNG@", "show/wood.png")
-    (one,) = propose(context.survey(), [tmp_path / "show"], [])
-    assert one.candidate.name == "wood.png" and not one.sure
+    (tmp_path / "show/WOOD.png").write_bytes(b"another")
+    if len(list((tmp_path / "show").glob("[wW]*.png"))) < 2:
+        pytest.skip("this disk takes both names for one")
+    assert not any(one.sure for one in propose(context.survey(), [tmp_path / "show"], []))
+
+
+def test_r4_a_mapped_prefix_whose_rest_is_in_another_case_is_proposed_with_the_reason(tmp_path: Path) -> None:
+    context = show(tmp_path, "asset a = @P:/Tex/Wood.PNG@\nasset b = @P:/Tex/seq.####.exr@", "new/tex/wood.png", "new/tex/seq.0001.exr")
+    found = propose(context.survey(), [], [("P:", str(tmp_path / "new"))])
+    assert {one.candidate for one in found} == {tmp_path / "new/tex/wood.png", tmp_path / "new/tex/seq.####.exr"}
+    assert not any(one.sure for one in found) and all("in another case" in one.reason for one in found)
+
+
+@pytest.mark.parametrize("written", ["\\\\?\\P:\\tex\\a.png", "P:tex\\a.png", "//?/P:/tex/a.png", "P:\\tex\\a.png"])
+def test_r4_a_drive_is_mapped_however_windows_writes_it(tmp_path: Path, written: str) -> None:
+    context = show(tmp_path, f"asset a = @{written}@", "new/tex/a.png")
+    (one,) = propose(context.survey(), [], [("P:", str(tmp_path / "new"))])
+    assert one.candidate == tmp_path / "new/tex/a.png" and one.sure
 
 
 def test_a_later_decision_takes_the_place_of_an_earlier_one(tmp_path: Path) -> None:

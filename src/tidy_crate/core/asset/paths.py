@@ -21,7 +21,7 @@ class Dialect(StrEnum):
     RELATIVE = "relative"  # ./a or ../a, or a\b: from the file that names it
     SEARCH = "search"  # a/b: from the file that names it, then along the search path
     POSIX = "posix"  # /a/b
-    DRIVE = "drive"  # C:\a or C:/a
+    DRIVE = "drive"  # C:\a, C:/a, C:a or \\?\C:\a
     SHARE = "share"  # \\server\share\a or //server/share/a
     FILE_URL = "file url"  # file:///a
     URL = "url"  # https://…, a web address
@@ -31,7 +31,10 @@ class Dialect(StrEnum):
 
 
 _ABSOLUTE = (Dialect.POSIX, Dialect.DRIVE, Dialect.SHARE, Dialect.FILE_URL, Dialect.URL, Dialect.IDENTIFIER)
-_DRIVE = re.compile(r"[A-Za-z]:[\\/]|[A-Za-z]:$")
+# a scheme has two letters at least; what follows a drive at once is from the folder that is open on it
+_DRIVE = re.compile(r"[A-Za-z]:")
+# in front of a path that Windows is to take as it is, however long
+_VERBATIM = re.compile(r"[\\/]{2}\?[\\/](?:(?P<share>UNC)[\\/])?", re.IGNORECASE)
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
 _WEB = re.compile(r"(https?|ftps?|wss?|s3|gs|data):", re.IGNORECASE)
 # $ROOT/a, ${ROOT}/a, %ROOT%/a and ~/a: filled in by a shell or a host, never by a renderer
@@ -85,7 +88,9 @@ def dialect(text: str) -> Dialect:
     if split_package(text) is not None:
         return Dialect.PACKAGED
     if text.startswith(("\\\\", "//")):
-        return Dialect.SHARE
+        verbatim = _VERBATIM.match(text)
+        is_drive = verbatim is not None and _DRIVE.match(text, verbatim.end())
+        return Dialect.DRIVE if is_drive else Dialect.SHARE
     if _DRIVE.match(text):
         return Dialect.DRIVE
     if text.lower().startswith("file:"):
@@ -127,6 +132,13 @@ def to_slashes(text: str) -> str:
         return path[1:] if _DRIVE.match(path[1:]) else path
     if kind in (Dialect.EXPRESSION, Dialect.URL, Dialect.IDENTIFIER, Dialect.PACKAGED):
         return text
+    if kind in (Dialect.DRIVE, Dialect.SHARE):
+        verbatim = _VERBATIM.match(text)
+        if verbatim is not None:
+            text = ("//" if verbatim["share"] else "") + text[verbatim.end() :]
+        if kind is Dialect.DRIVE and text[2:3] not in ("\\", "/", ""):
+            # as a scene is opened, the folder that is open on a drive is its root
+            text = f"{text[:2]}/{text[2:]}"
     # a backslash in a path with forward slashes only up front can still be a Windows path written half and half
     return forward_slashes(text)
 

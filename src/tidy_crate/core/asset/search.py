@@ -202,10 +202,32 @@ def mapped(text: str, maps: Iterable[tuple[str, str]], tokens: FrameTokens = STA
         if swapped is None:
             continue
         path = Path(swapped)
-        there = path.is_file() or bool(tokens.find(path.name) and tokens.members(path.name, _listed(path.parent)))
-        if there:
+        if _is_there(path, tokens):
             found.append(Candidate(path, f"the prefix {old} is mapped", 0.99, proven=True))
+        else:
+            reason = f"the prefix {old} is mapped, and the rest is there in another case"
+            alike = _in_any_case(Path(paths.to_slashes(new)), paths.parts(swapped)[len(paths.parts(new)) :], tokens)
+            sure = COMMON_FOLDERS if len(alike) == 1 else IN_DOUBT
+            found += [Candidate(path, reason, sure) for path in alike]
     return found
+
+
+def _is_there(path: Path, tokens: FrameTokens) -> bool:
+    return path.is_file() or bool(tokens.find(path.name) and tokens.members(path.name, _listed(path.parent)))
+
+
+def _in_any_case(folder: Path, steps: Sequence[str], tokens: FrameTokens) -> list[Path]:
+    """Return the files below a folder whose parts are those steps but for their case; at most `_ENOUGH`."""
+    if not steps:
+        return []
+    folders = [folder]
+    for step in steps[:-1]:
+        folders = [at / name for at in folders for name in _listed(at) if paths.folded(name) == paths.folded(step)]
+    name = steps[-1]
+    found = [at / own for at in folders for own in _listed(at) if paths.folded(own) == paths.folded(name)]
+    if not found and tokens.find(name):
+        found = [at / name for at in folders]
+    return [path for path in found if _is_there(path, tokens)][:_ENOUGH]
 
 
 def by_name(text: str, index: FolderIndex) -> list[Candidate]:

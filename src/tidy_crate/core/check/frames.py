@@ -121,7 +121,9 @@ def frames_beyond_animation(scene: Checked) -> Iterator[Trouble]:
     frames, moving = scene.survey.frames, scene.survey.animated
     if frames.count <= 1 or moving is None or frames.start is None or frames.end is None or _may_move_unseen(scene):
         return
-    if frames.start < moving[0] or frames.end > moving[1]:
+    starts = [one.start for one in scene.survey.simulations]
+    # a simulation moves on when all keys have come to an end
+    if frames.start < min(moving[0], *starts, moving[0]) or (frames.end > moving[1] and not starts):
         yield Trouble(
             "frame range",
             f"frames {frames.start}-{frames.end}, but the animation runs over {moving[0]}-{moving[1]}",

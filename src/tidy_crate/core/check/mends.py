@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import PurePosixPath
 from typing import Any
@@ -18,6 +19,8 @@ from tidy_crate.core.scene.model import Output, Setting, Survey
 from tidy_crate.core.scene.staging import ChooseCamera, OutputPath, SetSetting
 
 LOSSLESS = "zip"
+# in a name: a number, or what programs put where they fill something in
+_NUMBER_OR_MARK = re.compile(r"[\d#@%$<>{}()\[\]*?~]")
 
 
 class Mend(Model):
@@ -86,16 +89,19 @@ def _format(scene: Checked, output: Output) -> str:
 
 @mender("output-no-frame-token")
 def add_frame_token(scene: Checked) -> Iterator[Mend]:
-    """Four digits before the ending, as many more as the range needs."""
+    """Four digits before the ending, as many more as the range needs: of a name that says nothing of numbers itself.
+
+    What holds a number, or a mark that some program fills in, is left to a person: it may be meant as one.
+    """
     frames = scene.survey.frames
     digits = max(4, len(str(abs(frames.start or 0))), len(str(abs(frames.end or 0))))
     if frames.count <= 1:
         return
     for output in scene.survey.outputs:
-        if output.path.strip() and output.format not in MOVIES and not scene.survey.tokens.has_frame(output.path):
-            lead, dot, ending = output.path.rpartition(".")
-            stem = lead if dot and "/" not in ending else output.path
-            path = f"{stem}.{'#' * digits}" + (f".{ending}" if stem is lead else "")
+        stem, dot, ending = paths.file_name(output.path).rpartition(".")
+        plain = bool(stem and dot and ending.isalpha()) and not _NUMBER_OR_MARK.search(stem)
+        if plain and output.format not in MOVIES and "name" not in output.changing:
+            path = f"{output.path.rstrip()[: -len(ending) - 1]}.{'#' * digits}.{ending}"
             yield _path("output-no-frame-token", output, path, f"its path gets a frame number: {path}")
 
 

@@ -31,6 +31,8 @@ from tidy_crate.core.scene.model import Asset, Survey
 # as many files of one folder that are all found in another one are a folder that moved, and no chance
 WHOLE_FOLDER = 3
 MOST = 5
+# how sure a file is that is in its place but for the case of a name
+IN_PLACE = 0.95
 
 
 @dataclass(frozen=True)
@@ -76,11 +78,24 @@ def _of_one(asset: Asset, evidence: Evidence) -> list[Candidate]:
     for text in dict.fromkeys((*texts, asset.authored)):
         found += by_name(text, evidence.index)
     found += by_content(was, evidence.index) if was is not None else []
+    found = _in_place(asset, found)
     for candidate in found:
         candidate = replace(candidate, path=straight(candidate.path))
         if candidate.path not in best or best[candidate.path].confidence < candidate.confidence:
             best[candidate.path] = candidate
     return _sorted(best.values())
+
+
+def _in_place(asset: Asset, found: list[Candidate]) -> list[Candidate]:
+    """The same, where a file that is where it should be, and only its case differs, is sure: on some systems it is it."""
+    if asset.resolved is None:
+        return found
+    wanted = paths.folded(straight(asset.resolved).as_posix())
+    there = {straight(one.path) for one in found if paths.folded(straight(one.path).as_posix()) == wanted}
+    if len(there) != 1:
+        return found
+    reason = "the same place, in another case"
+    return [*found, *(Candidate(path, reason, IN_PLACE) for path in there)]
 
 
 @dataclass

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Container, Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
@@ -167,7 +167,7 @@ def _survey(
         format="openusd",
         staged=bool(plan.edits),
         frames=frames,
-        animated=_animated(timed),
+        animated=_animated(timed, {path for one in simulations for path in one.prims}),
         up_axis=str(UsdGeom.GetStageUpAxis(stage)),
         meters_per_unit=UsdGeom.GetStageMetersPerUnit(stage),
         cameras=cameras,
@@ -237,10 +237,15 @@ def _window(frames: FrameRange, request: RenderRequest | None) -> tuple[float, f
     return None if frames.start is None or frames.end is None else (float(frames.start), float(frames.end))
 
 
-def _animated(timed: Iterable[Usd.Prim]) -> tuple[int, int] | None:
-    """First and last time code at which anything that renders is keyed. timed: the prims that may be."""
+def _animated(timed: Iterable[Usd.Prim], simulated: Container[str]) -> tuple[int, int] | None:
+    """First and last time code at which anything that renders is keyed.
+
+    timed: the prims that may be. simulated: those whose keys are samples of a cache, which say when it was baked.
+    """
     first, last = math.inf, -math.inf
     for prim in timed:
+        if prim.GetPath().pathString in simulated:
+            continue
         for attribute in prim.GetAuthoredAttributes():
             if attribute.GetNumTimeSamples() > 1:
                 times = attribute.GetTimeSamples()
