@@ -538,7 +538,9 @@ TRAPS: dict[str, Trap] = {
         scene('def Sphere "Ball" {', 'def Sphere "Ball" ( references = @./sea.abc@ ) {'), files(sea__abc=b"Ogawa\xff")
     ),
     "file-named-by-text": all_of(
-        scene('def Sphere "Ball"', 'def Cube "Sign" { custom string sign:picture = "./lit/sign.png" }\ndef Sphere "Ball"'),
+        scene(
+            'def Sphere "Ball"', 'def Cube "Sign" { custom string sign:picture = "./lit/sign.png" }\ndef Sphere "Ball"'
+        ),
         lambda s: s.files.update({"lit/sign.png": png()}),
     ),
     "file-absolute-path": scene("@./a.png@", "@/nowhere/a.png@"),
@@ -614,7 +616,9 @@ TRAPS: dict[str, Trap] = {
     "simulation-solves-beside-cache": sheet(simulations=[{**SIMULATION, "slot": "wood"}]),
     "simulation-cache-stays-behind": sheet(simulations=[{**SIMULATION, "state": "cached", "covers": [1, 10]}]),
     "simulation-starts-late": sheet(simulations=[{**SIMULATION, "start": 5}]),
-    "simulation-unknown": scene('def Sphere "Ball"', 'def Cube "Silk" ( apiSchemas = ["LoomClothAPI"] ) {\n}\ndef Sphere "Ball"'),
+    "simulation-unknown": scene(
+        'def Sphere "Ball"', 'def Cube "Silk" ( apiSchemas = ["LoomClothAPI"] ) {\n}\ndef Sphere "Ball"'
+    ),
     "generator-not-frozen": sheet(generators=[{"name": "sign", "kind": "text"}]),
     "generator-will-be-frozen": sheet(
         generators=[{"name": "sign", "kind": "text"}], commands={"freeze": ["freeze", "{names}"], "relink": ["relink"]}

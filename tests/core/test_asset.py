@@ -51,7 +51,8 @@ def test_s1_frame_count_counts_both_ends() -> None:
     [
         ("", Dialect.EMPTY), ("./a.png", Dialect.RELATIVE), ("..\\a.png", Dialect.RELATIVE),
         ("a/b.png", Dialect.SEARCH),
-        ("/a/b", Dialect.POSIX), ("C:\\a", Dialect.DRIVE), ("q:/a", Dialect.DRIVE), ("\\\\nas\\show", Dialect.SHARE), ("P:a\\b", Dialect.DRIVE),
+        ("/a/b", Dialect.POSIX), ("C:\\a", Dialect.DRIVE), ("q:/a", Dialect.DRIVE), ("\\\\nas\\show", Dialect.SHARE),
+        ("P:a\\b", Dialect.DRIVE),
         ("\\\\?\\P:\\a", Dialect.DRIVE), ("\\\\?\\UNC\\nas\\show\\a", Dialect.SHARE), ("ab:c", Dialect.IDENTIFIER),
         ("//nas/show", Dialect.SHARE), ("file:///a", Dialect.FILE_URL), ("https://x/y", Dialect.URL),
         ("a.usdz[b.png]", Dialect.PACKAGED), ('`"${A}"`', Dialect.EXPRESSION),

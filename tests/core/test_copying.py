@@ -189,3 +189,38 @@ def test_the_options_are_told_from_the_command_line(tmp_path: Path, run: Run) ->
         "collect", scene, "-o", tmp_path / "show/d.crate", "--on-share", f"{tmp_path}=/mnt/jobs", "--json"
     )
     assert shared.code == 0 and shared.json["copied_bytes"] == 0
+
+
+def test_one_scenes_crate_is_not_replaced_by_another_scenes(tmp_path: Path, run: Run) -> None:
+    first, second = (show(tmp_path / name, {f"{name}.bin": name.encode()}) for name in ("heron", "egret"))
+    first, second = (scene.rename(scene.with_name(f"{scene.parent.name}_v001.usda")) for scene in (first, second))
+    crate = tmp_path / "one.crate"
+    assert run("collect", str(first), "-o", str(crate)).code == 0
+    before = tree(crate)
+    refused = run("collect", str(second), "-o", str(crate))
+    assert refused.code == 2 and first.name in refused.err and second.name in refused.err and "--replace" in refused.err
+    assert tree(crate) == before
+    # a later version of the same scene is the same scene
+    later = first.with_name(first.name.replace("v001", "v002"))
+    later.write_bytes(first.read_bytes())
+    assert run("collect", str(later), "-o", str(crate)).code == 0
+    # of the same name, in another folder: not the same, unless the first one is gone from there
+    (tmp_path / "copy").mkdir()
+    other = tmp_path / "copy" / first.name
+    other.write_bytes(first.read_bytes())
+    (tmp_path / "copy" / "heron.bin").write_bytes(b"other")
+    assert run("collect", str(other), "-o", str(crate)).code == 2
+    assert run("collect", str(second), "-o", str(crate), "--replace").code == 0
+    assert {one.path for one in read_packing_list(crate).files} >= {"egret.bin"}
+    assert not (crate / "heron.bin").exists()
+
+
+def test_two_scenes_do_not_write_into_one_crate_at_once(tmp_path: Path) -> None:
+    from filelock import FileLock
+
+    from tidy_crate.core.errors import Blocked
+
+    scene, origin = show(tmp_path, {"a.bin": b"a"}), tmp_path / "origins" / "c.json"
+    origin.parent.mkdir()
+    with FileLock(origin.with_suffix(".lock")), pytest.raises(Blocked, match="collects into this crate"):
+        collect(open_trusted(scene), tmp_path / "c.crate", origin=origin)

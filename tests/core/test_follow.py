@@ -171,7 +171,8 @@ colorspaces:
   - !<ColorSpace> {name: flow, to_scene_reference: !<FileTransform> {src: "${SHOT}/three.spi1d", interpolation: linear}}
   - !<ColorSpace>
     name: nested
-    from_scene_reference: !<GroupTransform> {children: [!<FileTransform> {interpolation: linear, src: '$WHERE/four.spi1d'}]}
+    from_scene_reference: !<GroupTransform>
+      {children: [!<FileTransform> {interpolation: linear, src: '$WHERE/four.spi1d'}]}
   - !<ColorSpace>
     name: quoted
     to_scene_reference: !<FileTransform> {"src": 'f''ive, [5].spi1d', interpolation: linear}
@@ -236,7 +237,9 @@ def test_other_colours_in_the_crate_are_found_by_the_proof(tmp_path: Path) -> No
     content = read_packing_list(crate)
     (name,) = content.essentials.colours
     numbers = content.essentials.colours[name]
-    assert set(numbers) == {"ref", "block", "flow", "nested", "quoted"} and all(len(one) == 36 for one in numbers.values())
+    assert set(numbers) == {"ref", "block", "flow", "nested", "quoted"} and all(
+        len(one) == 36 for one in numbers.values()
+    )
     # as if the scene's own configuration had done something else in one of them
     numbers["flow"] = tuple(one * 1.01 for one in numbers["flow"])
     write_packing_list(crate, content)

@@ -134,7 +134,13 @@ def test_tables_that_point_nowhere_do_not_break_the_survey(tmp_path: Path) -> No
     assert {asset.authored for asset in survey.assets} == {"../../../../etc/passwd", "b.bin"}
     # and each of them is told with its place
     told = "\n".join(one.detail for one in survey.unread)
-    for pointer in ("/scene is 7", "/scenes/1 is the number 5", "/meshes is the number 3", "/images/1/uri", "/nodes/0 is null"):
+    for pointer in (
+        "/scene is 7",
+        "/scenes/1 is the number 5",
+        "/meshes is the number 3",
+        "/images/1/uri",
+        "/nodes/0 is null",
+    ):
         assert pointer in told
 
 
@@ -149,7 +155,11 @@ def test_tables_that_point_nowhere_do_not_break_the_survey(tmp_path: Path) -> No
         (("nodes", 0, "mesh"), 4, "/nodes/0/mesh is 4, and there are 2 meshes"),
         (("textures", 0, "source"), -1, "/textures/0/source is the number -1"),
         (("materials", 0, "pbrMetallicRoughness", "baseColorTexture"), 0, "/pbrMetallicRoughness/baseColorTexture is"),
-        (("materials", 0, "pbrMetallicRoughness", "baseColorTexture", "index"), True, "baseColorTexture/index is a truth"),
+        (
+            ("materials", 0, "pbrMetallicRoughness", "baseColorTexture", "index"),
+            True,
+            "baseColorTexture/index is a truth",
+        ),
         (("scenes", 0, "nodes"), 0, "/scenes/0/nodes is the number 0, and has to be an array"),
     ],
 )

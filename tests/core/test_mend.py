@@ -192,7 +192,17 @@ def test_a_mended_setting_keeps_its_type(shot: Shot, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "path",
-    ["q/.exr", "renders/", "q", "q/q_0001.exr", "q/q.$F4.exr", "q/q.%05d.jpg2", "q/shot010.exr", "q/q.<time>.exr", "q/v2.exr"],
+    [
+        "q/.exr",
+        "renders/",
+        "q",
+        "q/q_0001.exr",
+        "q/q.$F4.exr",
+        "q/q.%05d.jpg2",
+        "q/shot010.exr",
+        "q/q.<time>.exr",
+        "q/v2.exr",
+    ],
 )
 def test_a_name_that_may_say_its_number_itself_is_left_to_a_person(shot: Shot, path: str) -> None:
     scene('"q/q.####.exr"', f'"{path}"')(shot)
@@ -204,7 +214,9 @@ def test_a_name_that_changes_over_time_gets_no_number(shot: Shot) -> None:
     assert not [one for one in mends_for_shot(shot) if one.code == "output-no-frame-token"]
 
 
-@pytest.mark.parametrize(("path", "mended"), [("q/night sky.exr", "q/night sky.####.exr"), ("q.b/sea.exr", "q.b/sea.####.exr")])
+@pytest.mark.parametrize(
+    ("path", "mended"), [("q/night sky.exr", "q/night sky.####.exr"), ("q.b/sea.exr", "q.b/sea.####.exr")]
+)
 def test_a_plain_name_gets_its_number(shot: Shot, path: str, mended: str) -> None:
     scene('"q/q.####.exr"', f'"{path}"')(shot)
     (one,) = [one for one in mends_for_shot(shot) if one.code == "output-no-frame-token"]

@@ -174,7 +174,8 @@ def test_names_with_brackets_of_their_own_are_names(tmp_path: Path) -> None:
     (show / "layer[4].usda").write_text(usda('def Sphere "P" {\nasset t = @./img[1].png@\n}'))
     lines = "asset a = @./img[1].png@\nasset b = @./dir[2]/b.png@\nasset c = @./seq[3].####.png@\n"
     lines += "asset d = @./pack[1].usdz[tex/a.png]@\n"
-    body = f'def "R" ( references = @./pack[1].usdz@ ) {{\n{lines}}}\ndef "L" ( references = @./layer[4].usda@</P> ) {{\n}}\n'
+    body = f'def "R" ( references = @./pack[1].usdz@ ) {{\n{lines}}}\n'
+    body += 'def "L" ( references = @./layer[4].usda@</P> ) {\n}\n'
     scene = show / "s.usda"
     scene.write_text(usda(body))
     survey = open_trusted(scene).survey()

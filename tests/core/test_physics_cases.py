@@ -262,7 +262,9 @@ def test_a_hinge_on_a_still_collider_that_it_overlaps_swings(tmp_path: Path) -> 
     held = stage_of(post + arm + joint.format(ends=ends, frames=frames, more="bool physics:collisionEnabled = true"))
     assert at_the_end(held, "/W/B", 8.0)[2] > 2.9
     swapped = ends.replace("body0", "body2").replace("body1", "body0").replace("body2", "body1")
-    turned = frames.replace("localPos0", "localPos2").replace("localPos1", "localPos0").replace("localPos2", "localPos1")
+    turned = (
+        frames.replace("localPos0", "localPos2").replace("localPos1", "localPos0").replace("localPos2", "localPos1")
+    )
     assert at_the_end(stage_of(post + arm + joint.format(ends=swapped, frames=turned, more="")), "/W/B", 8.0)[2] < 2.8
 
 
@@ -274,12 +276,13 @@ def test_a_hinge_on_a_still_collider_that_it_overlaps_swings(tmp_path: Path) -> 
 )  # fmt: skip
 def test_a_friction_of_nought_that_is_stated_counts(dynamic: str, way: float) -> None:
     turn = 'double xformOp:rotateY = 20\nuniform token[] xformOpOrder = ["xformOp:rotateY"'
-    material = f'def Material "M" ( prepend apiSchemas = ["PhysicsMaterialAPI"] ) {{ float physics:staticFriction = 0.2\n{dynamic}\n}}\n'
+    material = 'def Material "M" ( prepend apiSchemas = ["PhysicsMaterialAPI"] ) {\n'
+    material += f"float physics:staticFriction = 0.2\n{dynamic}\n}}\n"
     bound = "rel material:binding:physics = </W/M>"
     binds = STILL.replace('"]', '", "MaterialBindingAPI"]').replace('" ]', '", "MaterialBindingAPI" ]')
     ramp = f'def Cube "Ramp" {binds}\n{{\ndouble size = 1\n{bound}\n'
     ramp += f'double3 xformOp:scale = (40, 4, 1)\n{turn}, "xformOp:scale"]\n}}\n'
-    away = 'double3 xformOp:translate = (0, 0, 1)\n'
+    away = "double3 xformOp:translate = (0, 0, 1)\n"
     body = BODY.replace('" ]', '", "MaterialBindingAPI" ]').replace('"]', '", "MaterialBindingAPI"]')
     box = f'def Cube "B" {body} {{ double size = 1\n{bound}\n{away}{turn}, "xformOp:translate"]\n}}\n'
     stage = stage_of(material + ramp + box)
@@ -329,7 +332,11 @@ def test_samples_of_a_cache_are_no_animation_and_what_is_simulated_moves_on(tmp_
     for _ in range(2):
         context = open_scene(scene)
         assert context.survey().animated == (1, 20)
-        assert not [one for one in check_scene(context).findings if one.code in ("frames-beyond-animation", "frames-animation-cut")]
+        assert not [
+            one
+            for one in check_scene(context).findings
+            if one.code in ("frames-beyond-animation", "frames-animation-cut")
+        ]
         bake(context)
     scene.write_text(scene.read_text().replace(ball(), ""))
     found = [one.code for one in check_scene(open_scene(scene)).findings if one.code.startswith("frames-")]

@@ -23,11 +23,12 @@ RENDER = """def RenderSettings "R" { int2 resolution = (4, 4)
   def RenderVar "V" { token sourceName = "Ci" } } }
 def Camera "C" {}
 """
+REFERS = "(references = @./sea.usda@</Sea> (offset = {offset}; scale = {scale})) {{}}"
 """Each way in which the clips come into the scene, with what USD does to their times."""
 WAYS = {
     "sublayer-offset": "(\n subLayers = [ @./sea.usda@ (offset = {offset}; scale = {scale}) ]\n{head})\n",
-    "reference": '(\n{head})\ndef "World" {{ def "Sea" (references = @./sea.usda@</Sea> (offset = {offset}; scale = {scale})) {{}} }}\n',
-    "rate": '(\n timeCodesPerSecond = 24\n{head})\ndef "Sea" (references = @./sea.usda@</Sea> (offset = {offset}; scale = {scale})) {{}}\n',
+    "reference": f'(\n{{head}})\ndef "World" {{{{ def "Sea" {REFERS} }}}}\n',
+    "rate": f'(\n timeCodesPerSecond = 24\n{{head}})\ndef "Sea" {REFERS}\n',
 }
 
 
@@ -39,7 +40,8 @@ def write(folder: Path, first: int, last: int, stride: int = 1, shift: float = 0
         body = f'def "Sea" {{ double height.timeSamples = {{ {number - 50}: {number}, {number + 50}: {number} }} }}'
         (folder / f"sea/sea.{number:04d}.usda").write_text(usda(body))
     shifted = f"double templateActiveOffset = {shift}\n" if shift else ""
-    (folder / "sea.usda").write_text(usda(f"""(
+    (folder / "sea.usda").write_text(
+        usda(f"""(
  timeCodesPerSecond = {rate}
 )
 def "Sea" ( clips = {{ dictionary default = {{ string templateAssetPath = "./sea/sea.####.usda"
@@ -48,7 +50,8 @@ def "Sea" ( clips = {{ dictionary default = {{ string templateAssetPath = "./sea
     double templateStride = {stride}
     {shifted}asset manifestAssetPath = @./sea/manifest.usda@
     string primPath = "/Sea" }} }} ) {{}}
-"""))
+""")
+    )
 
 
 def heights(scene: Path, frames: range) -> list[float]:

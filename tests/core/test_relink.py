@@ -73,7 +73,9 @@ def test_r4_another_case_is_sure_in_its_place_and_only_proposed_elsewhere(tmp_pa
     """On some systems a name in another case is the same name; elsewhere it may be another file."""
     context = show(tmp_path, "asset a = @./Tex/Wood.PNG@", "show/tex/wood.png", "else/wood.png")
     (one, *_) = propose(context.survey(), [tmp_path / "show"], [])
-    assert one.candidate == tmp_path / "show/tex/wood.png" and one.sure and one.reason == "the same place, in another case"
+    assert (
+        one.candidate == tmp_path / "show/tex/wood.png" and one.sure and one.reason == "the same place, in another case"
+    )
     assert not any(one.sure for one in propose(context.survey(), [tmp_path / "else"], []))
 
 
@@ -86,7 +88,12 @@ def test_r4_two_names_that_differ_in_case_only_are_not_decided(tmp_path: Path) -
 
 
 def test_r4_a_mapped_prefix_whose_rest_is_in_another_case_is_proposed_with_the_reason(tmp_path: Path) -> None:
-    context = show(tmp_path, "asset a = @P:/Tex/Wood.PNG@\nasset b = @P:/Tex/seq.####.exr@", "new/tex/wood.png", "new/tex/seq.0001.exr")
+    context = show(
+        tmp_path,
+        "asset a = @P:/Tex/Wood.PNG@\nasset b = @P:/Tex/seq.####.exr@",
+        "new/tex/wood.png",
+        "new/tex/seq.0001.exr",
+    )
     found = propose(context.survey(), [], [("P:", str(tmp_path / "new"))])
     assert {one.candidate for one in found} == {tmp_path / "new/tex/wood.png", tmp_path / "new/tex/seq.####.exr"}
     assert not any(one.sure for one in found) and all("in another case" in one.reason for one in found)

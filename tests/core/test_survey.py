@@ -256,7 +256,8 @@ def test_a_face_needs_every_tile_that_it_spans(
     body = (
         'def Mesh "Quad" ( prepend apiSchemas = ["MaterialBindingAPI"] ) {\nint[] faceVertexCounts = [4]\n'
         "int[] faceVertexIndices = [0, 1, 2, 3]\npoint3f[] points = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]\n"
-        f'texCoord2f[] primvars:st = [{corners}] ( interpolation = "faceVarying" )\nrel material:binding = </Look>\n}}\n'
+        f'texCoord2f[] primvars:st = [{corners}] ( interpolation = "faceVarying" )\n'
+        "rel material:binding = </Look>\n}\n"
         'def Material "Look" {\ndef Shader "Tex" { asset inputs:file = @./t.<UDIM>.png@ }\n}\n'
     )
     survey = survey_of(tmp_path, body, t__1001__png="x")

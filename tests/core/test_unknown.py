@@ -82,7 +82,9 @@ def test_a_file_that_only_a_text_names_is_told_before_it_stays_behind(tmp_path: 
 def test_an_output_that_is_switched_off_is_named(tmp_path: Path, inside: bool) -> None:
     product = '{ token productName = "x.####.exr" }'
     off = "( active = false )"
-    outputs = f'def "Off" {off} {{ def RenderProduct "P" {product} }}' if inside else f'def RenderProduct "P" {off} {product}'
+    outputs = (
+        f'def "Off" {off} {{ def RenderProduct "P" {product} }}' if inside else f'def RenderProduct "P" {off} {product}'
+    )
     target = "</Off/P>" if inside else "</P>"
     body = f'def RenderSettings "R" {{ rel products = [{target}, </Q>] }}\n{outputs}\ndef RenderProduct "Q" {product}\n'
     found = [one for one in check_of(tmp_path, body).findings if target[1:-1] in one.subject + one.message]

@@ -44,6 +44,7 @@ def collect(
     on_share: Sequence[str] = (),
     from_outside: Sequence[Path] = (),
     let_through: Sequence[Path] = (),
+    replace: bool = False,
     tidy_dir: Path | None = None,
     user: User | None = None,
     progress: Progress = silent,
@@ -52,7 +53,8 @@ def collect(
 
     frames: a frame list, the scene's own range when None. using: `copy`, `reflink` or `hard-link`.
     on_share: `LOCAL=NODE` each, for shared storage. from_outside: folders outside the project that its files may come
-    from, from now on. let_through: files that would be held back as private or of another kind. Raises HeldBack.
+    from, from now on. let_through: files that would be held back as private or of another kind.
+    replace: whether the crate may be that of another scene, which is then lost. Raises HeldBack, WrongUsage.
     """
     from tidy_crate.core.context.outside import file_claim, folder_claim
     from tidy_crate.core.crate import collect as core
@@ -77,6 +79,7 @@ def collect(
         needed_frames_only=needed_frames_only,
         shares=[read_share(text) for text in on_share],
         origin=user.origin_of(target),
+        replace=replace,
     )
 
 

@@ -83,6 +83,9 @@ def register(app: typer.Typer) -> None:
                 help="Allow this file although it looks private or is of another kind. May be given again.",
             ),
         ] = None,
+        replace: Annotated[
+            bool, typer.Option("--replace", help="Let the crate take the place of another scene's crate of that name.")
+        ] = False,
         verify: Annotated[
             bool,
             typer.Option("--verify", help="Prove afterwards that the crate is complete and composes like its source."),
@@ -108,6 +111,7 @@ def register(app: typer.Typer) -> None:
                     on_share=on_share or [],
                     from_outside=outside,
                     let_through=let_through or [],
+                    replace=replace,
                     tidy_dir=tidy_dir,
                     progress=progress,
                 )

@@ -61,8 +61,8 @@ def arguments(text: str) -> str:
 def split_package(text: str) -> tuple[str, str] | None:
     """Return the package and what is named in it, of a path of the form `PACKAGE[FILE]`; None for any other path.
 
-    The brackets are those that belong together at the end: names may have some of their own, as `img[1].png` does. It is
-    what USD's own asset resolution does, a bracket after a backslash being part of a name.
+    The brackets are those that belong together at the end: names may have some of their own, as `img[1].png` does.
+    It is what USD's own asset resolution does, a bracket after a backslash being part of a name.
     """
     if not text.endswith("]") or "[" not in text:
         return None

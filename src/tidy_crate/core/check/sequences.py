@@ -39,7 +39,9 @@ def sequence_range_not_covered(scene: Checked) -> Iterator[Trouble]:
         if has_own_times(asset):
             for first, until in spans(asset):
                 if first > wanted[0] + SHORT or until < wanted[-1] + 1 - SHORT:
-                    what = f"it plays from {first:.6g} to {until:.6g} of the scene, the range is {wanted[0]}-{wanted[-1]}"
+                    what = (
+                        f"it plays from {first:.6g} to {until:.6g} of the scene, the range is {wanted[0]}-{wanted[-1]}"
+                    )
                     yield Trouble(asset.authored, what, "let it play for the whole range, or waive where it is held")
                     break
             continue

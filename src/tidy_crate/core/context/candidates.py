@@ -87,7 +87,7 @@ def _of_one(asset: Asset, evidence: Evidence) -> list[Candidate]:
 
 
 def _in_place(asset: Asset, found: list[Candidate]) -> list[Candidate]:
-    """The same, where a file that is where it should be, and only its case differs, is sure: on some systems it is it."""
+    """The same, where a file in its place, whose case alone differs, is sure: on some systems it is that file."""
     if asset.resolved is None:
         return found
     wanted = paths.folded(straight(asset.resolved).as_posix())

@@ -8,6 +8,7 @@ from contextlib import ExitStack
 from pathlib import Path, PurePosixPath
 
 from tidy_crate import __version__
+from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.paths import relative, scene_stem, without_version
 from tidy_crate.core.context.outside import HeldBack, border_of
@@ -16,7 +17,7 @@ from tidy_crate.core.crate.collect_cache import CollectCache
 from tidy_crate.core.crate.composed import composition_of_source
 from tidy_crate.core.crate.copying import Copier, Way
 from tidy_crate.core.crate.layout import Layout, lay_out
-from tidy_crate.core.crate.origin import note_origin
+from tidy_crate.core.crate.origin import note_origin, scene_of
 from tidy_crate.core.crate.packing import (
     UNFINISHED,
     EditNote,
@@ -89,17 +90,24 @@ def collect(
     shares: Sequence[Share] = (),
     origin: Path | None = None,
     system: System = THIS,
+    replace: bool = False,
 ) -> CollectResult:
     """Build or refresh a crate. Sources are only read; files that have not changed since are not read again.
 
     way: how files come in. needed_frames_only: of image sequences only what the requests need travels.
     shares: with any, nothing on them is copied; see `shared`. origin: a file for what the crate was made from.
-    system: the machine that it runs on.
-    Raises WrongUsage when `crate` is a folder of something else, or sources would be overwritten; HeldBack, before
+    system: the machine that it runs on. replace: whether the crate may be that of another scene, which is then lost.
+    Raises WrongUsage when `crate` is a folder of something else or of another scene, or sources would be overwritten;
+    HeldBack, before
     anything is written, when the user has not agreed that all files may leave.
     """
     crate = crate.absolute()
     with ExitStack() as held:
+        if origin is not None:
+            # two scenes do not write into one crate at the same time
+            held.enter_context(only_one(origin.with_suffix(".lock"), "collects into this crate", crate))
+        if not replace:
+            _check_same_scene(crate, context.scene, origin)
         return _collect(
             context, crate, requests, progress, way, needed_frames_only, tuple(shares), origin, system, held
         )
@@ -241,6 +249,24 @@ def _check_target(crate: Path, context: SceneContext, layout: Layout) -> None:
     if inside or context.scene.is_relative_to(crate):
         raise WrongUsage(
             "the crate's folder holds files of the scene itself", crate, "name a folder apart from the scene"
+        )
+
+
+def _check_same_scene(crate: Path, scene: Path, origin: Path | None) -> None:
+    """Make sure that a crate is of this scene, or of an earlier version of it. Raises WrongUsage that names both."""
+    last = _last_list(crate) if crate.is_dir() else None
+    if last is None:
+        return
+    was = scene_of(origin) if origin is not None else None
+    name, before = (without_version(scene_stem(one)) for one in (scene.name, last.original or scene.name))
+    # a scene that is no longer where it was has moved with its project
+    elsewhere = was is not None and was.exists() and was.parent.resolve() != scene.parent.resolve()
+    if paths.folded(name) != paths.folded(before) or elsewhere:
+        other = str(was) if was is not None else last.original
+        raise WrongUsage(
+            f"this crate is of another scene ({other}), and {scene.name} would take its place",
+            crate,
+            "name another crate with -o, or add --replace",
         )
 
 

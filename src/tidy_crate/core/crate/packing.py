@@ -79,7 +79,7 @@ class Essentials(Model):
     found: tuple[str, ...]
     missing: tuple[str, ...]
     colours: dict[str, dict[str, tuple[float, ...]]] = Field(default_factory=dict)
-    """By colour configuration and colour space, six colours to the reference and six from it; nothing where it fails."""
+    """By colour configuration and space, six colours to the reference and six from it; nothing where it fails."""
 
 
 class EditNote(Model):

@@ -339,9 +339,9 @@ def _unknown(
         group = _group(mask, "", space, figure if odd else -figure, own)
         groups.append(replace(group, text=why))
     if groups:
-        best = max(groups, key=lambda one: one.clear)
+        clearest = max(groups, key=lambda one: one.clear)
         # of several that are the same frames, the one that tells most of the fault
-        return [next(one for one in groups if one.frames == best.frames)], frozenset()
+        return [next(one for one in groups if one.frames == clearest.frames)], frozenset()
     return [], lights
 
 

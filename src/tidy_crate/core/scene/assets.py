@@ -50,7 +50,8 @@ def asset_of(
 ) -> Asset:
     """An asset as the survey shows it.
 
-    name: the occurrence's id. unread: why a file that is there is not what it should be. plays: by file `AssetMember.plays`. See Asset for the rest.
+    name: the occurrence's id. unread: why a file that is there is not what it should be. plays: by file
+    `AssetMember.plays`. See Asset for the rest.
     """
     trouble = unread or resolution.trouble
     name_of_set = resolution.location.name if resolution.location is not None else ""

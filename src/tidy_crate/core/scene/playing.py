@@ -9,7 +9,6 @@ from statistics import median
 
 from tidy_crate.core.scene.model import Asset, AssetMember
 
-
 # time codes that are the same time
 NEAR = 1e-6
 

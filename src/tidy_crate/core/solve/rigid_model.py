@@ -43,7 +43,7 @@ def damping_for(restitution: float) -> float:
 
 
 def _given_back(damping: float) -> float:
-    """The share of the speed that a contact gives back, stepped as MuJoCo steps it: the mean over where the touch falls.
+    """The share of the speed that a contact gives back, stepped as MuJoCo steps it: a mean over where the touch falls.
 
     A touch is noticed with the step after it, up to a step's way deep, which costs some speed beside the closed form.
     """

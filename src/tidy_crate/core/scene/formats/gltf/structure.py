@@ -15,7 +15,7 @@ _TABLES = ("scenes", "nodes", "meshes", "materials", "textures", "images")
 
 
 def wrong_types(content: dict[str, Any]) -> list[str]:
-    """Return what is wrong on the way from the scene to its images, each with the JSON pointer to it; at most `MOST`."""
+    """Return what is wrong on the way from the scene to its images, each with its JSON pointer; at most `MOST`."""
     found: list[str] = []
     for told in _of(content):
         found.append(told)
@@ -98,7 +98,9 @@ def _objects(holder: dict[str, Any], key: str, at: str) -> Iterator[str]:
     if not isinstance(listed, list):
         yield _no(f"{at}/{key}", "array", listed)
         return
-    yield from (_no(f"{at}/{key}/{number}", "object", one) for number, one in enumerate(listed) if type(one) is not dict)
+    yield from (
+        _no(f"{at}/{key}/{number}", "object", one) for number, one in enumerate(listed) if type(one) is not dict
+    )
 
 
 def _indices(holder: dict[str, Any], key: str, at: str, content: dict[str, Any], table: str) -> Iterator[str]:

@@ -59,13 +59,13 @@ def unknown_types(scene: ScenePrims) -> dict[str, str]:
     }
 
 
-# parts of names by which plug-ins call what depends on the frame before; rigid bodies are told by the standard's schemas
+# parts of names by which plug-ins call what depends on the frame before; the standard has rigid bodies itself
 _SIMULATED = ("deformable", "cloth", "softbody", "fluid", "particle", "hair", "muscle", "tissue", "jiggle", "fracture",
               "simulation", "dynamics", "granular", "ragdoll")  # fmt: skip
 
 
 def unknown_simulations(scene: ScenePrims, names: Names) -> dict[str, str]:
-    """Types and applied schemas that no schema of this USD build declares and that speak of a simulation, with a prim."""
+    """Types and schemas that this USD build does not know and that speak of a simulation, with a prim of each."""
     registry = Usd.SchemaRegistry()
     found = {name: path for name, path in unknown_types(scene).items() if _speaks_of_simulation(name)}
     wanted = {

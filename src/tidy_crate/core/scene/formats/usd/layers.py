@@ -193,9 +193,7 @@ def _slots_of(facts: LayerFacts, texts: frozenset[str]) -> list[Slot]:
     return [slot for slot in facts.slots if slot.field not in TEXTS or slot.path.rpartition(".")[2] in texts]
 
 
-def text_files(
-    walk: Walk, disk: Disk, texts: frozenset[str], assets: Iterable[Asset]
-) -> dict[str, str]:
+def text_files(walk: Walk, disk: Disk, texts: frozenset[str], assets: Iterable[Asset]) -> dict[str, str]:
     """Return the files that only a text of an attribute names, by attribute: nobody has said that it does.
 
     Left out are files that come along with the scene anyway, the names of outputs, and what the tool itself reads.

@@ -62,9 +62,7 @@ def gaps(stage: Usd.Stage, members: Members, time: float) -> list[str]:
 _End = tuple[str | None, NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]
 
 
-def _ends(
-    stage: Usd.Stage, schema: UsdPhysics.Joint, members: Members, units: Units, time: float
-) -> tuple[_End, _End]:
+def _ends(stage: Usd.Stage, schema: UsdPhysics.Joint, members: Members, units: Units, time: float) -> tuple[_End, _End]:
     """See `_end`, of both ends of a joint."""
     bodies = {*members.free, *members.driven}
     found = []
