@@ -21,6 +21,8 @@ from tidy_crate.core.files import inside
 @given(st.lists(st.integers(-5000, 5000), unique=True))
 def test_frame_lists_are_written_and_read_back_exactly(frames: list[int]) -> None:
     assert not frames or parse_frames(format_frames(frames)) == tuple(frames)
+    plain = format_frames(frames, steps=False)
+    assert "x" not in plain and (not frames or parse_frames(plain) == tuple(frames))
 
 
 @pytest.mark.parametrize(

@@ -328,3 +328,12 @@ def test_r3_value_clips_travel_beside_the_scene_and_play_the_same_in_the_crate(t
     stage = Usd.Stage.Open(str(result.scene))
     height = stage.GetPrimAtPath("/Sea").GetAttribute("height")
     assert [height.Get(frame) for frame in (1, 2, 3, 4)] == [1.0, 2.0, 3.0, 4.0]
+
+
+def test_a_command_that_cannot_be_used_says_nothing_about_the_crate(crate: Path) -> None:
+    content = read_json(crate / FILE_NAME, "packing list")
+    content["render"] |= {"command": ["{python}", "-c", "print('{lens}')"]}
+    write_json(crate / FILE_NAME, content)
+    proof = prove(crate, os.environ, ANY)
+    assert proof.whole and not proof.holds and proof.test_frame is not None
+    assert not proof.test_frame.usable and "{lens}" in (proof.test_frame.why or "")

@@ -10,7 +10,8 @@ import pytest
 import zstandard
 from PIL import Image
 
-from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.context.scene import open_scene
+from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.outputs import mark_file, marked, refuse_foreign, write_output
 from tidy_crate.core.scene.rendering import placeholders
 from tidy_crate.core.work.command import RenderCommand, filled
@@ -76,3 +77,22 @@ def test_a_placeholder_that_nothing_states_is_an_error_that_says_what_to_state(t
     assert filled(command.command, placeholders(stated, scene, request, (1,), tmp_path))[-1] == "12"
     ordered = request.model_copy(update={"samples": 3})
     assert filled(command.command, placeholders(stated, scene, ordered, (1,), tmp_path))[-1] == "3"
+
+
+def test_a_host_gets_steps_only_where_it_says_that_it_knows_them(tmp_path: Path) -> None:
+    scene = tmp_path / "s.usda"
+    scene.write_text("#usda 1.0\n")
+    request = RenderRequest(name="main", frames="2-11x3", width=8, height=8, outputs=("Beauty",))
+    command = RenderCommand(command=("render", "{frames}"))
+    for steps, frames in ((False, "2,5,8,11"), (True, "2-11x3")):
+        told = command.model_copy(update={"steps": steps})
+        assert filled(told.command, placeholders(told, scene, request, (2, 5, 8, 11), tmp_path)) == ["render", frames]
+
+
+@pytest.mark.parametrize("done", ["frame (\\d+)", "(?P<frame>\\d+) done", "(?P<frame>[0-9+"])
+def test_a_frame_done_without_its_groups_is_found_where_the_command_is_read(tmp_path: Path, done: str) -> None:
+    scene = tmp_path / "s.usda"
+    scene.write_text("#usda 1.0\ndef Sphere \"S\" {\n}\n")
+    (tmp_path / "tidy-crate.toml").write_text(f"[render]\ncommand = [\"render\", \"{{scene}}\"]\nframe_done = '{done}'\n")
+    with pytest.raises(UnreadableInput, match="frame_done"):
+        open_scene(scene)

@@ -31,3 +31,11 @@ def pattern(text: str, what: str, groups: Iterable[str] = ()) -> Any:
     if lacking:
         raise UnreadableInput(f"{what} has no group `{lacking[0]}`", text, f"write (?P<{lacking[0]}>...) around it")
     return found
+
+
+def in_words(what: str, text: str, groups: Iterable[str] = ()) -> None:
+    """Make sure that a text is a pattern, where a whole file is read. Raises ValueError, in the words of `pattern`."""
+    try:
+        pattern(text, what, groups)
+    except UnreadableInput as error:
+        raise ValueError(f"{error.what}: {error.remedy}" if error.remedy else error.what) from error

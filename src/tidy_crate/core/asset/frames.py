@@ -55,13 +55,16 @@ def parse_frames(text: str) -> tuple[int, ...]:
     return tuple(frames)
 
 
-def format_frames(frames: Sequence[int]) -> str:
-    """Write a frame list so that `parse_frames` gives back the very same frames in the same order."""
+def format_frames(frames: Sequence[int], *, steps: bool = True) -> str:
+    """Write a frame list so that `parse_frames` gives back the very same frames in the same order.
+
+    steps: whether every n-th frame of a range may be written as such, `2-11x3`; else only numbers and whole ranges are.
+    """
     pieces: list[str] = []
     at = 0
     while at < len(frames):
         end, step = _run_from(frames, at)
-        if end - at < 2 and not (step == 1 and end > at):
+        if (end - at < 2 or not steps) and not (step == 1 and end > at):
             pieces.append(str(frames[at]))
             at += 1
             continue

@@ -41,6 +41,8 @@ class FrameProof(Model):
     """The trouble with it, None when it is good or was not asked for."""
     started: bool = True
     """True if the renderer ran at all. One that could not start says nothing about the crate."""
+    usable: bool = True
+    """False if the render command itself is at fault, which says nothing about the crate either."""
     said: tuple[str, ...] = ()
     """The last lines that it printed before it failed."""
     files: dict[str, str] = Field(default_factory=dict)
@@ -288,7 +290,7 @@ def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) ->
         started, why = _told(error, content.render, (crate, scratch))
         return FrameProof(frame=frame, seconds=0.0, good=False, why=why, started=started, said=error.said)
     except TidyCrateError as error:
-        return FrameProof(frame=frame, seconds=0.0, good=False, why=str(error))
+        return FrameProof(frame=frame, seconds=0.0, good=False, why=str(error), started=False, usable=False)
     troubles = []
     files = products(into, outputs, Task(request.name, frame, view), content.tokens)
     for output in outputs:

@@ -53,7 +53,7 @@ def placeholders(
     return {
         "scene": str(scene),
         "host_scene": str(format_of(scene).opens(scene)),
-        "frames": format_frames(frames),
+        "frames": format_frames(frames, steps=command.steps),
         "camera": looked_at.camera if looked_at else "",
         "width": str(request.width),
         "height": str(request.height),

@@ -8,10 +8,11 @@ from collections.abc import Mapping
 from pathlib import PurePosixPath, PureWindowsPath
 from typing import Annotated
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator, Field, field_validator
 
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.model import Model
+from tidy_crate.core.patterns import in_words
 
 # what a scene or an order may leave open, and how it is stated
 UNSTATED = {
@@ -40,6 +41,8 @@ class RenderCommand(Model):
 
     Without it the time of a whole run counts for its frames.
     """
+    steps: bool = False
+    """True if {frames} may hold steps, such as `2-11x3`; else it holds numbers and ranges only, such as `1-10,15`."""
     basis: str = "measured"
     """`practice` marks timings that say nothing about a real renderer."""
     reads: tuple[Annotated[str, AfterValidator(_absolute)], ...] = ()
@@ -50,6 +53,13 @@ class RenderCommand(Model):
     """The renderer's version."""
     samples: int | None = Field(default=None, ge=1)
     """Samples that the scene itself states: what {samples} stands for where an order leaves them to the scene."""
+
+    @field_validator("frame_done")
+    @classmethod
+    def _has_its_groups(cls, text: str | None) -> str | None:
+        if text is not None:
+            in_words("frame_done", text, ["frame", "seconds"])
+        return text
 
     def samples_of(self, ordered: int | None) -> dict[str, str]:
         """Return the value of {samples}: as ordered, else as the scene states; none where neither does.

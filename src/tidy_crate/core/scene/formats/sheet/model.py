@@ -6,11 +6,12 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import read_json
 from tidy_crate.core.model import Model, validated
+from tidy_crate.core.patterns import in_words
 from tidy_crate.core.scene.model import SimulationState
 from tidy_crate.core.work.command import RenderCommand
 
@@ -158,6 +159,13 @@ class SheetCommands(Model):
 
     {host_scene} is the host's scene, {python} the interpreter that runs this tool.
     """
+
+    @field_validator("bake_done")
+    @classmethod
+    def _has_its_group(cls, text: str | None) -> str | None:
+        if text is not None:
+            in_words("bake_done", text, ["frame"])
+        return text
 
     def lines(self) -> Iterator[tuple[str, tuple[str, ...]]]:
         """Yield the command lines that there are, each with its purpose."""
