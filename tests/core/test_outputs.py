@@ -92,7 +92,7 @@ def test_a_host_gets_steps_only_where_it_says_that_it_knows_them(tmp_path: Path)
 @pytest.mark.parametrize("done", ["frame (\\d+)", "(?P<frame>\\d+) done", "(?P<frame>[0-9+"])
 def test_a_frame_done_without_its_groups_is_found_where_the_command_is_read(tmp_path: Path, done: str) -> None:
     scene = tmp_path / "s.usda"
-    scene.write_text("#usda 1.0\ndef Sphere \"S\" {\n}\n")
-    (tmp_path / "tidy-crate.toml").write_text(f"[render]\ncommand = [\"render\", \"{{scene}}\"]\nframe_done = '{done}'\n")
+    scene.write_text('#usda 1.0\ndef Sphere "S" {\n}\n')
+    (tmp_path / "tidy-crate.toml").write_text(f'[render]\ncommand = ["render", "{{scene}}"]\nframe_done = \'{done}\'\n')
     with pytest.raises(UnreadableInput, match="frame_done"):
         open_scene(scene)

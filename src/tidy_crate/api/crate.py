@@ -56,7 +56,7 @@ def collect(
     from, from now on. let_through: files that would be held back as private or of another kind.
     replace: whether the crate may be that of another scene, which is then lost. Raises HeldBack, WrongUsage.
     """
-    from tidy_crate.core.context.outside import file_claim, folder_claim
+    from tidy_crate.core.context.outside import file_claims, folder_claim
     from tidy_crate.core.crate import collect as core
     from tidy_crate.core.crate.copying import Way
     from tidy_crate.core.crate.shared import read_share
@@ -67,7 +67,10 @@ def collect(
     user = user or User.here()
     context = open_scene(scene, tidy_dir=tidy_dir, user=user)
     if from_outside or let_through:
-        user.trust.add(context.root, [*map(folder_claim, from_outside), *map(file_claim, let_through)])
+        user.trust.add(
+            context.root,
+            [*map(folder_claim, from_outside), *(claim for one in let_through for claim in file_claims(one))],
+        )
     requests = () if frames is None else (request_for(context.survey(), frames=frames),)
     target = crate or core.default_crate(context.scene)
     return core.collect(

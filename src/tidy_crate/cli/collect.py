@@ -302,7 +302,9 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         console.print()
     if proof.whole and test is not None and not test.usable:
         console.print("The crate is complete. Its render command cannot be used as it is.", style="bold yellow")
-        console.print("Mend the command where it is stated, the sheet or the project file, and collect again.", style="dim")
+        console.print(
+            "Mend the command where it is stated, the sheet or the project file, and collect again.", style="dim"
+        )
     elif proof.whole and not proof.holds:
         console.print("The crate is complete. The renderer could not start.", style="bold yellow")
         console.print(

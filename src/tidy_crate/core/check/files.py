@@ -9,7 +9,8 @@ from pathlib import Path
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.paths import Dialect
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
-from tidy_crate.core.context.outside import Reason
+from tidy_crate.core.context.outside import Reason, gather
+from tidy_crate.core.scene.following import FIELD
 from tidy_crate.core.scene.model import Asset, Status, Why
 
 # pictures made from others to be read faster, and what they are made from
@@ -59,13 +60,16 @@ def layer_unread(scene: Checked) -> Iterator[Trouble]:
 
 @check("layer-unseen", Severity.WARNING, "C5", Next.DECIDE)
 def layer_unseen(scene: Checked) -> Iterator[Trouble]:
-    """No reader for this file is installed here: files that it names are not found and not collected."""
+    """No reader for this file is installed here: what it brings into the scene is not seen, checked or compared."""
+    followed = {asset.layer for asset in scene.survey.assets if asset.field == FIELD}
     for one in scene.survey.unread:
         if one.why is Why.NO_READER:
+            known = one.path in followed
+            files = "the files that it names are known and travel" if known else "the files that it names are unknown"
             yield Trouble(
                 one.path.name,
-                "no reader for this format is installed, so the files that it names are unknown",
-                "name its files yourself",
+                f"USD has no reader for this format here, so that what it holds is unseen; {files}",
+                "make sure the nodes have its reader" if known else "name its files in the scene as well",
             )
 
 
@@ -157,9 +161,11 @@ def file_private(scene: Checked) -> Iterator[Trouble]:
 @check("file-of-another-kind", Severity.ERROR, "C5", Next.AGREE)
 def file_of_another_kind(scene: Checked) -> Iterator[Trouble]:
     """The file is not of the kind that the scene expects. It shows nothing, and may be a private document."""
-    for one in scene.held:
-        if one.reason is Reason.KIND:
-            yield Trouble(scene.short(one.path), one.detail, "save it again, or let it through by name")
+    for one in gather(one for one in scene.held if one.reason is Reason.KIND):
+        many = f"{len(one.held)} files: " if len(one.held) > 1 else ""
+        how = f"save it again, or agree: collect --let-through {one.path}"
+        name = scene.short(one.held[0].path) if len(one.held) == 1 else scene.short(Path(one.path))
+        yield Trouble(name, f"{many}{one.detail}", how)
 
 
 @check("file-other-case", Severity.WARNING, "C5")

@@ -15,6 +15,7 @@ from enum import StrEnum
 from pathlib import Path
 
 from tidy_crate.core.asset.head import Head, expected, read_head
+from tidy_crate.core.asset.sequences import STANDARD
 from tidy_crate.core.context.project import FILE_NAME
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import Blocked
@@ -38,6 +39,10 @@ _UNSIGNED = frozenset({
 })  # fmt: skip
 MOST_TOLD = 12
 MOST_OPTIONS = 3
+# parts of a folder's path below which it is too much to agree to
+FEWEST_PARTS = 2
+# the number of a file of a sequence: the last one of its name
+_DIGITS = re.compile(r"\d+(?=[^\d]*$)")
 
 
 class Reason(StrEnum):
@@ -64,21 +69,72 @@ class Held:
     """In plain words."""
 
 
+@dataclass(frozen=True)
+class Gathered:
+    """Files that are held back for one reason: a file, a sequence, or all of a folder outside of the project."""
+
+    path: str
+    """The file, the pattern of the sequence, or the folder."""
+    reason: Reason
+    detail: str
+    held: tuple[Held, ...]
+
+    def __str__(self) -> str:
+        many = f" ({len(self.held)} files)" if len(self.held) > 1 else ""
+        return f"{self.path}{many}: {self.detail}"
+
+
+def gather(held: Iterable[Held]) -> list[Gathered]:
+    """Return files that are held back with those together that one line can say, in the order of the first of each."""
+    groups: dict[tuple[str, str, Reason, str], list[Held]] = {}
+    for one in held:
+        outside = one.reason is Reason.OUTSIDE
+        shape = "" if outside else _DIGITS.sub(lambda match: "#" * len(match[0]), one.real.name)
+        groups.setdefault((str(one.real.parent), shape, one.reason, one.detail), []).append(one)
+    found = []
+    for (folder, shape, reason, detail), own in groups.items():
+        alone = own[0].real
+        path = str(alone) if len(own) == 1 else str(Path(folder, shape)) if shape else folder
+        found.append(Gathered(path, reason, detail, tuple(own)))
+    return found
+
+
+def _common(folders: list[str]) -> str | None:
+    """Return the folder that holds some folders; None where that is a disk or somebody's whole home."""
+    try:
+        found = Path(os.path.commonpath(folders)) if folders else None
+    except ValueError:
+        return None  # on several drives
+    if found is None or len(found.parts) <= FEWEST_PARTS or found in (Path.home(), *Path.home().parents):
+        return None
+    return str(found)
+
+
 class HeldBack(Blocked):
     """Files of a scene may not travel yet."""
 
     def __init__(self, scene: Path, held: tuple[Held, ...]) -> None:
         folders = sorted({str(one.real.parent) for one in held if one.reason is Reason.OUTSIDE})
-        named = sorted({str(one.real) for one in held if one.reason is not Reason.OUTSIDE})
+        gathered = gather(held)
+        named = sorted({one.path for one in gathered if one.reason is not Reason.OUTSIDE})
         count = f"{len(held)} files" if len(held) > 1 else "a file"
-        options = [f"--from-outside {shlex.quote(one)}" for one in folders[:MOST_OPTIONS]]
+        # one line settles all of several folders
+        common = _common(folders) if len(folders) > 1 else None
+        options = [f"--from-outside {shlex.quote(one)}" for one in ([common] if common else folders[:MOST_OPTIONS])]
         options += [f"--let-through {shlex.quote(one)}" for one in named[:MOST_OPTIONS]]
-        ends = " ..." if max(len(folders), len(named)) > MOST_OPTIONS else ""
+        ends = " ..." if max(0 if common else len(folders), len(named)) > MOST_OPTIONS else ""
         line = f"tidy-crate collect {shlex.quote(str(scene))} {' '.join(options)}{ends}"
         remedy = f"take it out of the scene, or agree: {line}"
+        project = _common([str(scene.parent), *folders]) if folders else None
+        if project and not named:
+            remedy += f"; or make {project} the project, by a file {FILE_NAME} in it"
         super().__init__(f"the scene names {count} that may not leave this machine unasked", scene, remedy)
         self.held = held
-        lines = [f"{one.real}: {one.detail}" for one in held]
+        outside = [one for one in held if one.reason is Reason.OUTSIDE]
+        lines = [str(one) for one in gathered if not (common and one.reason is Reason.OUTSIDE)]
+        if common and outside:
+            where = f" in {len(folders)} folders" if len(folders) > 1 else ""
+            lines.insert(0, f"{common} ({len(outside)} files{where}): {outside[0].detail}")
         more = [f"and {len(lines) - MOST_TOLD + 1} more"] if len(lines) > MOST_TOLD else []
         self.said = tuple(lines[: MOST_TOLD - len(more)] + more)
         self.folders = tuple(Path(folder) for folder in folders)
@@ -179,6 +235,18 @@ def border_of(
 def folder_claim(folder: Path | str, origin: str = "") -> Claim:
     """The claim to bring files from a folder."""
     return Claim(FILES, (os.path.realpath(folder),), origin)
+
+
+def file_claims(text: Path | str) -> list[Claim]:
+    """Return the claims to bring a file that would be held back, or all files of a pattern such as `smoke.####.vdb`."""
+    path = Path(text)
+    if path.exists() or not STANDARD.find(path.name):
+        return [file_claim(path)]
+    try:
+        names = [one.name for one in path.parent.iterdir()]
+    except OSError:
+        names = []
+    return [file_claim(path.parent / name) for name in STANDARD.members(path.name, names)] or [file_claim(path)]
 
 
 def file_claim(file: Path | str, origin: str = "") -> Claim:
