@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tidy_crate.api.scene import open_scene, own_commands
 from tidy_crate.api.user import User
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
+from tidy_crate.core.files import write_bytes
 from tidy_crate.core.progress import Progress, silent
 
 if TYPE_CHECKING:
+    from tidy_crate.core.context.scene import SceneContext
     from tidy_crate.core.crate.collect import CollectResult
     from tidy_crate.core.crate.proving import Proof
 
@@ -45,6 +47,10 @@ def collect(
     from_outside: Sequence[Path] = (),
     let_through: Sequence[Path] = (),
     replace: bool = False,
+    camera: str | None = None,
+    size: tuple[int, int] | None = None,
+    products: Mapping[str, str] | None = None,
+    passes: Mapping[str, Sequence[str]] | None = None,
     tidy_dir: Path | None = None,
     user: User | None = None,
     progress: Progress = silent,
@@ -54,7 +60,10 @@ def collect(
     frames: a frame list, the scene's own range when None. using: `copy`, `reflink` or `hard-link`.
     on_share: `LOCAL=NODE` each, for shared storage. from_outside: folders outside the project that its files may come
     from, from now on. let_through: files that would be held back as private or of another kind.
-    replace: whether the crate may be that of another scene, which is then lost. Raises HeldBack, WrongUsage.
+    replace: whether the crate may be that of another scene, which is then lost.
+    camera, size (pixels), products (path by name), passes (by name of their product): what is to be rendered, written
+    into the scene's decisions for all later commands; frames too, for a scene that states no range of its own.
+    Raises HeldBack, WrongUsage.
     """
     from tidy_crate.core.context.outside import file_claims, folder_claim
     from tidy_crate.core.crate import collect as core
@@ -71,6 +80,7 @@ def collect(
             context.root,
             [*map(folder_claim, from_outside), *(claim for one in let_through for claim in file_claims(one))],
         )
+    context = _ordered(context, frames, camera, size, products or {}, passes or {})
     requests = () if frames is None else (request_for(context.survey(), frames=frames),)
     target = crate or core.default_crate(context.scene)
     return core.collect(
@@ -84,6 +94,44 @@ def collect(
         origin=user.origin_of(target),
         replace=replace,
     )
+
+
+def _ordered(
+    context: SceneContext,
+    frames: str | None,
+    camera: str | None,
+    size: tuple[int, int] | None,
+    products: Mapping[str, str],
+    passes: Mapping[str, Sequence[str]],
+) -> SceneContext:
+    """Write what is ordered from outside of a scene into its decisions, and return the scene with it."""
+    table: dict[str, object] = {}
+    if frames is not None and not context.survey().frames.count:
+        table["frames"] = frames
+    if camera is not None:
+        table["camera"] = camera
+    if size is not None:
+        table["resolution"] = list(size)
+    if not (table or products or passes):
+        return context
+    before = context.file.path.read_bytes() if context.file.path.exists() else None
+    try:
+        if table:
+            context.file.set(("render",), table)
+        for name in dict.fromkeys([*products, *passes]):
+            own: dict[str, object] = {"path": products[name]} if products.get(name) else {}
+            own |= {"passes": list(passes[name])} if name in passes else {}
+            context.file.set(("render", "output", name), own)
+        found = context.with_decisions_of_now()
+        found.survey()
+    except TidyCrateError:
+        # what makes no sense is not kept
+        if before is None:
+            context.file.path.unlink(missing_ok=True)
+        else:
+            write_bytes(context.file.path, before)
+        raise
+    return found
 
 
 def archive(crate: Path, file: Path, progress: Progress = silent) -> int:

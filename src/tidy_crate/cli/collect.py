@@ -11,7 +11,7 @@ import typer
 from tidy_crate import api
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
-from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.errors import TidyCrateError, WrongUsage
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -83,6 +83,25 @@ def register(app: typer.Typer) -> None:
                 help="Allow this file although it looks private or is of another kind. May be given again.",
             ),
         ] = None,
+        camera: Annotated[
+            str | None,
+            typer.Option("--camera", metavar="NAME", help="Camera to render, by path or name; kept in the decisions."),
+        ] = None,
+        resolution: Annotated[
+            str | None, typer.Option("--size", metavar="SIZE", help="Such as 1920x1080; kept in the decisions.")
+        ] = None,
+        product: Annotated[
+            list[str] | None,
+            typer.Option(
+                "--product",
+                metavar="NAME=PATH",
+                help="An output, such as beauty=renders/b.####.exr; without a path by the naming rule. Kept as well.",
+            ),
+        ] = None,
+        passes: Annotated[
+            list[str] | None,
+            typer.Option("--passes", metavar="NAME=LIST", help="Passes of an output: beauty=depth,normal. Kept too."),
+        ] = None,
         replace: Annotated[
             bool, typer.Option("--replace", help="Let the crate take the place of another scene's crate of that name.")
         ] = False,
@@ -112,6 +131,10 @@ def register(app: typer.Typer) -> None:
                     from_outside=outside,
                     let_through=let_through or [],
                     replace=replace,
+                    camera=camera,
+                    size=_size(resolution),
+                    products=_pairs(product or [], "--product"),
+                    passes={name: text.split(",") for name, text in _pairs(passes or [], "--passes").items()},
                     tidy_dir=tidy_dir,
                     progress=progress,
                 )
@@ -166,6 +189,27 @@ def register(app: typer.Typer) -> None:
         talk.result(proof, lambda console: _show_proof(console, proof, crate))
         if not proof.holds:
             raise typer.Exit(1)
+
+
+def _size(text: str | None) -> tuple[int, int] | None:
+    """Return width and height in pixels. Raises WrongUsage."""
+    if text is None:
+        return None
+    wide, _, high = text.lower().partition("x")
+    if not (wide.isdigit() and high.isdigit()):
+        raise WrongUsage("this is no size in pixels", text, "write --size 1920x1080")
+    return int(wide), int(high)
+
+
+def _pairs(texts: list[str], option: str) -> dict[str, str]:
+    """Return NAME=VALUE texts by name. Raises WrongUsage."""
+    found = {}
+    for text in texts:
+        name, equals, value = text.partition("=")
+        if not (name and equals):
+            raise WrongUsage(f"{option} takes NAME=VALUE", text, f"write {option} beauty=...")
+        found[name] = value
+    return found
 
 
 def _asking_about_folders(

@@ -112,6 +112,7 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
             ),
             ("uses", _features(survey)),
             ("colour", _colour(survey)),
+            *([("ordered", _said(survey))] if survey.said else []),
             ("moves", {"still": "nothing", "camera": "only the camera", "things": "things"}[survey.motion]),
             (
                 "files",
@@ -161,6 +162,15 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
         console.print(cell(f"unread: {line}"))
     for where, text in survey.text_files.items():
         console.print(cell(f"named by a text only, stays behind: {text} ({where})"), style="yellow")
+
+
+def _said(survey: Survey) -> str:
+    """What of the request is said from outside of the scene, and where."""
+    names = {"output": "outputs"}
+    by_place: dict[str, list[str]] = {}
+    for part, place in survey.said.items():
+        by_place.setdefault(place, []).append(names.get(part, part))
+    return "; ".join(f"{', '.join(parts)} by the {place}" for place, parts in by_place.items())
 
 
 def _features(survey: Survey) -> str:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Camera, Resolution, SimulationState, Survey
+from tidy_crate.core.scene.request import states_nothing
 from tidy_crate.core.work.request import MOST_PIXELS
 
 
@@ -100,7 +101,8 @@ def camera_shutter_closed(scene: Checked) -> Iterator[Trouble]:
 @check("resolution-none", Severity.ERROR, "C4")
 def resolution_none(scene: Checked) -> Iterator[Trouble]:
     """The scene has no resolution: the farm uses its own default."""
-    if scene.survey.resolution is None and not scene.survey.render_settings_choices:
+    choices = scene.survey.render_settings_choices
+    if scene.survey.resolution is None and not choices and not states_nothing(scene.survey):
         yield Trouble("resolution", "the scene states no resolution", "set it in the render settings")
 
 

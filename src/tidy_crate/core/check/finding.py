@@ -39,6 +39,7 @@ class Next(StrEnum):
     RELINK = "relink"
     AGREE = "agree"
     BAKE = "bake"
+    ORDER = "order"
     MEND = "mend"
     SCENE = "scene"
     COLLECT = "collect"

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from tidy_crate.core.asset.frames import MOST_FRAMES
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
+from tidy_crate.core.scene.request import states_nothing
 
 # rates that films, television and games are made at; others are more often a slip than meant
 RATES = (
@@ -17,7 +18,7 @@ RATES = (
 def frames_none(scene: Checked) -> Iterator[Trouble]:
     """The scene has no frame range: the farm uses a range of its own."""
     frames = scene.survey.frames
-    if frames.start is None or frames.end is None:
+    if (frames.start is None or frames.end is None) and not states_nothing(scene.survey):
         yield Trouble("frame range", "the scene states no frame range", "set its start and end time code")
 
 

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from tidy_crate.core.asset import paths
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
 from tidy_crate.core.scene.model import Output
+from tidy_crate.core.scene.request import states_nothing
 from tidy_crate.core.work.folders import folder_by
 from tidy_crate.core.work.request import RenderRequest
 
@@ -29,10 +30,23 @@ _TOKEN = re.compile(r"<[A-Za-z][\w:.-]*>")
 LOSSY = ("dwaa", "dwab", "b44", "b44a", "pxr24", "jpeg", "lossy")
 
 
+@check("render-not-stated", Severity.ERROR, "C1", Next.ORDER)
+def render_not_stated(scene: Checked) -> Iterator[Trouble]:
+    """The scene says nothing of its rendering, as an asset does not. Say it from outside, or in the scene."""
+    if lacking := states_nothing(scene.survey):
+        cameras = ", ".join(one.path for one in scene.survey.cameras[:5])
+        how = f"collect {scene.survey.scene.name} {' '.join(_OPTIONS[one] for one in lacking)}"
+        what = f"it states no {', no '.join(lacking)}" + (f"; cameras: {cameras}" if cameras else "")
+        yield Trouble(scene.survey.scene.name, what, how)
+
+
+_OPTIONS = {"frame range": "--frames 1-48", "resolution": "--size 1920x1080", "output": "--product beauty="}
+
+
 @check("output-none", Severity.ERROR, "C1")
 def output_none(scene: Checked) -> Iterator[Trouble]:
     """The scene has no output: the farm renders, saves nothing, and bills it."""
-    if not scene.survey.outputs and not scene.survey.render_settings_choices:
+    if not scene.survey.outputs and not scene.survey.render_settings_choices and not states_nothing(scene.survey):
         yield Trouble(scene.survey.scene.name, "the scene has no output", "add a render product with a path and passes")
 
 

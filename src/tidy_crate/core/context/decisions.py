@@ -6,17 +6,28 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import date
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import tomlkit
-from pydantic import Field
+from pydantic import AfterValidator, Field
 from tomlkit.exceptions import TOMLKitError
 
+from tidy_crate.core.asset.frames import is_frame_list
 from tidy_crate.core.asset.paths import scene_stem, version_of, without_version
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import only_one, os_reason, read_input, write_bytes
 from tidy_crate.core.model import Model, validated
-from tidy_crate.core.scene.staging import ChooseCamera, Edit, LetGo, OutputPath, Relink, SetSetting
+from tidy_crate.core.scene.staging import (
+    PICTURE,
+    ChooseCamera,
+    Edit,
+    LetGo,
+    OrderedProduct,
+    OutputPath,
+    Relink,
+    RenderOrder,
+    SetSetting,
+)
 from tidy_crate.core.schema import Schema
 from tidy_crate.core.toml import read_toml
 from tidy_crate.core.work.command import RenderCommand
@@ -91,10 +102,39 @@ class VersionDecisions(Model):
     mend: tuple[MendDecision, ...] = ()
 
 
+class RenderTable(RenderCommand):
+    """The table `render`: the command line that renders, what is to be rendered, or both."""
+
+    command: tuple[str, ...] = ()
+    """The program and its arguments, one word each; empty where only what is to be rendered is said."""
+    frames: Annotated[str, AfterValidator(is_frame_list)] | None = None
+    fps: float | None = Field(default=None, gt=0, le=1000)
+    camera: str | None = None
+    resolution: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]] | None = None
+    output: dict[str, OrderedProduct] = Field(default_factory=dict)
+    """For the five of them see RenderOrder."""
+
+    def as_command(self) -> RenderCommand | None:
+        """Return the command line, None where there is none."""
+        if not self.command:
+            return None
+        return RenderCommand(**{name: getattr(self, name) for name in RenderCommand.model_fields})
+
+    def as_order(self, origin: Literal["decisions", "project"], path: Callable[[str], str]) -> RenderOrder | None:
+        """Return what is to be rendered, None where nothing is said of it.
+
+        path: returns that of an output, by its name, as the project's naming rule has it.
+        """
+        said = {name: getattr(self, name) for name in ("frames", "fps", "camera", "resolution", "output")}
+        named = {name: path(name) for name in (PICTURE, *self.output)}
+        found = RenderOrder(origin=origin, named=named, **said)
+        return found if found.says else None
+
+
 class Decisions(VersionDecisions):
     """The whole decisions file."""
 
-    render: RenderCommand | None = None
+    render: RenderTable | None = None
     version: dict[str, VersionDecisions] = Field(default_factory=dict)
 
     def for_version(self, version: str | None) -> Decisions:

@@ -12,11 +12,11 @@ from pydantic import AfterValidator, Field
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.brief import read_brief
+from tidy_crate.core.context.decisions import RenderTable
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.context.rules import CheckLimits, CheckRules, Confidential
 from tidy_crate.core.model import Model
 from tidy_crate.core.toml import read_toml
-from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.folders import FolderPattern
 from tidy_crate.core.work.options import FarmOptions
 
@@ -45,7 +45,7 @@ class ProjectFile(Model):
     """Files that translate a renderer's own settings."""
     tidy_dir: Path | None = None
     """Folder of decisions and caches, when they may not be beside the scene."""
-    render: RenderCommand | None = None
+    render: RenderTable | None = None
     search_paths: tuple[Path, ...] = ()
     """Folders in which bare paths (`textures/a.png`) are looked for, after the folder of the file that names them."""
     frame_tokens: dict[Annotated[str, Field(min_length=2)], Annotated[int, Field(ge=1, le=20)]] = Field(

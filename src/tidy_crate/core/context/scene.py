@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Literal
 
 from tidy_crate.core.asset.sequences import FrameTokens
-from tidy_crate.core.context.decisions import Decisions, DecisionsFile, tidy_folder
+from tidy_crate.core.context.brief import name_by
+from tidy_crate.core.context.decisions import Decisions, DecisionsFile, RenderTable, tidy_folder
 from tidy_crate.core.context.project import Project
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.scene.caches import cache_edits
@@ -16,7 +18,7 @@ from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import MemoryNeed, Survey
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
-from tidy_crate.core.scene.staging import SearchPath, StagingPlan
+from tidy_crate.core.scene.staging import RenderOrder, SearchPath, StagingPlan
 from tidy_crate.core.scene.survey_cache import SurveyCache, kept_survey
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
@@ -53,7 +55,8 @@ class SceneContext:
     def commands(self) -> Commands:
         """The command lines that the scene, its decisions and its project name."""
         named = list(self.format.claims(self.scene))
-        for render, file in ((self.decisions.render, self.file.path), (self.project.content.render, self.project.file)):
+        for table, file in ((self.decisions.render, self.file.path), (self.project.content.render, self.project.file)):
+            render = table.as_command() if table is not None else None
             if render is not None:
                 named.append(Claim("render", render.command, file.name if file is not None else ""))
         return Commands((self.root,), tuple(named), self.trust, self.environment)
@@ -71,14 +74,36 @@ class SceneContext:
     @property
     def render_command(self) -> RenderCommand | None:
         """The command line that renders this scene: its own decision, else what it says itself, else the project's."""
-        return self.decisions.render or self.format.render_command(self.scene) or self.project.content.render
+        own, shared = (
+            table.as_command() if table is not None else None
+            for table in (self.decisions.render, self.project.content.render)
+        )
+        return own or self.format.render_command(self.scene) or shared
 
     def with_caches_of_now(self) -> SceneContext:
         """The same scene with the caches that are there now."""
         search = self.project.search_paths
         along = (SearchPath(folders=search, because="the project's search path"),) if search else ()
-        edits = (*along, *cache_edits(self.tidy), *self.decisions.edits(self.scene))
+        edits = (*along, *cache_edits(self.tidy), *self._orders(), *self.decisions.edits(self.scene))
         return replace(self, plan=StagingPlan(edits=edits))
+
+    def with_decisions_of_now(self) -> SceneContext:
+        """The same scene with the decisions that are there now."""
+        return replace(self, decisions=self.file.read()).with_caches_of_now()
+
+    def _orders(self) -> Iterator[RenderOrder]:
+        """Yield what the project and the decisions say is to be rendered, the stronger one last."""
+        naming = self.project.rules().naming
+        tables: tuple[tuple[Literal["project", "decisions"], RenderTable | None], ...] = (
+            ("project", self.project.content.render),
+            ("decisions", self.decisions.render),
+        )
+        for origin, table in tables:
+            if table is None:
+                continue
+            order = table.as_order(origin, lambda output: name_by(naming, self.scene.name, output, "exr"))
+            if order is not None:
+                yield order
 
     def survey(self, request: RenderRequest | None = None) -> Survey:
         """The scene as it would be staged now."""

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 
-from tidy_crate.core.context.decisions import Decisions
+from tidy_crate.core.context.decisions import Decisions, RenderTable
 from tidy_crate.core.context.outside import claims_outside
 from tidy_crate.core.context.project import FILE_NAME, Project, ProjectFile
 from tidy_crate.core.context.scene import open_scene
@@ -83,5 +83,6 @@ def _below(folder: Path) -> Iterator[Claim]:
                 continue  # what cannot be read runs nothing
 
 
-def _render(command: RenderCommand | None, origin: str) -> list[Claim]:
+def _render(table: RenderCommand | None, origin: str) -> list[Claim]:
+    command = table.as_command() if isinstance(table, RenderTable) else table
     return [] if command is None else [Claim("render", command.command, origin)]

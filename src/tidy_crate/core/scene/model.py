@@ -469,6 +469,10 @@ class Survey(Model):
     """Prims or files that run code when the scene opens."""
     unknown_types: dict[str, str] = Field(default_factory=dict)
     """Types of prims that no schema here knows, with one prim of each."""
+    said: dict[str, str] = Field(default_factory=dict)
+    """Parts of what is to be rendered that are said from outside of the scene, with where: decisions or project."""
+    asked_frames: str | None = None
+    """The frame list that is ordered from outside, None for all of the range."""
     unknown_simulations: dict[str, str] = Field(default_factory=dict)
     """Types and schemas that no schema here knows and whose names speak of a simulation, with one prim of each."""
     text_files: dict[str, str] = Field(default_factory=dict)

@@ -54,7 +54,7 @@ def placeholders(
         "scene": str(scene),
         "host_scene": str(format_of(scene).opens(scene)),
         "frames": format_frames(frames, steps=command.steps),
-        "camera": looked_at.camera if looked_at else "",
+        "camera": looked_at.camera if looked_at else request.camera,
         "width": str(request.width),
         "height": str(request.height),
         "output_folder": str(into),

@@ -14,8 +14,9 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
 
     Raises WrongUsage when the scene lacks a frame range, a resolution or outputs.
     """
-    chosen = format_frames(parse_frames(frames)) if frames is not None else None
-    fix = "set it in the scene and save it again"
+    wanted = frames if frames is not None else survey.asked_frames
+    chosen = format_frames(parse_frames(wanted)) if wanted is not None else None
+    fix = "set it in the scene and save it again, or say it from outside: collect --frames, --camera, --size"
     if not survey.frames.count:
         raise WrongUsage("the scene has no frame range", survey.scene, fix)
     need_few_frames(survey)
@@ -35,7 +36,26 @@ def request_for(survey: Survey, name: str = "main", frames: str | None = None) -
         width=width,
         height=height,
         outputs=tuple(output.name for output in survey.outputs),
+        camera=_camera(survey),
     )
+
+
+def _camera(survey: Survey) -> str:
+    """Return the camera that is chosen from outside, where the scene has no place to say it: the renderer is told."""
+    cameras = {output.camera for output in survey.outputs if output.camera}
+    return next(iter(cameras)) if "camera" in survey.said and survey.format != "openusd" and len(cameras) == 1 else ""
+
+
+def states_nothing(survey: Survey) -> list[str]:
+    """Return what a scene lacks that says nothing of its rendering; nothing for one that says a part of it."""
+    lacks = {
+        "frame range": survey.frames.start is None or survey.frames.end is None,
+        "resolution": survey.resolution is None,
+        "output": not survey.outputs,
+    }
+    # a choice between several settings is another question
+    whole = lacks["resolution"] and lacks["output"] and not survey.render_settings_choices
+    return [name for name, lacking in lacks.items() if lacking] if whole else []
 
 
 def need_few_frames(survey: Survey) -> None:

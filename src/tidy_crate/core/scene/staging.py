@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.frames import is_frame_list
+from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.model import Model
+
+# what the picture itself is called where nothing else is said, and what renderers call its source
+PICTURE, PICTURE_SOURCE = "beauty", "color"
 
 
 class _Edit(Model):
@@ -155,6 +160,70 @@ class SetSetting(_Change):
         return f"{self.owner} {self.name}"
 
 
+class OrderedProduct(Model):
+    """One output that a person orders from outside of the scene."""
+
+    path: str = ""
+    """With a frame token; empty for the project's naming rule, or for what the scene says already."""
+    passes: tuple[Annotated[str, Field(min_length=1)], ...] = ()
+    """Names of the passes; empty for the picture alone, or for what the scene says already."""
+
+
+class RenderOrder(_Edit):
+    """What is to be rendered, said from outside of a scene that states nothing of it, or something else."""
+
+    kind: Literal["render"] = "render"
+    origin: Literal["decisions", "project"] = "decisions"
+    frames: Annotated[str, AfterValidator(is_frame_list)] | None = None
+    """A frame list, such as `1-48`."""
+    fps: float | None = Field(default=None, gt=0, le=1000)
+    """Frames per second, for a scene whose own time is seconds. A scene with time codes has its own rate."""
+    camera: str | None = None
+    """By its path, or by its name where no other camera has it."""
+    resolution: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]] | None = None
+    """Pixels: width and height."""
+    output: dict[str, OrderedProduct] = Field(default_factory=dict)
+    """By the output's name."""
+    named: dict[str, str] = Field(default_factory=dict)
+    """By the project's naming rule, the paths of outputs for which neither the scene nor the order states one."""
+
+    @property
+    def subject(self) -> str:
+        """Return what the edit is about, for the record."""
+        return "render"
+
+    @property
+    def says(self) -> tuple[str, ...]:
+        """The parts of a request that it states."""
+        stated = {name: getattr(self, name) for name in ("frames", "fps", "camera", "resolution", "output")}
+        return tuple(name for name, value in stated.items() if value)
+
+    def chosen(self, cameras: Iterable[str]) -> str | None:
+        """Return the path of the camera that is meant. cameras: the paths of all.
+
+        Raises UnreadableInput that lists them where it is none of them, or several.
+        """
+        if self.camera is None:
+            return None
+        there = list(cameras)
+        found = [one for one in there if one == self.camera] or [
+            one for one in there if self.camera in (one.rpartition("/")[2], one.partition(" ")[2])
+        ]
+        if len(found) == 1:
+            return found[0]
+        what = f"{len(found)} cameras are called {self.camera!r}" if found else f"there is no camera {self.camera!r}"
+        listed = ", ".join(there[:20]) or "none"
+        raise UnreadableInput(f"{what}, which the {self.origin} ask for", self.camera, f"the scene's cameras: {listed}")
+
+    def outputs(self, stated: Collection[str]) -> dict[str, OrderedProduct]:
+        """Return the outputs to be written, by name. stated: the names of those that the scene states itself."""
+        wanted = self.output or ({} if stated else {PICTURE: OrderedProduct()})
+        return {
+            name: one if one.path or name in stated else one.model_copy(update={"path": self.named.get(name, "")})
+            for name, one in wanted.items()
+        }
+
+
 class SearchPath(_Edit):
     """Bare paths are looked for in these folders too, in order, after the folder of the file that names them."""
 
@@ -186,7 +255,7 @@ class ChooseVariant(_Edit):
 
 
 Edit = Annotated[
-    Relink | LetGo | UseCache | OutputPath | ChooseCamera | SetSetting | ChooseVariant | SearchPath,
+    Relink | LetGo | UseCache | OutputPath | ChooseCamera | SetSetting | ChooseVariant | SearchPath | RenderOrder,
     Field(discriminator="kind"),
 ]
 E_co = TypeVar("E_co", bound=_Edit)
@@ -238,7 +307,21 @@ class StagingPlan(Model):
     @property
     def changes(self) -> bool:
         """Return whether anything that the scene says of its rendering is changed."""
-        return any(isinstance(edit, _Change) for edit in self.edits)
+        return any(isinstance(edit, _Change | RenderOrder) for edit in self.edits)
+
+    @property
+    def render(self) -> RenderOrder | None:
+        """What is ordered from outside, the later edit before the earlier one in each of its parts."""
+        orders = self.of(RenderOrder)
+        if not orders:
+            return None
+        parts = [{name: getattr(order, name) for name in order.says} for order in orders]
+        return orders[-1].model_copy(update={name: value for part in parts for name, value in part.items()})
+
+    @property
+    def said(self) -> dict[str, str]:
+        """By part of a request that is said from outside of the scene, where it is said."""
+        return {name: order.origin for order in self.of(RenderOrder) for name in order.says}
 
     def output_path(self, output: str) -> OutputPath | None:
         """The path that an output is given; what a person overrides wins over a mend."""

@@ -54,6 +54,8 @@ class RenderRequest(Model):
     """Samples per pixel; None as the scene has it."""
     outputs: tuple[str, ...]
     """Names of the outputs that are to be written."""
+    camera: str = ""
+    """The camera that the render command is told, for a scene that has no place to choose one; else empty."""
     tiles: tuple[Annotated[int, Field(ge=1, le=MOST_TILES)], Annotated[int, Field(ge=1, le=MOST_TILES)]] = (1, 1)
     """Columns and rows that each picture is split into. A part of (1, 1) is the whole picture."""
     shares: int = Field(default=1, ge=1, le=MOST_SHARES)

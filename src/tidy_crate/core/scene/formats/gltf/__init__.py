@@ -94,4 +94,4 @@ class Gltf:
         """See SceneFormat.apply. The staged scene keeps its name and place."""
         from tidy_crate.core.scene.formats.gltf.apply import apply
 
-        return apply(scene, survey, crate_paths, folder)
+        return apply(scene, plan, survey, crate_paths, folder)

@@ -6,8 +6,13 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from pydantic import ValidationError
+
+from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.asset.resolve import Disk, resolve
 from tidy_crate.core.asset.sequences import FrameTokens
+from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.scene.assets import asset_of
 from tidy_crate.core.scene.following import follow
 from tidy_crate.core.scene.formats.gltf.document import (
@@ -27,6 +32,9 @@ from tidy_crate.core.scene.model import (
     Camera,
     Feature,
     FrameRange,
+    Output,
+    Pass,
+    Resolution,
     Setting,
     Software,
     Survey,
@@ -35,9 +43,13 @@ from tidy_crate.core.scene.model import (
     totals,
 )
 from tidy_crate.core.scene.settings import canonical
-from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.scene.staging import PICTURE, PICTURE_SOURCE, RenderOrder, StagingPlan
 
 FIELD = "uri"
+# the key of a staged file's extras that says what is to be rendered
+EXTRAS = "tidy_crate_render"
+# frames per second where nobody says: animations are in seconds
+USUAL_RATE = 24.0
 
 
 def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
@@ -47,6 +59,7 @@ def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
     in_force, disk = plan or StagingPlan(), Disk(tokens, patterns=False)
     document = read_document(scene)
     content = document.content
+    order = in_force.render or order_in(content)
     cut = document.trouble or embedded_trouble(document, scene)
     wrong = wrong_types(content)
     # in doubt about the way to them, all images are needed
@@ -59,17 +72,25 @@ def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
     assets = named + follow(scene, named, in_force, disk)
     moving = _moving(content)
     cameras = _cameras(content)
+    camera = order.chosen(one.path for one in cameras) if order else None
+    outputs = tuple(_outputs(order, camera))
+    cameras = tuple(
+        one.model_copy(update={"renders": tuple(output.name for output in outputs if output.camera == one.path)})
+        for one in cameras
+    )
     settings = tuple(_times(content))
     return Survey(
         scene=scene,
         format="gltf",
         staged=bool(in_force.edits),
-        frames=FrameRange(start=None, end=None, fps=0.0),
+        frames=_frames(order),
         up_axis="Y",
         meters_per_unit=1.0,
         cameras=cameras,
-        resolution=None,
-        outputs=(),
+        resolution=_resolution(order),
+        outputs=outputs,
+        said=in_force.said or dict.fromkeys(order.says if order else (), "scene"),
+        asked_frames=order.frames if order else None,
         assets=assets,
         simulations=(),
         settings=settings,
@@ -83,6 +104,45 @@ def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
         frame_tokens=dict(tokens.declared),
         layers=(scene,),
     )
+
+
+def order_in(content: dict[str, Any]) -> RenderOrder | None:
+    """Return what a staged file says of its rendering, in its `extras`: the format itself has no place for it."""
+    extras = content.get("extras")
+    said = extras.get(EXTRAS) if isinstance(extras, dict) else None
+    if said is None:
+        return None
+    try:
+        return RenderOrder.model_validate(said)
+    except ValidationError as error:
+        what = f"what the file's extras say of its rendering makes no sense ({error.errors()[0]['msg']})"
+        raise UnreadableInput(
+            what, f"/extras/{EXTRAS}", "take it out of the file, and say it in the decisions"
+        ) from error
+
+
+def _frames(order: RenderOrder | None) -> FrameRange:
+    if order is None or order.frames is None:
+        return FrameRange(start=None, end=None, fps=0.0)
+    numbers = parse_frames(order.frames)
+    return FrameRange(start=min(numbers), end=max(numbers), fps=order.fps or USUAL_RATE)
+
+
+def _resolution(order: RenderOrder | None) -> Resolution | None:
+    return Resolution(width=order.resolution[0], height=order.resolution[1]) if order and order.resolution else None
+
+
+def _outputs(order: RenderOrder | None, camera: str | None) -> Iterator[Output]:
+    for name, one in (order.outputs(()) if order else {}).items():
+        ending = paths.file_name(one.path).rpartition(".")[2].lower() if "." in one.path else None
+        passes = one.passes or (PICTURE,)
+        variables = tuple(
+            Pass(name=own, source=PICTURE_SOURCE if own == PICTURE else own, data_type="") for own in passes
+        )
+        yield Output(
+            name=name, prim=name, path=one.path, format=ending, passes=passes, variables=variables, camera=camera,
+            resolution=_resolution(order),
+        )  # fmt: skip
 
 
 # bytes of a number, by the format's own code for its type; and numbers per element

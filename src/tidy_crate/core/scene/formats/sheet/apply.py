@@ -12,7 +12,7 @@ from tidy_crate.core.files import copy_and_hash, hash_file, write_json
 from tidy_crate.core.handles import writable
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetSimulation, host_scene, read_sheet
-from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE, outputs_in_force, scale_in_force
+from tidy_crate.core.scene.formats.sheet.read import FIELD, HOST_SCENE, ordered, outputs_in_force, scale_in_force
 from tidy_crate.core.scene.model import SimulationState, Survey
 from tidy_crate.core.scene.rewriting import crate_path_of, new_texts
 from tidy_crate.core.scene.staging import StagingPlan, UseCache
@@ -29,13 +29,18 @@ def apply(
 ) -> StagedScene:
     """Stage a sheet and its scene. Raises TidyCrateError when paths must change and the host cannot, or does not."""
     scene = scene.absolute()
-    sheet = read_sheet(scene)
+    as_found = read_sheet(scene)
+    sheet = ordered(as_found, plan)
     host = host_scene(scene, sheet).absolute()
     sheet_place, host_place = crate_paths[scene], crate_paths.get(host)
     slots = [asset for asset in survey.assets if asset.layer == scene and asset.field == FIELD]
     own = [asset for asset in slots if asset.owner != HOST_SCENE]
     outputs, scale = outputs_in_force(sheet, plan), scale_in_force(sheet, plan)
-    changed = outputs != sheet.outputs or (sheet.resolution is not None and scale != sheet.resolution.scale)
+    changed = (
+        sheet != as_found
+        or outputs != sheet.outputs
+        or (sheet.resolution is not None and scale != sheet.resolution.scale)
+    )
     baked = {edit.simulation: edit for edit in plan.of(UseCache)}
     frozen = [one.name for one in sheet.generators if not one.frozen] if sheet.commands.freeze else []
     if host_place is None or not (new_texts(own, host_place, crate_paths) or changed or baked or frozen):

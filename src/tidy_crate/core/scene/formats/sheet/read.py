@@ -8,12 +8,22 @@ from pathlib import Path
 from typing import Any
 
 from tidy_crate.core.asset import paths
+from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.asset.resolve import Disk, resolve
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.files import hash_file
 from tidy_crate.core.scene.assets import along_search_path, asset_of
 from tidy_crate.core.scene.following import follow
-from tidy_crate.core.scene.formats.sheet.model import Sheet, SheetAsset, SheetOutput, host_scene, read_sheet
+from tidy_crate.core.scene.formats.sheet.model import (
+    Sheet,
+    SheetAsset,
+    SheetFrames,
+    SheetOutput,
+    SheetPass,
+    SheetResolution,
+    host_scene,
+    read_sheet,
+)
 from tidy_crate.core.scene.ids import Ids, stem_of
 from tidy_crate.core.scene.model import (
     Asset,
@@ -33,9 +43,11 @@ from tidy_crate.core.scene.model import (
     totals,
 )
 from tidy_crate.core.scene.settings import UNKNOWN, SettingsMap, canonical, features_of, setting
-from tidy_crate.core.scene.staging import StagingPlan
+from tidy_crate.core.scene.staging import PICTURE, StagingPlan
 
 FIELD = "slot"
+# frames per second where neither the sheet nor the order says
+USUAL_RATE = 24.0
 # by which the sheet's own resolution scale is named where settings are
 OWN, SCALE = "sheet", "resolution.scale"
 HOST_SCENE = "the host's scene"
@@ -44,7 +56,7 @@ HOST_SCENE = "the host's scene"
 def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...], tokens: FrameTokens) -> Survey:
     """Survey what a sheet says, and look at every file it names."""
     path, in_force = scene.absolute(), plan or StagingPlan()
-    sheet = read_sheet(path)
+    sheet = ordered(read_sheet(path), in_force)
     disk, ids, stem = Disk(tokens), Ids(), stem_of(path, path)
     host = SheetAsset(slot=HOST_SCENE, path=sheet.scene, kind="scene", because="the scene itself")
     folder = host_scene(path, sheet).parent
@@ -63,6 +75,8 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...], t
         format="sheet",
         staged=bool(in_force.edits),
         frames=_frames(sheet),
+        said=in_force.said,
+        asked_frames=in_force.render.frames if in_force.render else None,
         up_axis=sheet.up_axis,
         meters_per_unit=sheet.meters_per_unit,
         cameras=tuple(
@@ -98,6 +112,29 @@ def read(scene: Path, plan: StagingPlan | None, maps: tuple[SettingsMap, ...], t
         frame_tokens=dict(tokens.declared),
         layers=(path,),
     )
+
+
+def ordered(sheet: Sheet, plan: StagingPlan) -> Sheet:
+    """Return the sheet as it would be if it said what is ordered from outside of it."""
+    order = plan.render
+    if order is None:
+        return sheet
+    update: dict[str, Any] = {}
+    if order.frames is not None:
+        numbers = parse_frames(order.frames)
+        rate = order.fps or (sheet.frames.fps if sheet.frames else USUAL_RATE)
+        update["frames"] = SheetFrames(start=min(numbers), end=max(numbers), fps=rate)
+    if order.resolution is not None:
+        update["resolution"] = SheetResolution(width=order.resolution[0], height=order.resolution[1])
+    camera = order.chosen(one.name for one in sheet.cameras)
+    outputs = {one.name: one for one in sheet.outputs}
+    for name, one in order.outputs(outputs).items():
+        own = outputs.get(name) or SheetOutput(name=name, path="", passes=(SheetPass(name=PICTURE),))
+        passes = tuple(SheetPass(name=said) for said in one.passes) or own.passes
+        outputs[name] = own.model_copy(update={"path": one.path or own.path, "passes": passes})
+    if camera is not None:
+        outputs = {name: one.model_copy(update={"camera": camera}) for name, one in outputs.items()}
+    return sheet.model_copy(update=update | {"outputs": tuple(outputs.values())})
 
 
 def _asset(sheet: Path, folder: Path, one: SheetAsset, plan: StagingPlan, disk: Disk, name: str) -> Asset:

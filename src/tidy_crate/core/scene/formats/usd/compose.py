@@ -10,6 +10,7 @@ from pxr import Sdf, Usd
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
+from tidy_crate.core.scene.formats.usd.ordered import author_order
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs, plain
 from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
 from tidy_crate.core.scene.formats.usd.size import refuse_bomb
@@ -124,6 +125,8 @@ def staged_root(
         spec = Sdf.CreatePrimInLayer(layer, path)
         _author(spec, LIVE, Sdf.ValueTypeNames.Bool, False)
         _author(spec, CACHE, Sdf.ValueTypeNames.Asset, Sdf.AssetPath(cache_texts[edit.simulation]))
+    if plan.render is not None:
+        author_order(source, plan.render, layer)
     if plan.changes:
         _apply_changes(source, plan, layer)
     for look in plan.of(ChooseVariant):

@@ -167,6 +167,8 @@ def _survey(
         format="openusd",
         staged=bool(plan.edits),
         frames=frames,
+        said=plan.said,
+        asked_frames=plan.render.frames if plan.render else None,
         animated=_animated(timed, {path for one in simulations for path in one.prims}),
         up_axis=str(UsdGeom.GetStageUpAxis(stage)),
         meters_per_unit=UsdGeom.GetStageMetersPerUnit(stage),
