@@ -409,6 +409,7 @@ TILED = card("minutes_per_frame = 60", "minutes_per_frame = 2")
 
 TRAPS: dict[str, Trap] = {
     # C1
+    "render-not-stated": gltf(),
     "output-none": scene("rel products = [</Render/p>, </Render/q>]", ""),
     "render-settings-not-chosen": scene(
         'def "Render" {', 'def RenderSettings "Draft" { }\ndef "Render" {', 'renderSettingsPrimPath = "/Render/S"', ""

@@ -318,7 +318,10 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         tuple(one for one in proof.differs if one not in composes),
         "range, cameras, outputs, passes, simulations, files",
     )
-    if proof.compared_prims is not None:
+    if proof.compared_entries is not None:
+        good = f"{counted(proof.compared_entries, 'entry', 'entries')} of the file, with all that they name"
+        rows.add_row("composes the same", state("bad" if composes else "good"), cell("; ".join(composes) or good))
+    elif proof.compared_prims is not None:
         times = ", ".join(f"{time:g}" for time in proof.compared_times) or "their defaults"
         left = f"; sampled: {'; '.join(proof.sampled)}" if proof.sampled else ""
         good = f"{counted(proof.compared_prims, 'prim')}, values at {times}{left}"

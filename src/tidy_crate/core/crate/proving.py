@@ -20,7 +20,7 @@ from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, es
 from tidy_crate.core.errors import CommandFailed, TidyCrateError
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
-from tidy_crate.core.scene.composition import BY_LAYER, BY_PRIM, COMPOSES, Composition
+from tidy_crate.core.scene.composition import BY_ENTRY, COMPOSES, METHODS, Composition
 from tidy_crate.core.scene.model import Asset
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.command import RenderCommand, filled_runtime
@@ -71,6 +71,8 @@ class Proof(Model):
     """Files that nothing names."""
     compared_prims: int | None = None
     """Prims whose composition was compared with the source's; None where the format or the crate has none."""
+    compared_entries: int | None = None
+    """Entries of the scene file that were compared with the source's, where a format has no prims."""
     not_compared: str | None = None
     """Why the composition was not compared; None where it was."""
     compared_layers: int | None = None
@@ -154,7 +156,7 @@ def prove_here(
         missing = tuple(one.path for one in content.missing)
         differs = _differences(content.essentials, essentials(survey, crate_paths, missing))
         source = content.composition
-        if source is not None and source.method in (BY_PRIM, BY_LAYER) and not changed:
+        if source is not None and source.method in METHODS and not changed:
             found = composition_in_crate(form, scene, survey, content, crate, source.method)
             differs += [COMPOSES] if found is None else source.differences(found)
             compared = source
@@ -173,7 +175,8 @@ def prove_here(
         changed=tuple(changed),
         differs=tuple(differs),
         unexpected=tuple(unexpected),
-        compared_prims=compared.prims if compared is not None else None,
+        compared_prims=compared.prims if compared is not None and compared.method != BY_ENTRY else None,
+        compared_entries=compared.prims if compared is not None and compared.method == BY_ENTRY else None,
         not_compared=None if compared is not None else _why_not_compared(content, changed),
         compared_layers=compared.layers if compared is not None else None,
         compared_times=compared.times if compared is not None else (),

@@ -17,6 +17,8 @@ COMPOSES = "composes to something else"
 # what is compared, and how: digests of another number cannot be compared with these
 BY_PRIM = 2
 BY_LAYER = 3
+BY_ENTRY = 4
+METHODS = (BY_PRIM, BY_LAYER, BY_ENTRY)
 
 
 class Packed(NamedTuple):
@@ -37,10 +39,10 @@ class Composition(Model):
     """The digest of a composed scene."""
 
     method: int = 1
-    """`BY_PRIM` or `BY_LAYER`."""
+    """`BY_PRIM`, `BY_LAYER` or `BY_ENTRY`."""
 
     prims: int
-    """Number of prims that were compared, or composed from the layers that were."""
+    """Number of prims or entries that were compared, or of prims composed from the layers that were."""
     layers: int | None = None
     """Number of layers that were compared; None where prims were."""
     times: tuple[float, ...]
@@ -71,6 +73,13 @@ class Composition(Model):
         ordered = dict(sorted(layers.items()))
         digest, parts = _joined([*ordered.items(), ("prims", str(prims))]), _parts(ordered)
         return cls(method=BY_LAYER, prims=prims, layers=len(ordered) - 1, times=(), digest=digest, parts=parts)
+
+    @classmethod
+    def of_entries(cls, entries: Mapping[str, str]) -> Composition:
+        """Join digests of the entries of one file, by their place in it."""
+        ordered = dict(sorted(entries.items()))
+        digest, parts = _joined(ordered.items()), _parts(ordered)
+        return cls(method=BY_ENTRY, prims=len(ordered), times=(), digest=digest, parts=parts)
 
     def differences(self, other: Composition) -> list[str]:
         """Return what differs in the other one, in words; nothing where the two compose to the same."""

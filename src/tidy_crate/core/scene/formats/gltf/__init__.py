@@ -10,7 +10,7 @@ from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.scene.formats.interface import StagedScene
 
 if TYPE_CHECKING:
-    from tidy_crate.core.scene.composition import Packed
+    from tidy_crate.core.scene.composition import Composition, Packed
     from tidy_crate.core.scene.model import Survey
     from tidy_crate.core.scene.settings import SettingsMap
     from tidy_crate.core.scene.staging import StagingPlan
@@ -78,9 +78,11 @@ class Gltf:
         survey: Survey,
         packed: Callable[[str], Packed | None],
         method: int | None = None,
-    ) -> None:
-        """See SceneFormat.composition. Nothing is composed in this format."""
-        return None
+    ) -> Composition:
+        """See SceneFormat.composition. The file's own entries are compared, with the contents of what they name."""
+        from tidy_crate.core.scene.formats.gltf.composition import composition
+
+        return composition(scene, plan, survey, packed)
 
     def apply(
         self,

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 import struct
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -142,12 +142,7 @@ def links(content: dict[str, Any]) -> list[Link]:
 
 def rewrite(source: Path, document: Document, target: BinaryIO, new_path: Callable[[Link], str]) -> None:
     """Write a copy whose URIs lead where `new_path` says. What follows the JSON in a binary file is copied as it is."""
-    content = json.loads(json.dumps(document.content))
-    by_pointer = {link.pointer: link for link in links(content)}
-    for pointer, holder in _holders(content, ""):
-        link = by_pointer.get(f"{pointer}/uri")
-        if link is not None:
-            holder["uri"] = quote(new_path(link))
+    content = with_texts(document.content, {one.pointer: quote(new_path(one)) for one in links(document.content)})
     data = json.dumps(content, ensure_ascii=False, separators=(",", ":")).encode()
     if document.rest is None:
         target.write(data)
@@ -160,6 +155,15 @@ def rewrite(source: Path, document: Document, target: BinaryIO, new_path: Callab
         stream.seek(document.rest)
         while chunk := stream.read(CHUNK):
             target.write(chunk)
+
+
+def with_texts(content: dict[str, Any], texts: Mapping[str, str]) -> dict[str, Any]:
+    """Return a copy of a file's JSON with other URIs. texts: by JSON pointer."""
+    copy: dict[str, Any] = json.loads(json.dumps(content))
+    for pointer, holder in _holders(copy, ""):
+        if f"{pointer}/uri" in texts:
+            holder["uri"] = texts[f"{pointer}/uri"]
+    return copy
 
 
 def _holders(value: Any, pointer: str) -> Iterator[tuple[str, dict[str, Any]]]:
