@@ -58,7 +58,7 @@ def test_a_package_brings_a_check_a_follower_a_link_and_a_simulation(site: Path,
     scene.write_text(usda(SCENE))
     # surveyed before the package is there: what was kept of it must not hold afterwards
     plain = run("survey", scene, "--json", env={"TIDY_CRATE_HOME": str(tmp_path / "h")}).json
-    assert plain["simulations"] == [] and len(plain["assets"]) == 1
+    assert [one["kind"] for one in plain["simulations"]] == ["unknown"] and len(plain["assets"]) == 1
     (scene.parent / "wall.swatches").write_text("# two\nswatch paint/red.png\nswatch paint/blue.png\n")
     (scene.parent / "paint").mkdir()
     for name in ("red", "blue"):
@@ -86,3 +86,19 @@ def test_a_package_brings_a_check_a_follower_a_link_and_a_simulation(site: Path,
     assert tried.code == 0 and tried.json["balance"] == "100"
     refused = run("send", crate, "--farm", card, "--yes", env=env)
     assert refused.code != 0 and "Traceback" not in refused.err
+
+
+def test_a_package_brings_a_resolver_of_its_own_identifiers(site: Path, run: Run, tmp_path: Path) -> None:
+    scene, store = tmp_path / "show/s.usda", tmp_path / "show/store"
+    store.mkdir(parents=True)
+    scene.write_text(usda('def Sphere "S" {\nasset a = @card:oak@\nasset b = @card:gone@\n}\n'))
+    (store / "oak.png").write_bytes(png())
+    (store / "index.txt").write_text("oak 7 oak.png\n")
+    home = {"TIDY_CRATE_HOME": str(tmp_path / "h")}
+    own = home | {"PYTHONPATH": str(site) + os.pathsep + os.environ.get("PYTHONPATH", "")}
+    own["STUDIO_CARD_INDEX"] = str(store / "index.txt")
+    # without the package the identifiers mean nothing here
+    assert {one["status"] for one in run("survey", scene, "--json", env=home).json["assets"]} == {"missing"}
+    found = {one["authored"]: one for one in run("survey", scene, "--json", env=own).json["assets"]}
+    assert (found["card:oak"]["status"], found["card:oak"]["version"]) == ("found", "7")
+    assert found["card:gone"]["trouble"] == "it is not in the card index"

@@ -30,6 +30,7 @@ ELSEWHERE = {
     "file-unreadable",
     "file-other-case",
     "file-let-go",
+    "identifier-version-changed",
     "simulation-unsolved",
     "simulation-refused",
 }

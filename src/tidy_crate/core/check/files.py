@@ -111,9 +111,21 @@ def file_from_web(scene: Checked) -> Iterator[Trouble]:
 def file_by_identifier(scene: Checked) -> Iterator[Trouble]:
     """The path is an identifier for a studio's asset resolver. The nodes of a farm do not have it."""
     for asset in scene.survey.assets:
-        if asset.needed and paths.dialect(asset.value) is Dialect.IDENTIFIER:
+        # what a resolver says of one is told as the reason why the file is missing
+        if asset.needed and paths.dialect(asset.value) is Dialect.IDENTIFIER and not asset.identifier:
             lead = asset.authored.partition(":")[0]
             yield Trouble(_name(asset), "only a studio's own resolver finds it", f"relink --map '{lead}:=FOLDER'")
+
+
+@check("identifier-version-changed", Severity.WARNING, "C5", Next.DECIDE)
+def identifier_version_changed(scene: Checked) -> Iterator[Trouble]:
+    """The asset system has another version than the one that was last collected, or looked at first."""
+    told = set()
+    for asset in scene.survey.assets:
+        if asset.version_before is not None and asset.identifier not in told:
+            told.add(asset.identifier)
+            what = f"it is version {asset.version or 'unnamed'}, and was {asset.version_before or 'unnamed'}"
+            yield Trouble(asset.identifier, what, "look at the new one, then collect again")
 
 
 @check("file-found-by-search-path", Severity.NOTE, "C5", Next.NOTHING)

@@ -18,7 +18,7 @@ from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import MemoryNeed, Survey
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
-from tidy_crate.core.scene.staging import RenderOrder, SearchPath, StagingPlan
+from tidy_crate.core.scene.staging import RenderOrder, Resolved, SearchPath, StagingPlan
 from tidy_crate.core.scene.survey_cache import SurveyCache, kept_survey
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
@@ -85,7 +85,27 @@ class SceneContext:
         search = self.project.search_paths
         along = (SearchPath(folders=search, because="the project's search path"),) if search else ()
         edits = (*along, *cache_edits(self.tidy), *self._orders(), *self.decisions.edits(self.scene))
-        return replace(self, plan=StagingPlan(edits=edits))
+        return replace(self, plan=StagingPlan(edits=edits))._with_identifiers()
+
+    def _with_identifiers(self) -> SceneContext:
+        """The same scene with the files that identifiers stand for now, where a resolver is set up."""
+        from tidy_crate.core.asset.resolvers import active
+        from tidy_crate.core.context.identifiers import resolved_edits
+
+        resolvers = active()
+        if not resolvers:
+            return self
+
+        def survey(edits: tuple[Resolved, ...]) -> Survey:
+            return self._kept(StagingPlan(edits=(*self.plan.edits, *edits)), None).survey()
+
+        found = resolved_edits(self.scene, resolvers, survey, self.versions)
+        return replace(self, plan=StagingPlan(edits=(*self.plan.edits, *found)))
+
+    @property
+    def versions(self) -> Path | None:
+        """The note of the versions that identifiers had; None where this machine keeps nothing of a scene."""
+        return self.survey_cache.with_suffix(".identifiers.json") if self.survey_cache is not None else None
 
     def with_decisions_of_now(self) -> SceneContext:
         """The same scene with the decisions that are there now."""

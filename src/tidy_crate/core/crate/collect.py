@@ -11,6 +11,7 @@ from tidy_crate import __version__
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.follow.registry import follower_of
 from tidy_crate.core.asset.paths import relative, scene_stem, without_version
+from tidy_crate.core.context.identifiers import changed_since, write_versions
 from tidy_crate.core.context.outside import HeldBack, border_of
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.collect_cache import CollectCache
@@ -21,6 +22,7 @@ from tidy_crate.core.crate.origin import note_origin, scene_of
 from tidy_crate.core.crate.packing import (
     UNFINISHED,
     EditNote,
+    IdentifierNote,
     MissingFile,
     PackedFile,
     PackingList,
@@ -44,7 +46,7 @@ from tidy_crate.core.scene.model import Asset, Status, Survey
 from tidy_crate.core.scene.request import request_for
 from tidy_crate.core.scene.rewriting import crate_path_of, new_texts
 from tidy_crate.core.scene.settings import SettingsMap, load_maps
-from tidy_crate.core.scene.staging import UseCache
+from tidy_crate.core.scene.staging import Resolved, UseCache
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.request import RenderRequest
 
@@ -161,6 +163,7 @@ def _collect(
     brought = Copier(crate, cache, way).bring(to_copy, progress)
     cache.save(finished=False)
     _check_unchanged(survey, state_of_scene)
+    _check_identifiers(context)
     packed = [
         PackedFile(path=str(one.crate_path), bytes=one.bytes, blake3=one.blake3, source=layout.sources[one.source])
         for one in brought
@@ -192,6 +195,7 @@ def _collect(
         frame_tokens=context.project.content.frame_tokens,
         missing=missing,
         edits=tuple(_notes(context)),
+        identifiers=tuple(_identifiers(survey, layout)),
         waived=context.decisions.waive,
         settings_maps=_own_maps(context),
         rules=context.project.rules(),
@@ -211,6 +215,8 @@ def _collect(
     cache.save(finished=True)
     if origin is not None:
         note_origin(origin, context.scene, {context.scene, *layout.sources})
+    if context.versions is not None and (resolved := context.plan.of(Resolved)):
+        write_versions(context.versions, {edit.identifier: edit.version for edit in resolved})
     (crate / UNFINISHED).unlink(missing_ok=True)
     return CollectResult(
         crate=crate,
@@ -326,6 +332,17 @@ def _check_unchanged(survey: Survey, scene: tuple[int, int] | None) -> None:
         )
 
 
+def _check_identifiers(context: SceneContext) -> None:
+    """Raises UnreadableInput when an identifier stands for another file or version than when the scene was surveyed."""
+    from tidy_crate.core.asset.resolvers import active
+
+    edits = context.plan.of(Resolved)
+    changed = changed_since(edits, active(), context.scene) if edits else []
+    if changed:
+        what = f"{changed[0]}, changed while the scene was collected"
+        raise UnreadableInput(what, context.scene, "collect again, so that all of it is of one version")
+
+
 def _state(path: Path) -> tuple[int, int] | None:
     try:
         found = os.stat(path)  # noqa: PTH116 - very many of them
@@ -372,7 +389,8 @@ def _portable(asset: Asset) -> str:
 
 
 def _notes(context: SceneContext) -> Iterator[EditNote]:
-    for edit in context.plan.edits:
+    # what resolvers say is listed by identifier
+    for edit in (one for one in context.plan.edits if not isinstance(one, Resolved)):
         yield EditNote(
             kind=edit.kind,
             origin=edit.origin,
@@ -380,6 +398,16 @@ def _notes(context: SceneContext) -> Iterator[EditNote]:
             because=legible(_without_roots(edit.because, context)),
             unsolved=tuple(map(legible, edit.unsolved)) if isinstance(edit, UseCache) else (),
         )
+
+
+def _identifiers(survey: Survey, layout: Layout) -> Iterator[IdentifierNote]:
+    """Yield each identifier once, with what it became."""
+    seen = set()
+    for asset in survey.assets:
+        crate_path = layout.crate_paths.get(asset.resolved) if asset.resolved is not None else None
+        if asset.identifier and crate_path is not None and asset.identifier not in seen:
+            seen.add(asset.identifier)
+            yield IdentifierNote(identifier=legible(asset.identifier), version=asset.version, path=str(crate_path))
 
 
 def _without_roots(text: str, context: SceneContext) -> str:

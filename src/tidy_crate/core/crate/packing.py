@@ -93,6 +93,16 @@ class EditNote(Model):
     """Parts of a cached simulation that the bake could not solve, by prim."""
 
 
+class IdentifierNote(Model):
+    """An identifier of an asset system that the scene writes, and the file that it stood for."""
+
+    identifier: str
+    version: str = ""
+    """As the asset system calls it."""
+    path: str
+    """In the crate."""
+
+
 class PackingList(Model):
     """The whole list."""
 
@@ -114,6 +124,7 @@ class PackingList(Model):
     """Those of the project."""
     missing: tuple[MissingFile, ...] = ()
     edits: tuple[EditNote, ...] = ()
+    identifiers: tuple[IdentifierNote, ...] = ()
     waived: tuple[Waiver, ...] = ()
     settings_maps: tuple[SettingsMap, ...] = ()
     """Those of the project."""

@@ -53,7 +53,8 @@ def asset_of(
     name: the occurrence's id. unread: why a file that is there is not what it should be. plays: by file
     `AssetMember.plays`. See Asset for the rest.
     """
-    trouble = unread or resolution.trouble
+    resolved = plan.resolved(name) if not resolution.members or relinked else None
+    trouble = unread or (resolved.trouble if resolved is not None and resolved.trouble else resolution.trouble)
     name_of_set = resolution.location.name if resolution.location is not None else ""
     tiled = STANDARD.may_have(name_of_set) and STANDARD.has_tile(name_of_set)
     status = Status.FOUND if trouble is None else Status.MISSING
@@ -93,4 +94,7 @@ def asset_of(
         needed=needed,
         because=let_go.because if let_go else because,
         relinked=relinked,
+        identifier=resolved.identifier if resolved is not None else "",
+        version=resolved.version if resolved is not None else "",
+        version_before=resolved.was if resolved is not None else None,
     )

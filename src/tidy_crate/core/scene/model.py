@@ -212,6 +212,12 @@ class Asset(Model):
     because: str = ""
     """The reason why it is needed, or is not."""
     relinked: bool = False
+    identifier: str = ""
+    """The identifier of an asset system that the path stands for, where a resolver was asked."""
+    version: str = ""
+    """The version of what it stands for, as the asset system calls it."""
+    version_before: str | None = None
+    """The one that it had when it was last collected, or first seen, where that is another one."""
 
     @property
     def resolved_but_unread(self) -> bool:

@@ -71,6 +71,30 @@ class Relink(_OfAsset):
         return whole if self.folder is None else paths.swap_prefix(authored, self.folder, whole) or whole
 
 
+class Resolved(_Edit):
+    """An occurrence of an identifier stands for a file, as the resolver of an asset system says now."""
+
+    kind: Literal["resolved"] = "resolved"
+    origin: Literal["resolver"] = "resolver"
+    asset: str
+    """The occurrence's id."""
+    identifier: str
+    resolver: str
+    to: Path | None = None
+    """Absolute path; None where it stands for nothing."""
+    version: str = ""
+    """As the asset system calls it."""
+    was: str | None = None
+    """The version that it had when it was last collected, or first seen, where that is another one."""
+    trouble: str = ""
+    """Why it stands for nothing."""
+
+    @property
+    def subject(self) -> str:
+        """Return what the edit is about, for the record."""
+        return self.identifier
+
+
 class LetGo(_OfAsset):
     """A missing file is accepted as missing."""
 
@@ -255,7 +279,16 @@ class ChooseVariant(_Edit):
 
 
 Edit = Annotated[
-    Relink | LetGo | UseCache | OutputPath | ChooseCamera | SetSetting | ChooseVariant | SearchPath | RenderOrder,
+    Relink
+    | LetGo
+    | UseCache
+    | OutputPath
+    | ChooseCamera
+    | SetSetting
+    | ChooseVariant
+    | SearchPath
+    | RenderOrder
+    | Resolved,
     Field(discriminator="kind"),
 ]
 E_co = TypeVar("E_co", bound=_Edit)
@@ -288,7 +321,18 @@ class StagingPlan(Model):
     def value(self, asset: str, authored: str, otherwise: str) -> tuple[str, bool]:
         """The path in force for an occurrence, and whether a relink made it so."""
         relink = self.relink(asset, authored)
-        return (otherwise, False) if relink is None else (relink.target(authored), True)
+        if relink is not None:
+            return relink.target(authored), True
+        resolved = self.resolved(asset)
+        return (str(resolved.to), True) if resolved is not None and resolved.to is not None else (otherwise, False)
+
+    def resolved(self, asset: str) -> Resolved | None:
+        """What the resolver of an asset system says of an occurrence."""
+        return self._resolved.get(asset)
+
+    @cached_property
+    def _resolved(self) -> dict[str, Resolved]:
+        return {edit.asset: edit for edit in self.of(Resolved)}
 
     @cached_property
     def _relinks(self) -> tuple[Relink, ...]:
