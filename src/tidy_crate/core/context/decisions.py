@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import tomlkit
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator, Field, model_validator
 from tomlkit.exceptions import TOMLKitError
 
 from tidy_crate.core.asset.frames import is_frame_list
@@ -113,6 +113,13 @@ class RenderTable(RenderCommand):
     resolution: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]] | None = None
     output: dict[str, OrderedProduct] = Field(default_factory=dict)
     """For the five of them see RenderOrder."""
+
+    @model_validator(mode="after")
+    def _names_a_program(self) -> RenderTable:
+        of_a_command = set(RenderCommand.model_fields) - {"command"}
+        if not self.command and (said := sorted(of_a_command & self.model_fields_set)):
+            raise ValueError(f"{', '.join(said)} is of a command line, and render.command names none")
+        return self
 
     def as_command(self) -> RenderCommand | None:
         """Return the command line, None where there is none."""
