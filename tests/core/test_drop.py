@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 import pytest
 from blake3 import blake3
@@ -22,6 +24,7 @@ from tidy_crate.core.errors import Blocked, FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.drop.link import DropFarm
 from tidy_crate.core.farm.links.drop.place import Folder, Place, open_place
+from tidy_crate.core.farm.links.interface import Moved
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.rerender import rerender, to_rerender
@@ -478,3 +481,131 @@ def test_f2_damaged_frames_at_a_place_come_home_right_without_a_person_naming_an
                 put(place, name, f"{output}/{path.name}", path.read_bytes(), f"frames-again-{len(rounds)}")
     # between so many bad frames a repeated one is only seen in the second round
     assert set.union(*rounds) == set(spoilt) and len(record(ledger, job).again) == len(spoilt)
+
+
+def plain_frame(value: float) -> bytes:
+    """An EXR of 64 x 36 that is as large as any other of these, and other in every pixel."""
+    import tempfile
+
+    import numpy as np
+    import OpenEXR
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "x.exr")
+        shade = np.linspace(value, 1 + value, 64 * 36, dtype=np.float16).reshape(36, 64)
+        header = {"type": OpenEXR.scanlineimage, "compression": OpenEXR.NO_COMPRESSION}
+        OpenEXR.File(header, dict.fromkeys("RGBA", shade)).write(str(path))
+        return path.read_bytes()
+
+
+class _Placed:
+    """A job at a place, of which one frame comes and goes."""
+
+    def __init__(self, somewhere: Somewhere, sending: Sending, ledger: Ledger, into: Path) -> None:
+        self.farm, self.ledger, self.into = farm_of(somewhere), ledger, into
+        self.link = self.farm.link()
+        self.sent = send(sending, somewhere.card, Path("attic.farm.toml"), self.link, ledger)
+        self.place = somewhere.open()
+        (self.job,) = {one.path.split("/")[1] for one in self.place.find("") if one.path.endswith("order.json")}
+        self.name = "Beauty/lantern_quay_beauty.1001.exr"
+        put(self.place, self.job, "Matte/lantern_quay_matte.1001.exr", plain_frame(0.5))
+
+    def put(self, data: bytes) -> None:
+        put(self.place, self.job, self.name, data)
+
+    def retrieve(self) -> bytes:
+        retrieve(self.ledger, self.sent.job, self.into, lambda _: self.link)
+        return (self.into / self.name).read_bytes()
+
+
+@pytest.fixture
+def placed(somewhere: Somewhere, sending: Sending, ledger: Ledger, tmp_path: Path) -> _Placed:
+    return _Placed(somewhere, sending, ledger, tmp_path / "frames")
+
+
+def _next_second() -> None:
+    """Wait until a file that is written has another time of change: SFTP knows whole seconds."""
+    time.sleep(1.05)
+
+
+def test_a_frame_that_was_replaced_by_one_of_the_same_size_comes_home(placed: _Placed) -> None:
+    first, second = plain_frame(0.0), plain_frame(1.0)
+    assert len(first) == len(second) and first != second
+    placed.put(first)
+    assert placed.retrieve() == first
+    _next_second()
+    placed.put(second)
+    assert placed.retrieve() == second
+    # what did not change is not fetched again
+    placed.place.fs.invalidate_cache()
+    came = retrieve(placed.ledger, placed.sent.job, placed.into, lambda _: placed.link)
+    assert not came.retrieved
+
+
+def test_what_came_of_a_frame_is_not_continued_with_another_of_the_same_size(
+    placed: _Placed, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    first, second = plain_frame(0.0), plain_frame(1.0)
+    placed.put(first)
+    whole = Place.fetch
+    halves: list[int] = []
+
+    def breaks_off(self: Place, path: str, target: Path, offset: int, size: int, moved: Moved) -> None:
+        if not path.endswith(placed.name):
+            return whole(self, path, target, offset, size, moved)
+        whole(self, path, target, offset, min(size, size // 2), moved)
+        halves.append(target.stat().st_size)
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as broken:
+        broken.setattr(Place, "fetch", breaks_off)
+        with pytest.raises(KeyboardInterrupt):
+            placed.retrieve()
+    assert halves and 0 < halves[0] < len(first)
+    _next_second()
+    placed.put(second)
+    assert placed.retrieve() == second
+
+
+def test_a_frame_that_changes_while_it_is_fetched_is_not_glued_together(
+    placed: _Placed, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    first, second = plain_frame(0.0), plain_frame(1.0)
+    placed.put(first)
+    whole = Place.fetch
+    again = [True]
+
+    def changes(self: Place, path: str, target: Path, offset: int, size: int, moved: Moved) -> None:
+        if path.endswith(placed.name) and again:
+            again.clear()
+            whole(self, path, target, offset, size // 2, moved)
+            _next_second()
+            placed.put(second)
+            offset = size // 2
+        whole(self, path, target, offset, size, moved)
+
+    monkeypatch.setattr(Place, "fetch", changes)
+    with contextlib.suppress(FarmError):
+        retrieve(placed.ledger, placed.sent.job, placed.into, lambda _: placed.link)
+    assert not (placed.into / placed.name).exists() or (placed.into / placed.name).read_bytes() == second
+    assert placed.retrieve() == second
+
+
+def test_what_has_no_identity_is_fetched_from_its_beginning(tmp_path: Path) -> None:
+    from tidy_crate.core.job.fetching import Looks, Wanted, fetch
+    from tidy_crate.core.work.attempt import Product
+
+    data = plain_frame(0.25)
+    product = Product(output="Beauty", key="k", bytes=len(data))
+    wanted = Wanted(1, 1, Task("main", 1001), product, PurePosixPath("Beauty/b.1001.exr"))
+    (tmp_path / wanted.draft).parent.mkdir()
+    (tmp_path / wanted.draft).write_bytes(b"of another file")
+
+    class Farm:
+        def fetch(self, job: str, product: Product, target: Path, offset: int, moved: Moved) -> None:
+            assert offset == 0
+            target.write_bytes(data)
+
+    with contextlib.ExitStack() as stack:
+        found = fetch(Farm(), "j", wanted, tmp_path, Looks(stack))  # type: ignore[arg-type]
+        assert found is not None and found.read_bytes() == data

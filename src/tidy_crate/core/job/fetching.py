@@ -46,13 +46,18 @@ class Wanted:
     @property
     def draft(self) -> PurePosixPath:
         """Its path until it is verified, beside its place. What has come stays there after a break."""
-        mark = self.product.blake3[:12] if self.product.blake3 else "unsigned"
+        mark = _identity(self.product)[:12] or "unknown"
         return self.home_path.with_name(f".{self.home_path.name}.{mark}.part{self.home_path.suffix}")
 
     @property
     def is_small(self) -> bool:
         """Return whether it may come together with others."""
         return self.product.blake3 is not None and self.product.bytes <= SMALL
+
+
+def _identity(product: Product) -> str:
+    """Return what is the same for the same file and no other; empty where nothing tells."""
+    return product.blake3 or (f"v{product.version}" if product.version else "")
 
 
 class Looks:
@@ -136,6 +141,9 @@ def _fetch_into(draft: Path, fetching: Fetching, farm_job: str, product: Product
     """opens: says whether the file can be read to its end, by a path that other processes understand."""
     for attempt in Retrying(stop=stop_after_attempt(TRIES), retry=_MAY_PASS, reraise=True):
         with attempt:
+            if not _identity(product):
+                # what an earlier try left may be of another file of that name: nothing tells
+                draft.unlink(missing_ok=True)
             offset = draft.stat().st_size if draft.exists() else 0
             if offset < product.bytes or not draft.exists():
                 fetching.fetch(farm_job, product, draft, offset, lambda _: None)

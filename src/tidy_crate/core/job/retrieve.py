@@ -338,7 +338,14 @@ class _Rounds:
             raise Blocked(what, self.into, "make room, or name a folder on another disk; what is home stays")
 
     def _wanted(self) -> list[Wanted]:
-        product = (ProductRow.id, ProductRow.output, ProductRow.key, ProductRow.bytes, ProductRow.blake3)
+        product = (
+            ProductRow.id,
+            ProductRow.output,
+            ProductRow.key,
+            ProductRow.bytes,
+            ProductRow.blake3,
+            ProductRow.version,
+        )
         query = (
             select(AttemptRow.submission_id, *product, *TASK_KEY)
             .join(ProductRow)
@@ -352,12 +359,12 @@ class _Rounds:
         )
         found = []
         with self._ledger.reading() as session:
-            for submission, number, output, key, size, blake3, *identity in session.execute(query):
+            for submission, number, output, key, size, blake3, version, *identity in session.execute(query):
                 if number in self._given_up:
                     continue
                 task = Task.of_key(*identity)
                 home_path = self.content.product_path(output, task)
-                one = Product.model_construct(output=output, key=key, bytes=size, blake3=blake3)
+                one = Product.model_construct(output=output, key=key, bytes=size, blake3=blake3, version=version)
                 found.append(Wanted(number, submission, task, one, home_path))
         return found
 

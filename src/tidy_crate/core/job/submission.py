@@ -301,12 +301,13 @@ def _note_products(session: Session, changes: Mapping[int, TaskChange]) -> None:
         ProductRow.key,
         ProductRow.blake3,
         ProductRow.bytes,
+        ProductRow.version,
     )
-    known: dict[tuple[int, str], tuple[int, str, str, int]] = {}
+    known: dict[tuple[int, str], tuple[int, str, str, int, str]] = {}
     for ids in in_pages(changes):
         query = select(*columns).where(ProductRow.attempt_id.in_(ids))
-        for attempt, output, number, key, digest, size in session.execute(query):
-            known[attempt, output] = (number, key, digest, size)
+        for attempt, output, number, key, digest, size, version in session.execute(query):
+            known[attempt, output] = (number, key, digest, size, version)
     added, renamed, replaced = [], [], []
     for attempt, change in changes.items():
         for one in change.products:
@@ -314,13 +315,15 @@ def _note_products(session: Session, changes: Mapping[int, TaskChange]) -> None:
             if found is None:
                 added.append({"attempt_id": attempt, "output": one.output} | _facts(one))
                 continue
-            number, key, digest, size = found
-            if digest != (one.blake3 or "") or (not one.blake3 and size != one.bytes):
+            number, key, digest, size, version = found
+            # one that was noted before there were versions is the one that is there
+            other = size != one.bytes or (version != "" and version != one.version)
+            if digest != (one.blake3 or "") or (not one.blake3 and other):
                 # the farm has other bytes now than those that came home
                 fresh = {"key": one.key, "bytes": one.bytes, "blake3": one.blake3 or "", "home": False}
-                replaced.append({"id": number} | fresh)
-            elif key != one.key:
-                renamed.append({"id": number, "key": one.key})
+                replaced.append({"id": number, "version": one.version} | fresh)
+            elif key != one.key or version != one.version:
+                renamed.append({"id": number, "key": one.key, "version": one.version})
     if added:
         session.execute(insert(ProductRow), added)
     for rows in (renamed, replaced):
@@ -330,7 +333,8 @@ def _note_products(session: Session, changes: Mapping[int, TaskChange]) -> None:
 
 def _facts(product: Product) -> dict[str, object]:
     return {
-        "key": product.key, "bytes": product.bytes, "blake3": product.blake3 or "", "home": False, "in_use": False,
+        "key": product.key, "bytes": product.bytes, "blake3": product.blake3 or "", "version": product.version,
+        "home": False, "in_use": False,
     }  # fmt: skip
 
 

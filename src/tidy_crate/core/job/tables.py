@@ -177,6 +177,8 @@ class ProductRow(Base):
     """The farm's name for the file."""
     bytes: Mapped[int] = mapped_column(BigInteger)
     blake3: Mapped[str] = mapped_column(String(64))
+    version: Mapped[str] = mapped_column(String(100), default="", server_default="")
+    """Another text for another file, where the farm gives no digest."""
     home: Mapped[bool] = mapped_column(default=False)
     """True if it is on this side, verified."""
     path: Mapped[str | None] = mapped_column(PathText)

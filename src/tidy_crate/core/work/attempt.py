@@ -58,3 +58,5 @@ class Product(Wire):
     bytes: int = Field(ge=0, lt=2**63)
     blake3: Digest | None = None
     """None where the farm gives none: the file is verified by opening it."""
+    version: Annotated[str, Field(max_length=100)] = ""
+    """Another text when the file is another one, where the farm gives no digest; empty where nothing tells."""

@@ -20,7 +20,7 @@ from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.crate.archive import write_archive
 from tidy_crate.core.crate.packing import PackedFile, PackingList, packing_list_of
-from tidy_crate.core.errors import Blocked, FarmError, WrongUsage
+from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.drop.bundles import MARK, Bundles, is_bundle
 from tidy_crate.core.farm.links.drop.job_sheet import as_html, as_markdown, job_sheet
@@ -337,7 +337,13 @@ class DropFarm:
         key = PurePosixPath(product.key)
         if key.is_absolute() or ".." in key.parts:
             raise FarmError("the place names a file that is elsewhere", product.key)
-        self._place.fetch(f"jobs/{_part(job)}/{product.key}", target, offset, product.bytes, moved)
+        path = f"jobs/{_part(job)}/{product.key}"
+        self._place.fetch(path, target, offset, product.bytes, moved)
+        now = self._place.look(path)
+        if product.version and (now is None or now.version != product.version):
+            # what has come may be parts of two files: none of it is kept, and the next look at the place finds the new one
+            target.unlink(missing_ok=True)
+            raise FarmBusy("a frame changed at the place while it was fetched", product.key, "run the command again")
 
 
 def open_link(card: FarmCard, token: Token) -> FarmLink:

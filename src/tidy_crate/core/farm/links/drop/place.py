@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import hashlib
 import posixpath
 import secrets
 import socket
@@ -37,6 +38,16 @@ class Found:
     bytes: int
     changed: float | None
     """Seconds since 1970 by the place's own clock, None where it does not say."""
+    tag: str = ""
+    """The entity tag of a bucket's object, which follows from its contents; empty at other places."""
+
+    @property
+    def version(self) -> str:
+        """Another text for another file under the same name; empty where the place tells too little for that."""
+        if self.changed is None and not self.tag:
+            return ""
+        told = f"{self.bytes} {self.changed!r} {self.tag}"
+        return hashlib.blake2b(told.encode("utf-8", "surrogatepass"), digest_size=10).hexdigest()
 
 
 class Place:
@@ -112,9 +123,18 @@ class Place:
                 return []
         start = len(self.fs._strip_protocol(top)) + 1
         return sorted(
-            (Found(name[start:], int(one.get("size") or 0), _changed(one)) for name, one in listed.items()),
+            (_found(name[start:], one) for name, one in listed.items()),
             key=lambda one: one.path,
         )
+
+    def look(self, path: str) -> Found | None:
+        """Return a file as it is now, None where there is none."""
+        with self._told("the place cannot be read"):
+            self.fs.invalidate_cache()
+            try:
+                return _found(path, self.fs.info(self.at(path)))
+            except FileNotFoundError:
+                return None
 
     def send(self, local: Path, path: str, digest: str, moved: Moved) -> None:
         """Send a large file and verify it; what an earlier try has sent is not sent again.
@@ -207,6 +227,10 @@ class Place:
 
 def _said(error: BaseException) -> str:
     return " ".join(str(error).split())[:160] or type(error).__name__
+
+
+def _found(path: str, one: dict[str, Any]) -> Found:
+    return Found(path, int(one.get("size") or 0), _changed(one), str(one.get("ETag") or "").strip('"'))
 
 
 def _changed(one: dict[str, Any]) -> float | None:

@@ -77,7 +77,8 @@ class PlacedJob:
             if hit is None or number < 1 or number > len(self.placed.again) + 1:
                 continue
             task, output = hit
-            files.setdefault((task, number), {})[output] = Product(output=output, key=path, bytes=one.bytes)
+            product = Product(output=output, key=path, bytes=one.bytes, version=one.version)
+            files.setdefault((task, number), {})[output] = product
             latest[task, number] = max(latest.get((task, number), 0.0), one.changed or 0.0)
         outputs = {request.name: request.outputs for request in self.placed.order.requests}
         changes: dict[tuple[Task, int], TaskChange] = {}
