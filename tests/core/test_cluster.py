@@ -32,7 +32,8 @@ from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import send
 from tidy_crate.core.job.track import JobView, log_of, track
-from tidy_crate.core.review.run import review_folder, review_job
+from tidy_crate.core.review.folder import review_folder
+from tidy_crate.core.review.run import review_job
 from tidy_crate.core.review.spread import judge_on_workers
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task

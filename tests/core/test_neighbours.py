@@ -18,10 +18,10 @@ from tidy_crate.core.picture.decode import Form
 from tidy_crate.core.picture.judge import Expected, Judgement, judge_blocks, judge_file
 from tidy_crate.core.picture.look import Look, look_at
 from tidy_crate.core.picture.readers import FrameReaders
+from tidy_crate.core.review.folder import review_folder
 from tidy_crate.core.review.here import compare, signs_from_here
 from tidy_crate.core.review.neighbours import Neighbours
 from tidy_crate.core.review.rendered import Rendered
-from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sequence import explained, signs_of
 from tidy_crate.core.review.shot import Shot
 from tidy_crate.core.review.sign import Kind, Sign, Weight

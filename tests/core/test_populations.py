@@ -12,10 +12,10 @@ import pytest
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.picture.judge import Expected, judge_file
 from tidy_crate.core.picture.look import brightened, look_at
+from tidy_crate.core.review.folder import review_folder
 from tidy_crate.core.review.neighbours import Neighbours
 from tidy_crate.core.review.populations import Group, groups_of
 from tidy_crate.core.review.rendered import Rendered
-from tidy_crate.core.review.run import review_folder
 from tidy_crate.core.review.sequence import signs_of
 from tidy_crate.core.review.sign import Kind, Sign, Weight
 from tidy_crate.core.review.verdicts import FrameVerdict, GroupVerdict, Review

@@ -22,7 +22,7 @@ from tidy_crate.core.picture.judge import Expected, judge_file, pass_channels
 from tidy_crate.core.picture.readers import FrameReaders, Looked
 from tidy_crate.core.picture.thumbnail import thumbnail
 from tidy_crate.core.picture.tone import tone_of
-from tidy_crate.core.review.run import review_folder
+from tidy_crate.core.review.folder import review_folder
 from tidy_crate.core.review.sheet import write_contact_sheet
 from tidy_crate.core.review.verdicts import FrameVerdict, Review
 from tidy_crate.core.scene.model import Pass

@@ -76,17 +76,23 @@ def review(
     """
     from tidy_crate import __version__
     from tidy_crate.core.picture.readers import judge_here
-    from tidy_crate.core.review import run as core
     from tidy_crate.core.review.spread import judge_on_workers
 
     judge = judge_here if workers is None else judge_on_workers(workers, __version__)
     if Path(what).is_dir():
-        from tidy_crate.core.crate.packing import read_packing_list
+        # without a ledger, which takes longer to import than a frame to be read
+        from tidy_crate.core.review.folder import review_folder
 
-        content = read_packing_list(expect.absolute()) if expect is not None else None
-        return core.review_folder(Path(what), content, progress, rules=rules, meant=meant, explain=explain, judge=judge)
+        content = None
+        if expect is not None:
+            from tidy_crate.core.crate.packing import read_packing_list
+
+            content = read_packing_list(expect.absolute())
+        return review_folder(Path(what), content, progress, rules=rules, meant=meant, explain=explain, judge=judge)
     if expect is not None:
         raise WrongUsage("a job knows its crate itself", what, "leave --expect out")
+    from tidy_crate.core.review import run as core
+
     with ledger(user) as book:
         return core.review_job(book, str(what), progress, rules=rules, meant=meant, explain=explain, judge=judge)
 

@@ -341,7 +341,7 @@ class DropFarm:
         self._place.fetch(path, target, offset, product.bytes, moved)
         now = self._place.look(path)
         if product.version and (now is None or now.version != product.version):
-            # what has come may be parts of two files: none of it is kept, and the next look at the place finds the new one
+            # what has come may be parts of two files, and none of it is kept: the next look finds the new one
             target.unlink(missing_ok=True)
             raise FarmBusy("a frame changed at the place while it was fetched", product.key, "run the command again")
 
