@@ -92,26 +92,28 @@ def _image(row: dict[str, Any], at: str) -> Iterator[str]:
 
 
 def _objects(holder: dict[str, Any], key: str, at: str) -> Iterator[str]:
-    if key not in holder:
-        return
-    listed = holder[key]
-    if not isinstance(listed, list):
-        yield _no(f"{at}/{key}", "array", listed)
-        return
-    yield from (
-        _no(f"{at}/{key}/{number}", "object", one) for number, one in enumerate(listed) if type(one) is not dict
-    )
+    for place, one in _rows(holder, key, at):
+        if place is None:
+            yield str(one)
+        elif not isinstance(one, dict):
+            yield _no(place, "object", one)
 
 
 def _indices(holder: dict[str, Any], key: str, at: str, content: dict[str, Any], table: str) -> Iterator[str]:
-    if key not in holder:
-        return
-    listed = holder[key]
+    for place, one in _rows(holder, key, at):
+        if place is None:
+            yield str(one)
+        else:
+            yield from _place(one, place, content, table)
+
+
+def _rows(holder: dict[str, Any], key: str, at: str) -> Iterator[tuple[str | None, Any]]:
+    """Yield the entries of an array, each with its pointer; for what is no array, None and what is wrong with it."""
+    listed = holder.get(key, [])
     if not isinstance(listed, list):
-        yield _no(f"{at}/{key}", "array", listed)
+        yield None, _no(f"{at}/{key}", "array", listed)
         return
-    for number, one in enumerate(listed):
-        yield from _place(one, f"{at}/{key}/{number}", content, table)
+    yield from ((f"{at}/{key}/{number}", one) for number, one in enumerate(listed))
 
 
 def _index(holder: dict[str, Any], key: str, at: str, content: dict[str, Any], table: str) -> Iterator[str]:
