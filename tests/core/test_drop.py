@@ -609,3 +609,33 @@ def test_what_has_no_identity_is_fetched_from_its_beginning(tmp_path: Path) -> N
     with contextlib.ExitStack() as stack:
         found = fetch(Farm(), "j", wanted, tmp_path, Looks(stack))  # type: ignore[arg-type]
         assert found is not None and found.read_bytes() == data
+
+
+def test_no_name_in_a_job_sheet_is_markup_and_no_page_loads_anything() -> None:
+    from markdown_it import MarkdownIt
+
+    from tidy_crate.core.farm.links.drop.job_sheet import (
+        JobSheet,
+        OutputLine,
+        Setting,
+        SheetPart,
+        as_html,
+        as_markdown,
+    )
+
+    name = "a`![x](http://127.0.0.1/x.png)`` <img src=http://127.0.0.1/y.png> | ![z][1] `b"
+    part = SheetPart(name, (Setting(name, name),), (OutputLine(name, name, name, name),))
+    sheet = JobSheet(
+        job=name, title=name, archive=name, bytes=1, blake3="0", scene=name, programs=(name,), parts=(part,),
+        machine=name, nodes=1, batch=1, frames_folder=name, numbering=name, start=name, clock=(name,), excused=(name,),
+        again=name,
+    )  # fmt: skip
+    tokens = MarkdownIt("commonmark").enable("table").parse(as_markdown(sheet))
+    inner = [child for token in tokens for child in token.children or ()]
+    assert not [one for one in (*tokens, *inner) if one.type in ("image", "html_block", "html_inline", "link_open")]
+    # what a person copies is the name itself, every mark of it
+    assert any(one.type == "code_inline" and one.content == name for one in inner)
+    # a cell holds all of a name: a bar in it does not begin another one
+    assert sum(token.type == "td_open" for token in tokens) == 2 + 4
+    page = as_html(sheet)
+    assert "<img" not in page.replace("&lt;img", "") and "default-src 'none'" in page

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import subprocess
 import sys
 import time
 from pathlib import Path
@@ -186,3 +187,23 @@ def test_a_projects_pattern_takes_time_in_line_with_the_text() -> None:
     for text, why in (("(", "not a valid"), ("(?=x)", "not a valid"), ("x", "no group `frame`"), ("x" * 3000, "long")):
         with pytest.raises(UnreadableInput, match=why):
             pattern(text, "frame_done", ["frame"])
+
+
+def test_nothing_of_the_folder_that_one_stands_in_is_loaded(tmp_path: Path) -> None:
+    """A folder from somebody else may bring entry points, and modules named like those that are imported."""
+    bait = tmp_path / "bait"
+    info = tmp_path / "bait-1.0.dist-info"
+    info.mkdir()
+    (info / "METADATA").write_text("Metadata-Version: 2.1\nName: bait\nVersion: 1.0\n")
+    (info / "entry_points.txt").write_text("[tidy_crate.checks]\nbait = bait\n[tidy_crate.resolvers]\nbait = bait:x\n")
+    for name in ("bait", "typer", "re2", "yaml"):
+        (tmp_path / f"{name}.py").write_text(f"open({str(bait)!r}, 'a').write('{name} ')\n")
+    done = subprocess.run(
+        [sys.executable, "-m", "tidy_crate", "check", "--catalogue"],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 0, done.stderr
+    assert not bait.exists(), bait.read_text()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -258,7 +259,7 @@ def _templates() -> Environment:
         loader=PackageLoader("tidy_crate.core.farm.links.drop"), autoescape=escapes, undefined=StrictUndefined,
         trim_blocks=True, lstrip_blocks=True,
     )  # fmt: skip
-    found.filters["plain"] = _plain
+    found.filters["plain"], found.filters["code"] = _plain, _code
     return found
 
 
@@ -266,3 +267,11 @@ def _plain(text: object) -> str:
     """A foreign text in a line of Markdown: nothing in it is taken for markup."""
     found = " ".join(str(text).split())
     return "".join(f"\\{character}" if character in "\\`*_{}[]<>#|" else character for character in found)
+
+
+def _code(text: object) -> str:
+    """A foreign text as a code span of Markdown: its fence is longer than any run of backticks in it."""
+    found = " ".join(str(text).split())
+    fence = "`" * (max((len(run) for run in re.findall("`+", found)), default=0) + 1)
+    # a space on both sides belongs to the fence
+    return f"{fence} {found} {fence}" if "`" in found or not found else f"{fence}{found}{fence}"
