@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import lru_cache
 from typing import Any
 
 import re2
@@ -39,3 +40,42 @@ def in_words(what: str, text: str, groups: Iterable[str] = ()) -> None:
         pattern(text, what, groups)
     except UnreadableInput as error:
         raise ValueError(f"{error.what}: {error.remedy}" if error.remedy else error.what) from error
+
+
+# one letter in UTF-8, whatever it is; also of a name that no encoding can write
+_LETTER = rb"(?:[\x00-\x7f]|[\xc0-\xff][\x80-\xbf]*|[\x80-\xbf])"
+
+
+def raw(text: str) -> bytes:
+    """Return a text as bytes, names that are no valid text included."""
+    return text.encode("utf-8", "surrogatepass")
+
+
+def compiled(line: bytes) -> Any:
+    """Compile a pattern over `raw` bytes. Its letters are ASCII: \\d is a digit from 0 to 9."""
+    options = re2.Options()
+    options.log_errors = False
+    options.encoding = re2.Options.Encoding.LATIN1
+    options.dot_nl = True
+    return re2.compile(line, options=options)
+
+
+def literal(text: str) -> bytes:
+    """Return a pattern that a text alone matches."""
+    return b"".join(bytes([one]) if bytes([one]).isalnum() or one == 0x5F else b"\\x%02x" % one for one in raw(text))
+
+
+@lru_cache(1 << 12)
+def _wildcard(text: str) -> Any:
+    parts = {"*": b".*", "?": _LETTER}
+    return compiled(b"".join(parts.get(letter) or literal(letter) for letter in text))
+
+
+def matches(text: str, wildcard: str) -> bool:
+    """Return whether a text matches all of another one, in which `*` stands for any letters and `?` for one.
+
+    No path is so long that a longer one than the longest pattern could match it.
+    """
+    while "**" in wildcard:
+        wildcard = wildcard.replace("**", "*")
+    return len(wildcard) <= _LONGEST and _wildcard(wildcard).fullmatch(raw(text)) is not None

@@ -10,10 +10,14 @@ import re
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
+
+from tidy_crate.core.patterns import compiled, literal, raw
 
 _TOKEN = re.compile(r"(?P<hashes>#+)|%(?P<width>0\d{1,2})?d|(?P<frame><frame>)|(?P<udim><UDIM>)", re.IGNORECASE)
 # a tile number is 1001 + u + 10 v, u from 0 to 9: the numbering that the trade calls UDIM
-_UDIM_DIGITS = r"1\d{3}"
+_UDIM_DIGITS = rb"(1\d{3})"
+_LONGEST_NAME = 255
 _DIGITS = re.compile(r"\d+")
 
 
@@ -74,40 +78,42 @@ class FrameTokens:
                 text = text[: token.start] + ("-" if frame < 0 else "") + digits + text[token.end :]
         return text
 
-    def member_pattern(self, name: str, *, loose: bool = False) -> re.Pattern[str]:
-        """Return a pattern that the names of all members of a set match; the first group is the number.
+    def member_pattern(self, name: str, *, loose: bool = False) -> Any:
+        """Return a pattern that the names of all members of a set match, as bytes; the first group is the number.
 
         A number is padded to the token's digits exactly, and only one that needs more has more: `0012` is no member
         of `%d`, nor `00012` one of `%04d`. loose: any padding counts.
         """
         out, at = [], 0
         for token in self.find(name):
-            out.append(re.escape(name[at : token.start]))
+            out.append(literal(name[at : token.start]))
+            # no file has a longer name
+            digits = min(token.padding, _LONGEST_NAME)
             if token.counts == "tile":
-                out.append(f"({_UDIM_DIGITS})")
+                out.append(_UDIM_DIGITS)
             elif loose:
-                out.append(r"(-?\d+)")
+                out.append(rb"(-?\d+)")
             else:
                 # a sign is written before the padding or takes the place of one digit of it
-                padded = rf"\d{{{token.padding}}}|[1-9]\d{{{token.padding},}}"
-                signed = rf"|-\d{{{token.padding - 1}}}" if token.padding > 1 else ""
-                out.append(rf"(-?(?:{padded}){signed})")
+                padded = rb"\d{%d}|[1-9]\d{%d,}" % (digits, digits)
+                signed = rb"|-\d{%d}" % (digits - 1) if digits > 1 else b""
+                out.append(rb"(-?(?:%b)%b)" % (padded, signed))
             at = token.end
-        out.append(re.escape(name[at:]))
-        return re.compile("".join(out))
+        out.append(literal(name[at:]))
+        return compiled(b"".join(out))
 
     def members(self, name: str, names: Iterable[str]) -> dict[str, int]:
         """Return which of `names` (file names of one folder) belong to the set `name`, with their number, in order."""
         pattern = self.member_pattern(name)
         if pattern.groups == 0:
             return {}
-        found = {candidate: int(match[1]) for candidate in names if (match := pattern.fullmatch(candidate))}
+        found = {candidate: int(match[1]) for candidate in names if (match := pattern.fullmatch(raw(candidate)))}
         return dict(sorted(found.items(), key=lambda item: (item[1], item[0])))
 
     def loose_members(self, name: str, names: Iterable[str]) -> list[str]:
         """Return which of `names` would belong to the set `name` if padding did not count."""
         pattern = self.member_pattern(name, loose=True)
-        return [candidate for candidate in names if pattern.fullmatch(candidate)] if pattern.groups else []
+        return [candidate for candidate in names if pattern.fullmatch(raw(candidate))] if pattern.groups else []
 
 
 STANDARD = FrameTokens()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -10,6 +9,7 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.check.finding import Checked, Severity, Trouble, check
 from tidy_crate.core.context.brief import Brief, BriefOutput, name_by
+from tidy_crate.core.patterns import matches
 from tidy_crate.core.scene.model import FrameRange, Output
 
 
@@ -176,7 +176,7 @@ def named(naming: str, scene: Checked, output: str, ending: str) -> str:
 def _follows(name: str, output: Output, naming: str, scene: Checked) -> bool:
     wanted = paths.file_name(named(naming, scene, output.name, output.format or "exr"))
     ours, theirs = _pattern(name, scene.survey.tokens), _pattern(wanted, scene.survey.tokens)
-    return ours == theirs or bool(re.fullmatch(re.escape(theirs).replace(r"\*", ".*"), ours))
+    return ours == theirs or matches(ours, theirs)
 
 
 def _pattern(name: str, tokens: FrameTokens) -> str:
