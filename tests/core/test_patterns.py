@@ -81,3 +81,17 @@ def test_only_the_linear_engine_compiles_what_others_wrote() -> None:
             elif isinstance(node, ast.Call) and _compiles(node) and where not in _OURS and not _is_ours(node.args[0]):
                 found.append(f"{where}:{node.lineno}: {ast.unparse(node)[:80]}")
     assert not found, found
+
+
+@given(
+    st.sampled_from(["####", "#", "%d", "%04d", "%02d", "<UDIM>", "<frame>"]),
+    st.lists(st.from_regex(r"-?[0-9]{1,6}|-|--1|1e3", fullmatch=True), max_size=6),
+    st.booleans(),
+)
+def test_the_quick_way_for_one_token_is_the_way_of_the_pattern(token: str, texts: list[str], loose: bool) -> None:
+    """A name with a second token goes through the pattern: the first one has to count the same there."""
+    name, two = f"a.{token}.exr", f"a.{token}.b%d.exr"
+    names = [f"a.{text}.exr" for text in texts]
+    quick = dict(STANDARD._numbers(name, names, loose=loose))
+    slow = dict(STANDARD._numbers(two, [one.replace(".exr", ".b7.exr") for one in names], loose=loose))
+    assert quick == {one.replace(".b7.exr", ".exr"): number for one, number in slow.items()}

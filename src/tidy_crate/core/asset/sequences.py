@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -78,14 +78,42 @@ class FrameTokens:
                 text = text[: token.start] + ("-" if frame < 0 else "") + digits + text[token.end :]
         return text
 
-    def member_pattern(self, name: str, *, loose: bool = False) -> Any:
+    def members(self, name: str, names: Iterable[str]) -> dict[str, int]:
+        """Return which of `names` (file names of one folder) belong to the set `name`, with their number, in order."""
+        found = dict(self._numbers(name, names, loose=False))
+        return dict(sorted(found.items(), key=lambda item: (item[1], item[0])))
+
+    def loose_members(self, name: str, names: Iterable[str]) -> list[str]:
+        """Return which of `names` would belong to the set `name` if padding did not count."""
+        return [candidate for candidate, _ in self._numbers(name, names, loose=True)]
+
+    def _numbers(self, name: str, names: Iterable[str], *, loose: bool) -> Iterator[tuple[str, int]]:
+        tokens = self.find(name)
+        if not tokens:
+            return
+        # folders hold names by the hundred thousand, and most patterns have one token
+        head, tail, least = name[: tokens[0].start], name[tokens[-1].end :], len(tokens)
+        there = (one for one in names if one.startswith(head) and one.endswith(tail))
+        if least == 1:
+            first, last = len(head), len(tail)
+            for candidate in there:
+                number = _number(candidate[first : len(candidate) - last], tokens[0], loose)
+                if number is not None and len(candidate) > first + last:
+                    yield candidate, number
+            return
+        pattern = self._pattern(name, tokens, loose)
+        for candidate in there:
+            if match := pattern.fullmatch(raw(candidate)):
+                yield candidate, int(match[1])
+
+    def _pattern(self, name: str, tokens: list[Token], loose: bool) -> Any:
         """Return a pattern that the names of all members of a set match, as bytes; the first group is the number.
 
         A number is padded to the token's digits exactly, and only one that needs more has more: `0012` is no member
         of `%d`, nor `00012` one of `%04d`. loose: any padding counts.
         """
         out, at = [], 0
-        for token in self.find(name):
+        for token in tokens:
             out.append(literal(name[at : token.start]))
             # no file has a longer name
             digits = min(token.padding, _LONGEST_NAME)
@@ -101,19 +129,6 @@ class FrameTokens:
             at = token.end
         out.append(literal(name[at:]))
         return compiled(b"".join(out))
-
-    def members(self, name: str, names: Iterable[str]) -> dict[str, int]:
-        """Return which of `names` (file names of one folder) belong to the set `name`, with their number, in order."""
-        pattern = self.member_pattern(name)
-        if pattern.groups == 0:
-            return {}
-        found = {candidate: int(match[1]) for candidate in names if (match := pattern.fullmatch(raw(candidate)))}
-        return dict(sorted(found.items(), key=lambda item: (item[1], item[0])))
-
-    def loose_members(self, name: str, names: Iterable[str]) -> list[str]:
-        """Return which of `names` would belong to the set `name` if padding did not count."""
-        pattern = self.member_pattern(name, loose=True)
-        return [candidate for candidate in names if pattern.fullmatch(raw(candidate))] if pattern.groups else []
 
 
 STANDARD = FrameTokens()
@@ -131,6 +146,18 @@ def _standard(text: str) -> list[Token]:
         else:
             found.append(Token(match.start(), match.end(), "frame", int(match["width"] or 1)))
     return found
+
+
+def _number(text: str, token: Token, loose: bool) -> int | None:
+    """Return the number that a text is in the place of a token, None where it is none; see `FrameTokens._pattern`."""
+    digits = text.removeprefix("-")
+    if not (digits.isascii() and digits.isdigit()):
+        return None
+    length, least, signed = len(digits), token.padding, len(digits) < len(text)
+    if token.counts == "tile":
+        return int(digits) if length == 4 and digits[0] == "1" and not signed else None
+    padded = length == least or (length > least and digits[0] != "0") or (signed and 1 <= length == least - 1)
+    return int(text) if loose or padded else None
 
 
 def frame_numbers(names: Sequence[str]) -> dict[str, int | None]:
