@@ -44,7 +44,8 @@ class RunningFarm:
 def start(folder: Path, settings: FarmSettings, port: int = 0) -> RunningFarm:
     """Start the farm of a folder and wait until it answers. One that runs already is left as it is."""
     folder = folder.absolute()
-    folder.mkdir(parents=True, exist_ok=True)
+    # crates and frames of others may be in it: a folder that is made here is its user's alone
+    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     found = running(folder)
     if found is not None:
         return RunningFarm(found, folder / CARD_NAME, folder, was_running=True)
