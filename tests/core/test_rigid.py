@@ -390,6 +390,9 @@ def test_what_a_bake_could_not_solve_is_told_by_every_later_command(tmp_path: Pa
     findings = run("check", scene, "--json").json["findings"]
     assert [one["message"] for one in findings if one["code"] == "simulation-unsolved"] == [told]
     crate = tmp_path / "s.crate"
-    assert run("collect", scene, "-o", crate).code in (0, 1)
+    collected = run("collect", scene, "-o", crate)
+    assert collected.code in (0, 1)
+    for shown in (collected.out, run("prove", crate).out):
+        assert f"not solved: {told}" in " ".join(shown.split())
     found = run("check", crate, "--json").json["findings"]
     assert [one["message"] for one in found if one["code"] == "simulation-unsolved"] == [told]

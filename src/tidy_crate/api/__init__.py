@@ -19,7 +19,7 @@ subclass of TidyCrateError, and reports progress to a callback. Heavy libraries 
 from __future__ import annotations
 
 from tidy_crate.api.checks import against, check, mend, take_back, waive
-from tidy_crate.api.crate import archive, collect, next_step, prove
+from tidy_crate.api.crate import archive, collect, next_step, prove, unsolved
 from tidy_crate.api.farms import FarmLinks, balances, farm_moved, ledger, load_card, try_farm
 from tidy_crate.api.frames import (
     decide,
@@ -148,6 +148,7 @@ __all__ = [
     "trust",
     "trust_commands",
     "try_farm",
+    "unsolved",
     "verify_caches",
     "waive",
 ]

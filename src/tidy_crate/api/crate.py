@@ -36,6 +36,15 @@ def next_step(crate: Path) -> tuple[str, ...]:
     return ("estimate", str(crate), "--farm", "CARD")
 
 
+def unsolved(crate: Path) -> tuple[str, ...]:
+    """Return what the bakes of a crate's simulations could not solve, by prim; nothing for an archive."""
+    from tidy_crate.core.crate.packing import read_packing_list
+
+    if not crate.is_dir():
+        return ()
+    return tuple(line for edit in read_packing_list(crate).edits for line in edit.unsolved)
+
+
 def collect(
     scene: Path,
     crate: Path | None = None,

@@ -269,6 +269,7 @@ def _show(console: Console, result: CollectResult) -> None:
                 cell(one.because),
             )
         console.print(rows)
+    _show_unsolved(console, result.crate)
     if not result.requests:
         console.print(
             "\nNothing in it can be rendered yet: the scene lacks outputs, a frame range or a resolution.",
@@ -286,6 +287,14 @@ def _rewritten(layers: tuple[str, ...]) -> str:
 
     names = ", ".join(Path(path).name for path in layers)
     return f"{counted(len(layers), 'layer')}: {names}" if layers else "nothing"
+
+
+def _show_unsolved(console: Console, crate: Path) -> None:
+    """Tell again what a bake told, which ended long ago and maybe elsewhere."""
+    from tidy_crate.cli.show import cell
+
+    for line in api.unsolved(crate):
+        console.print(cell(f"not solved: {line}"), style="yellow")
 
 
 def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> None:
@@ -359,6 +368,8 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         )
     elif proof.whole:
         console.print("The crate is complete.", style="bold green")
+        if crate is not None:
+            _show_unsolved(console, crate)
         if crate is not None and (then := api.next_step(crate)):
             next_command(console, *then)
     else:
