@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 from collections.abc import Collection, Iterable
 from functools import cached_property
 from pathlib import Path
@@ -13,7 +14,6 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.frames import is_frame_list
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.model import Model
-from tidy_crate.core.patterns import matches
 
 # what the picture itself is called where nothing else is said, and what renderers call its source
 PICTURE, PICTURE_SOURCE = "beauty", "color"
@@ -41,7 +41,7 @@ class _OfAsset(_Edit):
         """Return whether it addresses this occurrence. The id wins: a pattern counts only where no id is given."""
         if self.asset is not None:
             return self.asset == asset
-        return self.authored is not None and (self.authored == authored or matches(authored, self.authored))
+        return self.authored is not None and (self.authored == authored or fnmatch.fnmatchcase(authored, self.authored))
 
 
 class Relink(_OfAsset):
