@@ -165,7 +165,7 @@ def _show(console: Console, survey: Survey, every: bool) -> None:
 
 
 def _said(survey: Survey) -> str:
-    """What of the request is said from outside of the scene, and where."""
+    """Return the parts of the request that are said from outside of the scene, and where."""
     names = {"output": "outputs"}
     by_place: dict[str, list[str]] = {}
     for part, place in survey.said.items():

@@ -45,7 +45,7 @@ class Resolver(Protocol):
 
 @dataclass(frozen=True)
 class Answer:
-    """What a resolver said of an identifier."""
+    """The answer of a resolver about an identifier."""
 
     resolver: str
     found: Found | None

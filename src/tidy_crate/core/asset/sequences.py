@@ -92,9 +92,9 @@ class FrameTokens:
         if not tokens:
             return
         # folders hold names by the hundred thousand, and most patterns have one token
-        head, tail, least = name[: tokens[0].start], name[tokens[-1].end :], len(tokens)
+        head, tail = name[: tokens[0].start], name[tokens[-1].end :]
         there = (one for one in names if one.startswith(head) and one.endswith(tail))
-        if least == 1:
+        if len(tokens) == 1:
             first, last = len(head), len(tail)
             for candidate in there:
                 number = _number(candidate[first : len(candidate) - last], tokens[0], loose)

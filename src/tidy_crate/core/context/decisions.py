@@ -9,10 +9,9 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import tomlkit
-from pydantic import AfterValidator, Field, model_validator
+from pydantic import Field, model_validator
 from tomlkit.exceptions import TOMLKitError
 
-from tidy_crate.core.asset.frames import is_frame_list
 from tidy_crate.core.asset.paths import scene_stem, version_of, without_version
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import only_one, os_reason, read_input, write_bytes
@@ -22,10 +21,10 @@ from tidy_crate.core.scene.staging import (
     ChooseCamera,
     Edit,
     LetGo,
-    OrderedProduct,
     OutputPath,
     Relink,
     RenderOrder,
+    RenderParts,
     SetSetting,
 )
 from tidy_crate.core.schema import Schema
@@ -102,17 +101,11 @@ class VersionDecisions(Model):
     mend: tuple[MendDecision, ...] = ()
 
 
-class RenderTable(RenderCommand):
+class RenderTable(RenderCommand, RenderParts):
     """The table `render`: the command line that renders, what is to be rendered, or both."""
 
     command: tuple[str, ...] = ()
     """The program and its arguments, one word each; empty where only what is to be rendered is said."""
-    frames: Annotated[str, AfterValidator(is_frame_list)] | None = None
-    fps: float | None = Field(default=None, gt=0, le=1000)
-    camera: str | None = None
-    resolution: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]] | None = None
-    output: dict[str, OrderedProduct] = Field(default_factory=dict)
-    """For the five of them see RenderOrder."""
 
     @model_validator(mode="after")
     def _names_a_program(self) -> RenderTable:
@@ -132,10 +125,12 @@ class RenderTable(RenderCommand):
 
         path: returns that of an output, by its name, as the project's naming rule has it.
         """
-        said = {name: getattr(self, name) for name in ("frames", "fps", "camera", "resolution", "output")}
+        if not self.says:
+            return None
         named = {name: path(name) for name in (PICTURE, *self.output)}
-        found = RenderOrder(origin=origin, named=named, **said)
-        return found if found.says else None
+        return RenderOrder(
+            origin=origin, named=named, **{name: getattr(self, name) for name in RenderParts.model_fields}
+        )
 
 
 class Decisions(VersionDecisions):

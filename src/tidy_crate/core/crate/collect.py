@@ -100,8 +100,7 @@ def collect(
     shares: with any, nothing on them is copied; see `shared`. origin: a file for what the crate was made from.
     system: the machine that it runs on. replace: whether the crate may be that of another scene, which is then lost.
     Raises WrongUsage when `crate` is a folder of something else or of another scene, or sources would be overwritten;
-    HeldBack, before
-    anything is written, when the user has not agreed that all files may leave.
+    HeldBack, before anything is written, when the user has not agreed that all files may leave.
     """
     crate = crate.absolute()
     with ExitStack() as held:

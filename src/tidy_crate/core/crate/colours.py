@@ -1,4 +1,4 @@
-"""What the colour configurations of a scene do to a few colours: the same in the scene and in its crate."""
+"""A few colours as the colour configurations of a scene change them: the same in the scene and in its crate."""
 
 from __future__ import annotations
 

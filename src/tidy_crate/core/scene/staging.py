@@ -11,12 +11,19 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import AfterValidator, Field
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.frames import is_frame_list
+from tidy_crate.core.asset.frames import is_frame_list, parse_frames
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.model import Model
 
 # what the picture itself is called where nothing else is said, and what renderers call its source
 PICTURE, PICTURE_SOURCE = "beauty", "color"
+# frames per second where nobody says, for scenes whose own time is seconds
+USUAL_RATE = 24.0
+
+
+def source_of(name: str) -> str:
+    """Return what a renderer calls what a pass of this name shows."""
+    return PICTURE_SOURCE if name == PICTURE else name
 
 
 class _Edit(Model):
@@ -193,11 +200,9 @@ class OrderedProduct(Model):
     """Names of the passes; empty for the picture alone, or for what the scene says already."""
 
 
-class RenderOrder(_Edit):
-    """What is to be rendered, said from outside of a scene that states nothing of it, or something else."""
+class RenderParts(Model):
+    """The parts of a request that can be said from outside of a scene."""
 
-    kind: Literal["render"] = "render"
-    origin: Literal["decisions", "project"] = "decisions"
     frames: Annotated[str, AfterValidator(is_frame_list)] | None = None
     """A frame list, such as `1-48`."""
     fps: float | None = Field(default=None, gt=0, le=1000)
@@ -208,6 +213,24 @@ class RenderOrder(_Edit):
     """Pixels: width and height."""
     output: dict[str, OrderedProduct] = Field(default_factory=dict)
     """By the output's name."""
+
+    @property
+    def says(self) -> tuple[str, ...]:
+        """The parts of a request that it states."""
+        return tuple(name for name in RenderParts.model_fields if getattr(self, name))
+
+    @property
+    def range(self) -> tuple[int, int] | None:
+        """The first and the last frame; None where no frames are stated."""
+        numbers = parse_frames(self.frames) if self.frames is not None else ()
+        return (min(numbers), max(numbers)) if numbers else None
+
+
+class RenderOrder(_Edit, RenderParts):
+    """An order of what is to be rendered, said from outside of a scene that states nothing of it, or something else."""
+
+    kind: Literal["render"] = "render"
+    origin: Literal["decisions", "project"] = "decisions"
     named: dict[str, str] = Field(default_factory=dict)
     """By the project's naming rule, the paths of outputs for which neither the scene nor the order states one."""
 
@@ -215,12 +238,6 @@ class RenderOrder(_Edit):
     def subject(self) -> str:
         """Return what the edit is about, for the record."""
         return "render"
-
-    @property
-    def says(self) -> tuple[str, ...]:
-        """The parts of a request that it states."""
-        stated = {name: getattr(self, name) for name in ("frames", "fps", "camera", "resolution", "output")}
-        return tuple(name for name, value in stated.items() if value)
 
     def chosen(self, cameras: Iterable[str]) -> str | None:
         """Return the path of the camera that is meant. cameras: the paths of all.
@@ -327,7 +344,7 @@ class StagingPlan(Model):
         return (str(resolved.to), True) if resolved is not None and resolved.to is not None else (otherwise, False)
 
     def resolved(self, asset: str) -> Resolved | None:
-        """What the resolver of an asset system says of an occurrence."""
+        """Return what the resolver of an asset system says of an occurrence."""
         return self._resolved.get(asset)
 
     @cached_property
@@ -355,7 +372,7 @@ class StagingPlan(Model):
 
     @property
     def render(self) -> RenderOrder | None:
-        """What is ordered from outside, the later edit before the earlier one in each of its parts."""
+        """The order from outside, the later edit before the earlier one in each of its parts."""
         orders = self.of(RenderOrder)
         if not orders:
             return None

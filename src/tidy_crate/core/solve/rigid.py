@@ -140,7 +140,9 @@ class RigidRun:
         if pull <= 0:
             return {}
         down = gravity / pull
-        solid = [at for at in range(self._model.ngeom) if not self._falls(int(self._model.geom_bodyid[at]))]
+        falling = {one.name for one in self._world.bodies if not one.driven}
+        of_body = [self._model.body(at).name for at in range(self._model.nbody)]
+        solid = [at for at in range(self._model.ngeom) if of_body[self._model.geom_bodyid[at]] not in falling]
         lowest = max((float(self._data.geom_xpos[at] @ down + self._model.geom_rbound[at]) for at in solid),
                      default=-math.inf)  # fmt: skip
         found = {}
@@ -154,11 +156,6 @@ class RigidRun:
             if deep >= least and place @ down > lowest and speed >= 0.8 * math.sqrt(2 * pull * deep):
                 found[body.name] = deep
         return found
-
-    def _falls(self, body: int) -> bool:
-        """Return whether a body of the model is moved by nothing but forces."""
-        name = self._model.body(body).name
-        return any(one.name == name and not one.driven for one in self._world.bodies)
 
     def energy(self) -> float:
         """Kinetic and potential energy of all bodies that are not driven, in joules."""

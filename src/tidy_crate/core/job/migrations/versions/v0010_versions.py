@@ -1,4 +1,4 @@
-"""What tells one file from another of the same name and size, where the farm gives no digest."""
+"""Versions, which tell one file from another of the same name and size, where the farm gives no digest."""
 
 from __future__ import annotations
 

@@ -9,7 +9,6 @@ from typing import Any
 from pydantic import ValidationError
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.asset.resolve import Disk, resolve
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.errors import UnreadableInput
@@ -43,13 +42,11 @@ from tidy_crate.core.scene.model import (
     totals,
 )
 from tidy_crate.core.scene.settings import canonical
-from tidy_crate.core.scene.staging import PICTURE, PICTURE_SOURCE, RenderOrder, StagingPlan
+from tidy_crate.core.scene.staging import PICTURE, USUAL_RATE, RenderOrder, StagingPlan, source_of
 
 FIELD = "uri"
 # the key of a staged file's extras that says what is to be rendered
 EXTRAS = "tidy_crate_render"
-# frames per second where nobody says: animations are in seconds
-USUAL_RATE = 24.0
 
 
 def read(scene: Path, plan: StagingPlan | None, tokens: FrameTokens) -> Survey:
@@ -122,10 +119,10 @@ def order_in(content: dict[str, Any]) -> RenderOrder | None:
 
 
 def _frames(order: RenderOrder | None) -> FrameRange:
-    if order is None or order.frames is None:
+    if order is None or order.range is None:
         return FrameRange(start=None, end=None, fps=0.0)
-    numbers = parse_frames(order.frames)
-    return FrameRange(start=min(numbers), end=max(numbers), fps=order.fps or USUAL_RATE)
+    start, end = order.range
+    return FrameRange(start=start, end=end, fps=order.fps or USUAL_RATE)
 
 
 def _resolution(order: RenderOrder | None) -> Resolution | None:
@@ -136,9 +133,7 @@ def _outputs(order: RenderOrder | None, camera: str | None) -> Iterator[Output]:
     for name, one in (order.outputs(()) if order else {}).items():
         ending = paths.file_name(one.path).rpartition(".")[2].lower() if "." in one.path else None
         passes = one.passes or (PICTURE,)
-        variables = tuple(
-            Pass(name=own, source=PICTURE_SOURCE if own == PICTURE else own, data_type="") for own in passes
-        )
+        variables = tuple(Pass(name=own, source=source_of(own), data_type="") for own in passes)
         yield Output(
             name=name, prim=name, path=one.path, format=ending, passes=passes, variables=variables, camera=camera,
             resolution=_resolution(order),

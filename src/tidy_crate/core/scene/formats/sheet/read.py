@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 from tidy_crate.core.asset import paths
-from tidy_crate.core.asset.frames import parse_frames
 from tidy_crate.core.asset.resolve import Disk, resolve
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.files import hash_file
@@ -43,11 +42,9 @@ from tidy_crate.core.scene.model import (
     totals,
 )
 from tidy_crate.core.scene.settings import UNKNOWN, SettingsMap, canonical, features_of, setting
-from tidy_crate.core.scene.staging import PICTURE, StagingPlan
+from tidy_crate.core.scene.staging import PICTURE, USUAL_RATE, StagingPlan
 
 FIELD = "slot"
-# frames per second where neither the sheet nor the order says
-USUAL_RATE = 24.0
 # by which the sheet's own resolution scale is named where settings are
 OWN, SCALE = "sheet", "resolution.scale"
 HOST_SCENE = "the host's scene"
@@ -120,10 +117,10 @@ def ordered(sheet: Sheet, plan: StagingPlan) -> Sheet:
     if order is None:
         return sheet
     update: dict[str, Any] = {}
-    if order.frames is not None:
-        numbers = parse_frames(order.frames)
+    if order.range is not None:
+        start, end = order.range
         rate = order.fps or (sheet.frames.fps if sheet.frames else USUAL_RATE)
-        update["frames"] = SheetFrames(start=min(numbers), end=max(numbers), fps=rate)
+        update["frames"] = SheetFrames(start=start, end=end, fps=rate)
     if order.resolution is not None:
         update["resolution"] = SheetResolution(width=order.resolution[0], height=order.resolution[1])
     camera = order.chosen(one.name for one in sheet.cameras)

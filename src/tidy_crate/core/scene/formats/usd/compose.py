@@ -10,6 +10,7 @@ from pxr import Sdf, Usd
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.scene.formats.usd.layers import Occurrence, Walk
+from tidy_crate.core.scene.formats.usd.opinions import author, point
 from tidy_crate.core.scene.formats.usd.ordered import author_order
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs, plain
 from tidy_crate.core.scene.formats.usd.quiet import open_stage, usd_messages
@@ -123,8 +124,8 @@ def staged_root(
         for prim in (path, *map(Sdf.Path, edit.prims)):
             _make_editable(source, layer, prim)
         spec = Sdf.CreatePrimInLayer(layer, path)
-        _author(spec, LIVE, Sdf.ValueTypeNames.Bool, False)
-        _author(spec, CACHE, Sdf.ValueTypeNames.Asset, Sdf.AssetPath(cache_texts[edit.simulation]))
+        author(spec, LIVE, Sdf.ValueTypeNames.Bool, False, custom=True)
+        author(spec, CACHE, Sdf.ValueTypeNames.Asset, Sdf.AssetPath(cache_texts[edit.simulation]), custom=True)
     if plan.render is not None:
         author_order(source, plan.render, layer)
     if plan.changes:
@@ -141,11 +142,10 @@ def _apply_changes(source: Usd.Stage, plan: StagingPlan, layer: Sdf.Layer) -> No
         path, camera = plan.output_path(output.name), plan.camera(output.name)
         if path is not None and path.holds(output.path):
             spec = Sdf.CreatePrimInLayer(layer, output.prim)
-            _author(spec, "productName", Sdf.ValueTypeNames.Token, path.path, custom=False)
+            author(spec, "productName", Sdf.ValueTypeNames.Token, path.path)
         if camera is not None and camera.holds(output.camera):
             spec = Sdf.CreatePrimInLayer(layer, output.prim)
-            relationship = spec.relationships.get("camera") or Sdf.RelationshipSpec(spec, "camera", custom=False)
-            relationship.targetPathList.explicitItems = [Sdf.Path(camera.camera)]
+            point(spec, "camera", [Sdf.Path(camera.camera)])
     for owner, name in dict.fromkeys((e.owner, e.name) for e in plan.of(SetSetting)):
         attribute = source.GetAttributeAtPath(f"{owner}.{name}") if Sdf.Path.IsValidPathString(owner) else None
         change = plan.setting(owner, name)
@@ -153,7 +153,7 @@ def _apply_changes(source: Usd.Stage, plan: StagingPlan, layer: Sdf.Layer) -> No
             continue
         _make_editable(source, layer, Sdf.Path(owner))
         value = list(change.value) if isinstance(change.value, tuple) else change.value
-        _author(Sdf.CreatePrimInLayer(layer, owner), name, attribute.GetTypeName(), value, custom=attribute.IsCustom())
+        author(Sdf.CreatePrimInLayer(layer, owner), name, attribute.GetTypeName(), value, custom=attribute.IsCustom())
 
 
 def _make_editable(source: Usd.Stage, layer: Sdf.Layer, path: Sdf.Path) -> None:
@@ -162,12 +162,6 @@ def _make_editable(source: Usd.Stage, layer: Sdf.Layer, path: Sdf.Path) -> None:
         prim = source.GetPrimAtPath(ancestor)
         if prim and prim.IsInstance():
             Sdf.CreatePrimInLayer(layer, ancestor).instanceable = False
-
-
-def _author(spec: Sdf.PrimSpec, name: str, kind: Sdf.ValueTypeName, value: object, *, custom: bool = True) -> None:
-    attribute = spec.attributes.get(name) or Sdf.AttributeSpec(spec, name, kind)
-    attribute.custom = custom
-    attribute.default = value
 
 
 def _with_relinked_arcs(

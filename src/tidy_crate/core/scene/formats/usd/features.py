@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from pxr import Usd, UsdShade
 
@@ -64,10 +64,13 @@ _SIMULATED = ("deformable", "cloth", "softbody", "fluid", "particle", "hair", "m
               "simulation", "dynamics", "granular", "ragdoll")  # fmt: skip
 
 
-def unknown_simulations(scene: ScenePrims, names: Names) -> dict[str, str]:
-    """Types and schemas that this USD build does not know and that speak of a simulation, with a prim of each."""
+def unknown_simulations(scene: ScenePrims, names: Names, types: Mapping[str, str]) -> dict[str, str]:
+    """Types and schemas that this USD build does not know and that speak of a simulation, with a prim of each.
+
+    types: of `unknown_types`.
+    """
     registry = Usd.SchemaRegistry()
-    found = {name: path for name, path in unknown_types(scene).items() if _speaks_of_simulation(name)}
+    found = {name: path for name, path in types.items() if _speaks_of_simulation(name)}
     wanted = {
         name
         for name in names.schemas

@@ -1,4 +1,4 @@
-"""What is ordered from outside of a USD scene, authored in the staged root as prims of UsdRender.
+"""An order from outside of a USD scene, authored in the staged root as prims of UsdRender.
 
 Any renderer that reads the staged scene finds it there. Source: the OpenUSD documentation, "UsdRender".
 """
@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdRender
 
-from tidy_crate.core.asset.frames import parse_frames
+from tidy_crate.core.scene.formats.usd.opinions import author, point
 from tidy_crate.core.scene.formats.usd.outputs import find_outputs
-from tidy_crate.core.scene.staging import PICTURE, PICTURE_SOURCE, OrderedProduct, RenderOrder
+from tidy_crate.core.scene.staging import PICTURE, OrderedProduct, RenderOrder, source_of
 
 SCOPE = Sdf.Path("/Render")
 SETTINGS = "renderSettingsPrimPath"
@@ -23,9 +23,8 @@ def author_order(source: Usd.Stage, order: RenderOrder, layer: Sdf.Layer) -> Non
 
     Raises UnreadableInput where it asks for a camera that there is not.
     """
-    if order.frames is not None:
-        numbers = parse_frames(order.frames)
-        layer.startTimeCode, layer.endTimeCode = float(min(numbers)), float(max(numbers))
+    if order.range is not None:
+        layer.startTimeCode, layer.endTimeCode = map(float, order.range)
     if not {"camera", "resolution", "output"} & set(order.says):
         return
     found = find_outputs(source)
@@ -38,36 +37,34 @@ def author_order(source: Usd.Stage, order: RenderOrder, layer: Sdf.Layer) -> Non
     owners = [spec, *(Sdf.CreatePrimInLayer(layer, prim.GetPath()) for prim in products)]
     for owner in owners:
         if camera is not None:
-            _point(owner, "camera", [Sdf.Path(camera)])
+            point(owner, "camera", [Sdf.Path(camera)])
         if order.resolution is not None:
-            _set(owner, "resolution", Sdf.ValueTypeNames.Int2, Gf.Vec2i(*order.resolution))
+            author(owner, "resolution", Sdf.ValueTypeNames.Int2, Gf.Vec2i(*order.resolution))
     by_name = {one.name: Sdf.Path(one.prim) for one in found.outputs}
     made = [
         _product(source, layer, by_name.get(name) or _free(source, settings.AppendChild(_identifier(name))), one)
         for name, one in order.outputs(by_name).items()
     ]
     if made:
-        _point(spec, "products", list(dict.fromkeys([*by_name.values(), *made])))
+        point(spec, "products", list(dict.fromkeys([*by_name.values(), *made])))
 
 
 def _product(source: Usd.Stage, layer: Sdf.Layer, path: Sdf.Path, one: OrderedProduct) -> Sdf.Path:
     spec = _defined(source, layer, path, "RenderProduct")
     if one.path:
-        _set(spec, "productName", Sdf.ValueTypeNames.Token, one.path)
+        author(spec, "productName", Sdf.ValueTypeNames.Token, one.path)
     prim = source.GetPrimAtPath(path)
     stated = bool(prim) and bool(UsdRender.Product(prim).GetOrderedVarsRel().GetTargets())
     passes = one.passes or (() if stated else (PICTURE,))
     if passes:
-        _point(
-            spec, "orderedVars", [_pass(source, layer, path.AppendChild(_identifier(name)), name) for name in passes]
-        )
+        point(spec, "orderedVars", [_pass(source, layer, path.AppendChild(_identifier(name)), name) for name in passes])
     return path
 
 
 def _pass(source: Usd.Stage, layer: Sdf.Layer, path: Sdf.Path, name: str) -> Sdf.Path:
     spec = _defined(source, layer, path, "RenderVar")
-    _set(spec, "sourceName", Sdf.ValueTypeNames.String, PICTURE_SOURCE if name == PICTURE else name)
-    _set(spec, "dataType", Sdf.ValueTypeNames.Token, _TYPES.get(name.lower(), "color3f"))
+    author(spec, "sourceName", Sdf.ValueTypeNames.String, source_of(name))
+    author(spec, "dataType", Sdf.ValueTypeNames.Token, _TYPES.get(name.lower(), "color3f"))
     return path
 
 
@@ -99,14 +96,3 @@ def _identifier(name: str) -> str:
 def _plain(name: str) -> str:
     text = "".join(letter if letter.isalnum() and letter.isascii() else "_" for letter in name)
     return text if text[:1].isalpha() or text[:1] == "_" else f"_{text}"
-
-
-def _set(spec: Sdf.PrimSpec, name: str, kind: Sdf.ValueTypeName, value: object) -> None:
-    attribute = spec.attributes.get(name) or Sdf.AttributeSpec(spec, name, kind)
-    attribute.custom = False
-    attribute.default = value
-
-
-def _point(spec: Sdf.PrimSpec, name: str, paths: list[Sdf.Path]) -> None:
-    relationship = spec.relationships.get(name) or Sdf.RelationshipSpec(spec, name, custom=False)
-    relationship.targetPathList.explicitItems = paths

@@ -161,7 +161,8 @@ def _survey(
         _asset(o, walk, composed, scene, needed, plan, tiles) for o in walk.occurrences if not _held_in_package(o)
     )
     assets = named + follow(walk.root, named, plan, disk)
-    unknown, texts = unknown_simulations(scene, names), frozenset(name for one in maps for name in one.files)
+    types, texts = unknown_types(scene), frozenset(name for one in maps for name in one.files)
+    unknown = unknown_simulations(scene, names, types)
     return Survey(
         scene=walk.root,
         format="openusd",
@@ -184,7 +185,7 @@ def _survey(
         features=(*scene_features(scene, names), *features_of(settings, maps)),
         materials=materials_of(scene, renderer) if renderer else (),
         material_contexts=renderer.materials if renderer else (),
-        unknown_types={name: path for name, path in unknown_types(scene).items() if name not in unknown},
+        unknown_types={name: path for name, path in types.items() if name not in unknown},
         unknown_simulations=unknown,
         text_files=text_files(walk, disk, texts, assets),
         inactive_outputs=render.inactive,

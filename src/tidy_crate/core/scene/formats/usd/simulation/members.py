@@ -17,8 +17,8 @@ _KINDS = {
     UsdPhysics.SphericalJoint: "spherical",
     UsdPhysics.DistanceJoint: "distance",
 }
-# what is read when a body sets off may be keyed; a change of anything else would need another world in mid-run
 _SHOWN = 3  # paths of several that a message names
+# what is read when a body sets off may be keyed; a change of anything else would need another world in mid-run
 _AT_START = ("physics:velocity", "physics:angularVelocity")
 
 

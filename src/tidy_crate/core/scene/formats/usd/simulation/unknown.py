@@ -1,4 +1,4 @@
-"""What says that it is a simulation of a kind that there is none of: misspelt, or of a package that is missing."""
+"""Simulations whose kind there is none of: misspelt, or of a package that is missing."""
 
 from __future__ import annotations
 
