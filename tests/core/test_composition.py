@@ -12,6 +12,7 @@ import pytest
 from pxr import Sdf, Usd, UsdGeom
 
 from conftest import ANY, is_whole, open_trusted, usda
+from tidy_crate.core.asset.resolve import Disk
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.composed import composition_in_crate, composition_of_source
 from tidy_crate.core.crate.layout import lay_out
@@ -22,6 +23,8 @@ from tidy_crate.core.files import hash_file
 from tidy_crate.core.scene import composition
 from tidy_crate.core.scene.composition import BY_LAYER, COMPOSES, Composition
 from tidy_crate.core.scene.formats.usd.apply import staged_stage
+from tidy_crate.core.scene.formats.usd.compose import compose_source
+from tidy_crate.core.scene.formats.usd.layers import walk_layers
 from tidy_crate.core.scene.model import Status
 
 HEAD = "(\n startTimeCode = 1\n endTimeCode = 9\n timeCodesPerSecond = 24\n{more}\n)\n"
@@ -149,6 +152,22 @@ def test_search_paths_beside_a_relinked_layer_still_compose(tmp_path: Path) -> N
     assert stage.GetPrimAtPath("/Near").GetAttribute("tex").Get().resolvedPath.startswith(str(crate))
     # the source composes the same with its relink in place, value clips too
     assert is_complete(crate)
+
+
+def test_brackets_in_names_beside_a_relinked_layer_still_compose(tmp_path: Path) -> None:
+    files = {
+        "show/s.usda": HEAD.format(more="")
+        + 'def "L" ( references = @./gone/l.usda@</P> ) { asset tex = @tex[1]/a[2].png@ }\n',
+        "lib/l.usda": 'def "P" { custom int seen = 1 }',
+    }
+    scene = write(tmp_path, files, {"show/tex[1]/a[2].png": b"a"})
+    open_trusted(scene).file.add("relink", [{"authored": "./gone/l.usda", "to": str(tmp_path / "lib/l.usda")}])
+    context = open_trusted(scene)
+    source = compose_source(walk_layers(scene, context.plan, Disk())).stage
+    assert source.GetPrimAtPath("/L").GetAttribute("seen").Get() == 1
+    found = source.GetPrimAtPath("/L").GetAttribute("tex").Get().resolvedPath
+    assert Path(found) == scene.parent / "tex[1]" / "a[2].png"
+    assert is_complete(crate_of(scene, tmp_path))
 
 
 def test_files_named_in_the_metadata_of_a_relationship_are_rewritten(tmp_path: Path) -> None:

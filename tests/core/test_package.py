@@ -10,6 +10,7 @@ from pxr import Sdf, Usd, UsdUtils
 
 from conftest import is_whole, open_trusted, usda
 from tidy_crate.core.crate.collect import collect
+from tidy_crate.core.crate.layout import lay_out
 from tidy_crate.core.scene.model import Status
 
 INNER = """def Xform "S" ( references = @./parts/part.usda@</P> ) {
@@ -187,3 +188,15 @@ def test_names_with_brackets_of_their_own_are_names(tmp_path: Path) -> None:
     prim = stage.GetPrimAtPath("/R")
     assert all(prim.GetAttribute(name).Get().resolvedPath for name in "abd")
     assert stage.GetPrimAtPath("/L").GetAttribute("t").Get().resolvedPath
+
+
+def test_what_a_package_with_brackets_in_its_path_lacks_keeps_its_place(tmp_path: Path) -> None:
+    show = tmp_path / "show[1]"
+    (show / "lib").mkdir(parents=True)
+    (show / "m.usda").write_text(usda('def "M" { asset gone = @./gone.png@ }'))
+    _zip(show / "lib" / "pack[2].usdz", show / "m.usda")
+    scene = show / "s.usda"
+    scene.write_text(usda('def "R" ( references = @./lib/pack[2].usdz@</M> ) { }'))
+    context = open_trusted(scene)
+    places = lay_out(context.survey(), context.plan, context.project).crate_paths
+    assert str(places[show / "lib" / "pack[2].usdz[gone.png]"]) == "lib/pack[2].usdz[gone.png]"

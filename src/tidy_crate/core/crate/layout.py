@@ -97,16 +97,13 @@ def _lay_out(survey: Survey, plan: StagingPlan, project: Project) -> Layout:
 
 def _inside_package(asset: Asset, layout: Layout) -> None:
     """Give a file that a package should hold, and does not, its path inside the package."""
-    if asset.resolved is None or "[" not in str(asset.resolved):
+    text = "" if asset.resolved is None else asset.resolved.as_posix()
+    packaged = paths.split_package(text)
+    if asset.resolved is None or packaged is None or asset.resolved in layout.crate_paths:
         return
-    outer, bracket, inner = asset.resolved.as_posix().partition("[")
-    if (
-        bracket
-        and inner.endswith("]")
-        and asset.resolved not in layout.crate_paths
-        and Path(outer) in layout.crate_paths
-    ):
-        layout.crate_paths[asset.resolved] = PurePosixPath(f"{layout.crate_paths[Path(outer)]}[{inner}")
+    outer = layout.crate_paths.get(Path(packaged[0]))
+    if outer is not None:
+        layout.crate_paths[asset.resolved] = PurePosixPath(f"{outer}{text[len(packaged[0]) :]}")
 
 
 @lru_cache(16)

@@ -205,7 +205,8 @@ def _spelt_out(text: str, folder: Path) -> str:
     if kind not in (paths.Dialect.SEARCH, paths.Dialect.PACKAGED) or paths.is_absolute(text):
         return text
     # first beside the layer, then along the search path: a pattern counts by its folder
-    outer = text.partition("[")[0]
+    packaged = paths.split_package(text)
+    outer = text if packaged is None else packaged[0]
     beside = folder / outer
     name = beside.name
     there = beside.exists() or (any(mark in name for mark in "#<%") and beside.parent.is_dir())
