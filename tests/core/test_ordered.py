@@ -215,7 +215,7 @@ def test_one_line_says_that_nothing_is_stated_and_the_command_in_it_states_it(tm
     assert survey.frames.count == 4 and survey.outputs[0].path == "out/sea.####.exr"
     assert survey.outputs[0].passes == ("beauty", "depth") and survey.outputs[0].camera == "/W/Right"
     assert "ordered" in run("survey", str(scene)).out
-    for wrong in (("--size", "64"), ("--product", "sea"), ("--passes", "=x")):
+    for wrong in (("--size", "64"), ("--size", "²x10"), ("--size", "50%"), ("--product", "sea"), ("--passes", "=x")):
         assert run("collect", str(scene), *wrong).code == 2
 
 

@@ -11,7 +11,8 @@ import typer
 from tidy_crate import api
 from tidy_crate.cli.survey import SceneArgument, TidyOption
 from tidy_crate.cli.talk import Talk, command
-from tidy_crate.core.errors import TidyCrateError, WrongUsage
+from tidy_crate.cli.text import named_values
+from tidy_crate.core.errors import TidyCrateError
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -119,6 +120,10 @@ def register(app: typer.Typer) -> None:
           tidy-crate collect scene.usda -o quay.crate --archive quay.zip
         """
 
+        from tidy_crate.core.work.request import size_of
+
+        size = None if resolution is None else size_of(resolution.lower())
+
         def build(outside: list[Path]) -> CollectResult:
             with talk.progress("collecting") as progress:
                 return api.collect(
@@ -132,9 +137,11 @@ def register(app: typer.Typer) -> None:
                     let_through=let_through or [],
                     replace=replace,
                     camera=camera,
-                    size=_size(resolution),
-                    products=_pairs(product or [], "--product"),
-                    passes={name: text.split(",") for name, text in _pairs(passes or [], "--passes").items()},
+                    size=size,
+                    products=named_values(product, "--product", empty=True),
+                    passes={
+                        name: text.split(",") for name, text in named_values(passes, "--passes", empty=True).items()
+                    },
                     tidy_dir=tidy_dir,
                     progress=progress,
                 )
@@ -143,8 +150,8 @@ def register(app: typer.Typer) -> None:
         document = result.model_dump(mode="json")
         if archive is not None:
             with talk.progress("archiving") as progress:
-                size = api.archive(result.crate, archive, progress)
-            document |= {"archive": str(archive.absolute()), "archive_bytes": size}
+                written = api.archive(result.crate, archive, progress)
+            document |= {"archive": str(archive.absolute()), "archive_bytes": written}
         proof = None
         if verify:
             talk.say("Opening the crate in a sandbox that can read nothing else...")
@@ -189,27 +196,6 @@ def register(app: typer.Typer) -> None:
         talk.result(proof, lambda console: _show_proof(console, proof, crate))
         if not proof.holds:
             raise typer.Exit(1)
-
-
-def _size(text: str | None) -> tuple[int, int] | None:
-    """Return width and height in pixels. Raises WrongUsage."""
-    if text is None:
-        return None
-    wide, _, high = text.lower().partition("x")
-    if not (wide.isdigit() and high.isdigit()):
-        raise WrongUsage("this is no size in pixels", text, "write --size 1920x1080")
-    return int(wide), int(high)
-
-
-def _pairs(texts: list[str], option: str) -> dict[str, str]:
-    """Return NAME=VALUE texts by name. Raises WrongUsage."""
-    found = {}
-    for text in texts:
-        name, equals, value = text.partition("=")
-        if not (name and equals):
-            raise WrongUsage(f"{option} takes NAME=VALUE", text, f"write {option} beauty=...")
-        found[name] = value
-    return found
 
 
 def _asking_about_folders(

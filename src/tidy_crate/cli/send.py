@@ -10,6 +10,7 @@ from tidy_crate import api
 from tidy_crate.cli import complete
 from tidy_crate.cli.collect import CrateArgument
 from tidy_crate.cli.talk import Talk, YesOption, command
+from tidy_crate.cli.text import named_values
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -153,13 +154,14 @@ def register(app: typer.Typer) -> None:
 
         wanted = _options(
             machine=machine, nodes=nodes, batch=batch, gpus=gpus, devices=devices, memory_gb=memory,
-            reclaimable=reclaimable, programs=_pairs(programs, "--program"), frames=frames, order=order, spread=spread,
+            reclaimable=reclaimable, programs=named_values(programs, "--program") or None, frames=frames, order=order,
+            spread=spread,
             cameras=cameras, variants=variants, size=size, samples=samples, outputs=outputs, format=format_,
             compression=compression, tiles=tiles, shares=shares, priority=priority, retries=retries,
             start="tested" if tests_first or test_frames else "held" if hold else None, test_frames=test_frames,
             cap=_amount(cap, farms),
         )  # fmt: skip
-        prepared = _prepared(crate, farms, wanted, _pairs(weights, "--share") or {})
+        prepared = _prepared(crate, farms, wanted, _shares(weights))
         if show_defaults:
             talk.result(
                 {"wishes": [one.model_dump(mode="json") for one in prepared[0].sending.wishes]},
@@ -244,24 +246,18 @@ def _options(**said: Any) -> SendOptions:
         raise WrongUsage(f"--{name}: {first['msg'].lower()}", repr(first["input"])[:60]) from error
 
 
-def _pairs(texts: list[str] | None, option: str) -> dict[str, Any] | None:
+def _shares(texts: list[str] | None) -> dict[str, float]:
     from tidy_crate.core.errors import WrongUsage
 
-    found: dict[str, Any] = {}
-    for text in texts or ():
-        name, equals, value = text.partition("=")
-        if not (name and equals and value):
-            raise WrongUsage(f"{option} takes a name and a value", repr(text[:60]), f"write {option} NAME=VALUE")
-        if option == "--share":
-            try:
-                found[name] = float(value)
-            except ValueError:
-                found[name] = -1.0
-            if not 0 < found[name] < 1e9:
-                raise WrongUsage("a share is a number above 0", repr(text[:60]))
-        else:
-            found[name] = value
-    return found or None
+    found = {}
+    for name, value in named_values(texts, "--share").items():
+        try:
+            found[name] = float(value)
+        except ValueError:
+            found[name] = -1.0
+        if not 0 < found[name] < 1e9:
+            raise WrongUsage("a share is a number above 0", repr(f"{name}={value}"[:60]))
+    return found
 
 
 def _amount(text: str | None, farms: Sequence[str]) -> Any:

@@ -13,11 +13,9 @@ from tidy_crate.core.farm.protocol import FileForm
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.model import Camera, Survey, Variant
 from tidy_crate.core.work.options import USUAL_SPREAD, FrameOrder, SendOptions
-from tidy_crate.core.work.request import MOST_PIXELS, RenderRequest, VariantChoice, View
+from tidy_crate.core.work.request import RenderRequest, VariantChoice, View, size_of
 from tidy_crate.core.work.task import TaskRange, first, spread
 
-_SIZE = re.compile(r"(\d{1,6})x(\d{1,6})")
-_SHARE = re.compile(r"(\d{1,4}(?:\.\d{1,4})?)%")
 _GRID = re.compile(r"(\d{1,3})x(\d{1,3})")
 MOST_VIEWS = 100_000
 
@@ -51,7 +49,7 @@ def requests_asked(
         if views:
             update["views"] = views
         if options.size is not None:
-            update["width"], update["height"] = _size(options.size, request)
+            update["width"], update["height"] = size_of(options.size, (request.width, request.height))
         if options.samples is not None:
             update["samples"] = options.samples
         if options.outputs is not None:
@@ -150,19 +148,6 @@ def _ordered(numbers: tuple[int, ...], options: SendOptions, tested: tuple[int, 
             return first(numbers, tested)
         case _:
             return numbers
-
-
-def _size(text: str, request: RenderRequest) -> tuple[int, int]:
-    if match := _SIZE.fullmatch(text.replace(" ", "")):
-        width, height = int(match[1]), int(match[2])
-    elif match := _SHARE.fullmatch(text.strip()):
-        share = float(match[1]) / 100
-        width, height = (max(1, round(edge * share)) for edge in (request.width, request.height))
-    else:
-        raise WrongUsage("not a size", repr(text[:40]), "write 1920x1080, or a share such as 50%")
-    if not (0 < width <= MOST_PIXELS and 0 < height <= MOST_PIXELS):
-        raise WrongUsage("not a size that can be rendered", repr(text[:40]), f"1 to {MOST_PIXELS} pixels an edge")
-    return width, height
 
 
 def _grid(text: str) -> tuple[int, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated
 
 from pydantic import AfterValidator, Field, model_validator
@@ -36,6 +37,27 @@ class View(Model):
 
 # along an edge of a picture
 MOST_PIXELS = 65536
+_SIZE = re.compile(r"(\d{1,6})x(\d{1,6})")
+_SHARE = re.compile(r"(\d{1,4}(?:\.\d{1,4})?)%")
+
+
+def size_of(text: str, whole: tuple[int, int] | None = None) -> tuple[int, int]:
+    """Return the width and height in pixels that a text asks for, such as `1920x1080`.
+
+    whole: the size of which a share such as `50%` is taken; None where there is none, and a share is no size.
+    Raises WrongUsage for what is no size, or none that can be rendered.
+    """
+    if match := _SIZE.fullmatch(text.replace(" ", "")):
+        width, height = int(match[1]), int(match[2])
+    elif whole is not None and (match := _SHARE.fullmatch(text.strip())):
+        share = float(match[1]) / 100
+        width, height = (max(1, round(edge * share)) for edge in whole)
+    else:
+        fix = "write 1920x1080" if whole is None else "write 1920x1080, or a share such as 50%"
+        raise WrongUsage("not a size", repr(text[:40]), fix)
+    if not (0 < width <= MOST_PIXELS and 0 < height <= MOST_PIXELS):
+        raise WrongUsage("not a size that can be rendered", repr(text[:40]), f"1 to {MOST_PIXELS} pixels an edge")
+    return width, height
 
 
 class RenderRequest(Model):
