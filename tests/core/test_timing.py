@@ -54,6 +54,13 @@ def test_e1_test_frames_go_where_the_picture_changes() -> None:
     assert sum(70 <= frame < 80 for frame in spread_frames(tuple(range(100)), 6)) <= 1
 
 
+@given(st.integers(0, 2**32 - 1), st.integers(2, 300), st.integers(1, 6))
+def test_e1_no_frame_stands_outside_of_the_shot(seed: int, frames: int, features: int) -> None:
+    activity = np.random.default_rng(seed).standard_normal((frames, features))
+    along = along_the_shot(activity, frames)
+    assert along[0] == 0 and along[-1] == 1 and (np.diff(along) >= 0).all()
+
+
 def test_e1_test_frames_go_where_earlier_frames_took_another_time() -> None:
     numbers = tuple(range(100))
     earlier = {frame: 10.0 if frame < 70 else 10.0 * 1.2 ** min(10, frame - 70) for frame in range(0, 100, 2)}

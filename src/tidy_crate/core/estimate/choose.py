@@ -28,11 +28,12 @@ def along_the_shot(activity: Array | None, frames: int) -> Array:
         return even
     spread = activity.std(axis=0)
     steps = np.abs(np.diff(activity, axis=0)) / np.where(spread > 0, spread, 1.0)
-    change = np.sqrt((steps**2).sum(axis=1))
-    total = float(change.sum())
+    change = np.cumsum(np.sqrt((steps**2).sum(axis=1)))
+    # the last of the running sums, not a sum of its own: added in another order it may be less, and a frame stand past 1
+    total = float(change[-1])
     if not np.isfinite(total) or total <= 0:
         return even
-    changed = np.concatenate([[0.0], np.cumsum(change) / total])
+    changed = np.concatenate([[0.0], change / total])
     return np.asarray((1 - BY_CHANGE) * even + BY_CHANGE * changed)
 
 
