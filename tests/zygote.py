@@ -157,6 +157,8 @@ def be(order: dict[str, Any], files: list[int]) -> NoReturn:
         os.chdir(order["cwd"])
         os.environ.clear()
         os.environ.update(order["env"])
+        # its parent is this process, and not the one that asked for it
+        os.environ.pop("TIDY_CRATE_STARTED_BY", None)
         if order["session"]:
             os.setsid()
         sys.stdin, sys.stdout = open(0, closefd=False), open(1, "w", closefd=False)  # noqa: SIM115

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import socket
@@ -9,6 +10,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import psutil
 import pytest
 
 from conftest import ANY, make_ready, open_trusted, tree, usda
@@ -17,6 +19,7 @@ from tidy_crate.core.crate import confine
 from tidy_crate.core.crate.collect import collect
 from tidy_crate.core.crate.packing import FILE_NAME, UNFINISHED, read_packing_list
 from tidy_crate.core.crate.prove import prove
+from tidy_crate.core.crate.proving import Proof
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.files import read_json, write_json
 from tidy_crate.core.work.request import RenderRequest
@@ -260,6 +263,69 @@ def test_the_renderer_of_a_proof_reaches_no_process_no_network_and_no_shared_mem
     assert "reached" in said and not reached & set(proof.out_of_reach), said
     if set(ways.values()) <= set(proof.out_of_reach):
         assert "reached nothing" in said
+
+
+GRASPS = Path(__file__).parents[1] / "data" / "grasps.py"
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="what the Linux kernel offers")
+def test_the_renderer_of_a_proof_has_no_terminal_no_device_and_no_rights_and_leaves_nothing_behind(crate: Path) -> None:
+    # a terminal that is this one's: what is in the crate must not type into it
+    import pty
+
+    content = read_json(crate / FILE_NAME, "packing list")
+    content["render"] |= {"command": ["{python}", str(GRASPS)]}
+    write_json(crate / FILE_NAME, content)
+    code = (
+        "import json, os, sys; from pathlib import Path; from conftest import ANY; "
+        "from tidy_crate.core.crate.prove import prove; os.close(os.open('/dev/tty', os.O_RDWR)); "
+        "Path(sys.argv[2]).write_text(prove(Path(sys.argv[1]), os.environ, ANY).model_dump_json())"
+    )
+    said = crate.with_name("proof.json")
+    child, terminal = pty.fork()
+    if child == 0:
+        os.execve(
+            sys.executable, [sys.executable, "-c", code, str(crate), str(said)],
+            os.environ | {"PYTHONPATH": str(Path(__file__).parents[1])},
+        )  # fmt: skip
+    printed = b""
+    with contextlib.suppress(OSError):
+        while more := os.read(terminal, 4096):
+            printed += more
+    os.close(terminal)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0, printed.decode()
+    proof = Proof.model_validate_json(said.read_bytes())
+    if not proof.enforced or "other devices" not in proof.out_of_reach:
+        pytest.skip(f"this kernel cannot enforce it: {proof.why_not}")
+    assert proof.test_frame is not None
+    assert "grasped nothing" in " ".join(proof.test_frame.said), proof.test_frame
+    assert {"the terminal", "other devices", "special rights"} <= set(proof.out_of_reach)
+    lines = []
+    for one in psutil.process_iter():
+        with contextlib.suppress(psutil.Error):
+            lines.append(" ".join(one.cmdline()))
+    assert not any("time.sleep(99.75)" in line for line in lines)
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="what the Linux kernel offers")
+def test_a_device_that_the_render_command_declares_is_there(crate: Path) -> None:
+    known = map(Path, ("/dev/tty0", "/dev/rtc0", "/dev/fuse", "/dev/ptmx"))
+    device = next((path for path in known if path.exists()), None)
+    if device is None:
+        pytest.skip("this machine has no device to try it with")
+    content = read_json(crate / FILE_NAME, "packing list")
+    code = f"import os, sys; sys.exit('there' if os.path.exists({str(device)!r}) else 'not there')"
+    content["render"] |= {"command": ["{python}", "-c", code]}
+    said = {}
+    for reads in ([], [str(device)]):
+        content["render"]["reads"] = reads
+        write_json(crate / FILE_NAME, content)
+        proof = prove(crate, os.environ, ANY)
+        if "other devices" not in proof.out_of_reach or "shared memory" not in proof.out_of_reach:
+            pytest.skip("this kernel allows no devices of its own")
+        assert proof.test_frame is not None
+        said[bool(reads)] = proof.test_frame.said[-1]
+    assert said == {False: "not there", True: "there"}
 
 
 def test_a_renderer_that_cannot_start_takes_nothing_from_the_crate(crate: Path, tmp_path: Path) -> None:

@@ -19,11 +19,11 @@ from pathlib import Path
 from typing import NoReturn
 
 from tidy_crate.cli.text import clean
+from tidy_crate.core.supervise import end_with_parent
 
 # share of the machine's memory that a command may take
 SHARE = 0.8
 _EVERY = 0.5
-_DIED_WITH_PARENT = 1
 _CRASHES = ("SIGSEGV", "SIGABRT", "SIGILL", "SIGFPE", "SIGSYS")
 # how Windows ends a process: access violation, in-page error, stack overflow, heap corruption, fast fail
 _IN_PAGE_ERROR = 0xC0000006
@@ -184,13 +184,8 @@ class _Memory(threading.Thread):
 
 def _end_with(parent: int) -> None:
     """Let this process end when its parent does, however that ends."""
-    with contextlib.suppress(Exception):
-        import ctypes
-
-        if ctypes.CDLL(None).prctl(_DIED_WITH_PARENT, signal.SIGKILL, 0, 0, 0) == 0:
-            if os.getppid() != parent:
-                os._exit(1)
-            return
+    if end_with_parent(parent=parent):
+        return
 
     def look() -> None:
         while os.getppid() == parent:

@@ -23,7 +23,7 @@ from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.files import os_reason
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.model import Model
-from tidy_crate.core.process import cores, own_helper
+from tidy_crate.core.process import cores, end_with_waiting_caller, own_helper
 
 LEAST_PYTHON = (3, 11)
 # bytes that a disk should have free
@@ -196,6 +196,7 @@ def _keyring() -> Part:
 
 def main() -> None:
     """Import every library and try the sandbox. Print a line of JSON for each."""
+    end_with_waiting_caller()
     known = {name: module for name, (module, _) in LIBRARIES.items()}
     known |= {name: module for name, (module, *_) in OPTIONAL.items()}
     for name, module in known.items():

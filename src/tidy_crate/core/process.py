@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import secrets
+import shutil
 import subprocess
 import sys
 import threading
@@ -16,6 +18,9 @@ from typing import IO
 
 import psutil
 
+from tidy_crate.core import supervise
+from tidy_crate.core.supervise import end_with_parent
+
 # bytes kept of what a program prints: from its start, and from its end
 KEPT_HEAD = 32 << 20
 KEPT_TAIL = 1 << 20
@@ -26,8 +31,24 @@ _GRACE = 2.0
 _CHUNK = 1 << 16
 # marks all that a program starts, also what has left its family of processes
 _MARK = "TIDY_CRATE_RUN"
+# tells a helper which process started it
+_STARTED_BY = "TIDY_CRATE_STARTED_BY"
+# seconds between two looks at a program, at its disk, and at whether a helper's parent is still there
+_LOOK, _LOOK_AT_DISK, _LOOK_AT_PARENT = 0.05, 0.5, 0.5
+# seconds that the process above a program has for ending all that it started
+_ENDING = 10.0
 _OWN_SECRETS = ("TIDY_CRATE_TOKEN", "TIDY_CRATE_LEDGER")
 _SECRET_WORDS = ("TOKEN", "SECRET", "PASSWORD", "PASSWD", "CREDENTIAL", "API_KEY", "PRIVATE_KEY")
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What a program may take of this machine, with all that it starts."""
+
+    processes: int
+    memory_bytes: int
+    disk_bytes: int
+    """On the disk of its working folder, by how much less is free."""
 
 
 @dataclass(frozen=True)
@@ -37,6 +58,8 @@ class Ended:
     code: int
     late: bool
     """True if it was ended because its time was over."""
+    over: str | None
+    """Which limit it passed, as "more than 512 processes", where it was ended for that; else None."""
     seconds: float
     """Wall clock."""
     cpu_seconds: float
@@ -78,12 +101,44 @@ def own_helper(module: str, *words: str) -> tuple[list[str], dict[str, str]]:
     """Return the command line and the environment of a helper process: a module of this tool, as a program.
 
     The working folder is not searched for modules, since it may be a stranger's. Nothing that looks like a secret is in
-    the environment: a helper opens scenes that anyone may have made.
+    the environment: a helper opens scenes that anyone may have made. The module calls `end_with_caller`.
     """
     kept = {
         name: value for name, value in os.environ.items() if not any(word in name.upper() for word in _SECRET_WORDS)
     }
-    return [sys.executable, "-P", "-m", module, *words], without_tokens(kept)
+    return [sys.executable, "-P", "-m", module, *words], started_here(without_tokens(kept))
+
+
+def started_here(environment: Mapping[str, str]) -> dict[str, str]:
+    """Return the environment of a helper that this process starts."""
+    return {**environment, _STARTED_BY: str(os.getpid())}
+
+
+def end_with_caller() -> None:
+    """End this helper process when the process that started it ends, however that ends.
+
+    It looks at its parent, and does not ask the kernel for a signal: that one comes when the *thread* that started the
+    helper ends, and a pool of threads may share helpers.
+    """
+    parent = os.environ.pop(_STARTED_BY, "")
+    if not parent.isdigit():
+        return
+
+    def look() -> None:
+        # a parent that has ended leaves its children to another process; Windows keeps its number
+        while os.getppid() == int(parent) and (os.name != "nt" or psutil.pid_exists(int(parent))):
+            time.sleep(_LOOK_AT_PARENT)
+        os._exit(1)
+
+    threading.Thread(target=look, daemon=True).start()
+
+
+def end_with_waiting_caller() -> None:
+    """Do the same by the kernel, where the thread that started this helper waits for it. Linux needs no thread."""
+    parent = os.environ.get(_STARTED_BY, "")
+    if parent.isdigit() and not end_with_parent(parent=int(parent)):
+        end_with_caller()
+    os.environ.pop(_STARTED_BY, None)
 
 
 def run_program(
@@ -95,26 +150,21 @@ def run_program(
     log: Path | None = None,
     on_line: Callable[[str], None] | None = None,
     watch: bool = False,
+    limits: Limits | None = None,
 ) -> Ended:
     """Run a program in a folder until it ends, or for `limit` seconds; then all that it started ends too.
 
-    log: a file for what it prints. on_line: is handed each line as it is printed, without its end. watch: measures its
-    memory and processor time. Raises OSError when it cannot start.
+    It has a session of its own, so that it reaches no terminal. log: a file for what it prints. on_line: is handed each
+    line as it is printed, without its end. watch: measures its memory and processor time. limits: ends it when it
+    passes one. Raises OSError when it cannot start.
     """
     mark = secrets.token_hex(8)
     began = time.monotonic()
-    process = subprocess.Popen(
-        list(line),
-        cwd=folder,
-        env={**environment, _MARK: mark},
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.STDOUT,
-    )
+    process = _started(line, folder, {**environment, _MARK: mark})
     assert process.stdout is not None
     printed = _Printed(process.stdout, on_line)
-    watched = _Watch(process.pid)
-    if watch:
+    watched = _Watch(process.pid, folder, limits, lambda: _end_all(process, mark))
+    if watch or limits is not None:
         watched.start()
     late = False
     try:
@@ -140,7 +190,38 @@ def run_program(
             log.unlink(missing_ok=True)  # never through a link that stands there
             log.write_bytes(printed.kept())
     printed.raise_what_went_wrong()
-    return Ended(process.returncode, late, seconds, watched.cpu_seconds, watched.memory_bytes, printed.kept())
+    return Ended(
+        process.returncode, late, watched.over, seconds, watched.cpu_seconds, watched.memory_bytes, printed.kept()
+    )
+
+
+def _started(line: Sequence[str], folder: Path, environment: Mapping[str, str]) -> subprocess.Popen[bytes]:
+    """Start a program; on Linux below a process that ends all that it starts. Raises OSError when it cannot start."""
+    if not sys.platform.startswith("linux"):
+        return subprocess.Popen(
+            list(line), cwd=folder, env=dict(environment), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT, start_new_session=True,
+        )  # fmt: skip
+    for word in line:
+        if "\0" in word:
+            raise ValueError("embedded null byte")
+    told, report = os.pipe()
+    with os.fdopen(told, "rb") as reading:
+        try:
+            process = subprocess.Popen(
+                [sys.executable, "-I", "-S", supervise.__file__, str(os.getpid()), str(report), *line], cwd=folder,
+                env=dict(environment), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+                start_new_session=True, pass_fds=(report,),
+            )  # fmt: skip
+        finally:
+            os.close(report)
+        said = reading.read()
+    if said:
+        process.communicate()
+        number = int(said)
+        # as Popen raises it: a missing program is another error than one that may not be run
+        raise OSError(number or errno.EINVAL, os.strerror(number or errno.EINVAL), line[0])
+    return process
 
 
 class _Printed:
@@ -209,14 +290,20 @@ class _Printed:
 
 
 class _Watch:
-    """Samples the memory and processor time of a process and its children while it runs."""
+    """Samples what a program takes while it runs, with all that it starts, and ends it past its limits."""
 
-    def __init__(self, pid: int) -> None:
+    def __init__(self, pid: int, folder: Path, limits: Limits | None, end: Callable[[], None]) -> None:
         self._pid = pid
+        self._folder = folder
+        self._limits = limits
+        self._end_it = end
         self._end = threading.Event()
         self._thread = threading.Thread(target=self._sample, daemon=True)
+        self._free = shutil.disk_usage(folder).free if limits is not None else 0
+        self._next_disk = time.monotonic()
         self.memory_bytes = 0
         self.cpu_seconds = 0.0
+        self.over: str | None = None
 
     def start(self) -> None:
         self._thread.start()
@@ -231,10 +318,13 @@ class _Watch:
             process = psutil.Process(self._pid)
         except psutil.Error:
             return
+        # on Linux the process itself is the one above the program
+        own = () if sys.platform.startswith("linux") else (process,)
         while True:
-            memory, cpu = 0, 0.0
+            memory, cpu, count = 0, 0.0, 0
             try:
-                for one in (process, *process.children(recursive=True)):
+                for one in (*own, *process.children(recursive=True)):
+                    count += 1
                     memory += one.memory_info().rss
                     times = one.cpu_times()
                     cpu += times.user + times.system
@@ -242,8 +332,24 @@ class _Watch:
                 pass
             self.memory_bytes = max(self.memory_bytes, memory)
             self.cpu_seconds = max(self.cpu_seconds, cpu)
-            if self._end.wait(0.05):
+            if self._limits is not None:
+                self.over = self._passed(self._limits, count, memory)
+                if self.over is not None:
+                    self._end_it()
+                    return
+            if self._end.wait(_LOOK):
                 return
+
+    def _passed(self, limits: Limits, count: int, memory: int) -> str | None:
+        if count > limits.processes:
+            return f"more than {limits.processes:,} processes"
+        if memory > limits.memory_bytes:
+            return f"more than {limits.memory_bytes / 2**30:.1f} GiB of memory"
+        if time.monotonic() >= self._next_disk:
+            self._next_disk = time.monotonic() + _LOOK_AT_DISK
+            if self._free - shutil.disk_usage(self._folder).free > limits.disk_bytes:
+                return f"more than {limits.disk_bytes / 2**30:.1f} GiB of disk"
+        return None
 
 
 def _end_all(process: subprocess.Popen[bytes], mark: str) -> None:
@@ -251,6 +357,11 @@ def _end_all(process: subprocess.Popen[bytes], mark: str) -> None:
     found: list[psutil.Process] = []
     with contextlib.suppress(psutil.Error):
         found = psutil.Process(process.pid).children(recursive=True)
+    if sys.platform.startswith("linux"):
+        # the process above it ends them all, also those that no longer show the mark
+        with contextlib.suppress(OSError, subprocess.TimeoutExpired):
+            process.terminate()
+            process.wait(_ENDING)
     for one in psutil.process_iter():
         with contextlib.suppress(psutil.Error, OSError):
             if one.environ().get(_MARK) == mark:

@@ -11,12 +11,14 @@ from pathlib import Path
 
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
+from tidy_crate.core.process import end_with_waiting_caller
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.staging import StagingPlan
 
 
 def main() -> int:
     """Answer one question."""
+    end_with_waiting_caller()
     question = json.load(sys.stdin)
     scene, plan = Path(question["scene"]), StagingPlan.model_validate(question["plan"])
     try:

@@ -23,10 +23,11 @@ _RULE_PATH_BENEATH = 1
 _NO_NEW_PRIVILEGES = 38
 
 _EXECUTE, _WRITE_FILE, _READ_FILE, _READ_DIR = 1 << 0, 1 << 1, 1 << 2, 1 << 3
-_FILE_RIGHTS = _EXECUTE | _WRITE_FILE | _READ_FILE
+_MAKE_CHARACTER_DEVICE, _MAKE_BLOCK_DEVICE = 1 << 6, 1 << 11
 _READING = _EXECUTE | _READ_FILE | _READ_DIR
 _ALL_FIRST = (1 << 13) - 1
 _REFER, _TRUNCATE, _DEVICE_CONTROL = 1 << 13, 1 << 14, 1 << 15
+_FILE_RIGHTS = _EXECUTE | _WRITE_FILE | _READ_FILE | _TRUNCATE | _DEVICE_CONTROL
 _TCP = 1 << 0 | 1 << 1
 _ABSTRACT_SOCKETS, _SIGNALS = 1 << 0, 1 << 1
 # bytes of the attributes that a version knows
@@ -59,23 +60,22 @@ class Confined:
     """Resources that it can no longer reach."""
 
 
-def devices() -> list[Path]:
-    """The devices of this machine, without the memory that processes share."""
-    try:
-        return [Path("/dev", name) for name in os.listdir("/dev") if name not in ("shm", "mqueue")]  # noqa: PTH208
-    except OSError:
-        return []
+def declared_devices(reads: Iterable[str]) -> list[Path]:
+    """Return the devices among what a render command says that its renderer needs, such as those of a graphics card."""
+    return [path for path in map(Path, reads) if path != Path("/dev") and path.is_relative_to("/dev")]
 
 
 def confine(
     readable: Iterable[Path],
     writable: Iterable[Path],
     listable: Iterable[Path] = (),
+    devices: Iterable[Path] = (),
     platform: str = sys.platform,
 ) -> Confined:
     """Deny this process and its children all file access but to these folders, and TCP and signals where it can.
 
-    listable: folders whose names may be read, and no more. Call it before any thread starts.
+    writable: no devices can be made in them. listable: folders whose names may be read, and no more. devices: may be
+    read, written and controlled. Call it before any thread starts.
     """
     if not platform.startswith("linux"):
         return Confined("this system has no way to shut a process in without a privilege")
@@ -93,7 +93,11 @@ def confine(
     if ruleset < 0:
         return Confined(f"Landlock refused ({os.strerror(ctypes.get_errno())})")
     try:
-        for folders, rights in ((readable, _READING), (writable, handled), (listable, _READ_DIR)):
+        makes_devices = _MAKE_CHARACTER_DEVICE | _MAKE_BLOCK_DEVICE
+        writing = handled & ~makes_devices & ~_DEVICE_CONTROL
+        controlling = handled & (_WRITE_FILE | _READ_FILE | _READ_DIR | _DEVICE_CONTROL)
+        every = ((readable, _READING), (writable, writing), (listable, _READ_DIR), (devices, controlling))
+        for folders, rights in every:
             for folder in folders:
                 problem = _allow(libc, ruleset, folder, rights)
                 if problem:

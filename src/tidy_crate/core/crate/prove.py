@@ -12,7 +12,7 @@ from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.crate.proving import Proof
 from tidy_crate.core.crate.test_frames import TestFrame, keep_test_frames, probe_folder, taken_over
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
-from tidy_crate.core.process import own_helper
+from tidy_crate.core.process import own_helper, started_here
 from tidy_crate.core.work.running import Commands
 
 # all a fresh process may know of this one: where programs are, and what Windows cannot start without
@@ -64,7 +64,9 @@ def prove(
         done = subprocess.run(
             [*line, "-" if chosen is None else str(chosen)],
             cwd=scratch / "empty",
-            env=kept,
+            env=started_here(kept),
+            # no terminal: what stands in the crate could type into the shell behind it
+            start_new_session=True,
             stdin=subprocess.DEVNULL,
             capture_output=True,
             timeout=TIME_LIMIT,

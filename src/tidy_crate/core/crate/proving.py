@@ -7,19 +7,34 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
+import psutil
 from pydantic import Field
 
 from tidy_crate.core.crate.composed import composition_in_crate
-from tidy_crate.core.crate.confine import TCP, confine, devices, program_folders, runtime_folders
-from tidy_crate.core.crate.isolate import MEMORY, NETWORK, PROCESSES, isolate
+from tidy_crate.core.crate.confine import TCP, confine, declared_devices, program_folders, runtime_folders
+from tidy_crate.core.crate.isolate import (
+    DEVICES,
+    HARMLESS,
+    MEMORY,
+    NETWORK,
+    PROCESSES,
+    RIGHTS,
+    SHARED_MEMORY,
+    TERMINAL,
+    drop_rights,
+    has_terminal,
+    isolate,
+)
 from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
 from tidy_crate.core.errors import CommandFailed, TidyCrateError
 from tidy_crate.core.files import hash_file, inside
 from tidy_crate.core.model import Model
+from tidy_crate.core.process import Limits, end_with_waiting_caller
 from tidy_crate.core.scene.composition import BY_ENTRY, COMPOSES, METHODS, Composition
 from tidy_crate.core.scene.model import Asset
 from tidy_crate.core.work.attempt import Verdict
@@ -29,6 +44,8 @@ from tidy_crate.core.work.task import Task
 from tidy_crate.core.work.trust import Agreed
 
 TIME_LIMIT = 1800.0
+# processes that a test frame may start, and shares of this machine's memory and free disk that it may take
+MOST_PROCESSES, MOST_MEMORY, MOST_DISK = 1024, 0.8, 0.5
 
 
 class FrameProof(Model):
@@ -93,17 +110,23 @@ def main() -> int:
     """Prove one crate."""
     crate, scratch = Path(sys.argv[1]), Path(sys.argv[2])
     frame = None if sys.argv[3] == "-" else int(sys.argv[3])
+    end_with_waiting_caller()
     content = read_packing_list(crate)
-    apart = isolate()
+    reads = content.render.reads if content.render is not None else ()
+    own_devices = declared_devices(reads)
+    reaches_terminal = os.name != "posix" or has_terminal()
+    apart = isolate(devices=own_devices)
     runtime = runtime_folders(sees_processes=PROCESSES not in apart)
     if content.render is not None:
         words = filled_runtime(content.render.command)
-        runtime += [*program_folders(words, os.environ.get("PATH"), crate), *map(Path, content.render.reads)]
+        runtime += [*program_folders(words, os.environ.get("PATH"), crate), *map(Path, reads)]
     shared = [Path(file.path) for file in content.shared]
     folders = {path.parent for path in shared}  # a sequence is found by listing its folder
-    writable = [scratch, *([Path("/dev")] if MEMORY in apart else devices())]
-    confined = confine([crate, *shared, *runtime], writable, folders)
-    reached = apart | confined.walls | ({MEMORY} if confined.why_not is None else set())
+    writable = [scratch, *HARMLESS, *([SHARED_MEMORY] if MEMORY in apart else ())]
+    dropped = drop_rights()
+    confined = confine([crate, *shared, *runtime], writable, folders, own_devices)
+    reached = apart | confined.walls | ({MEMORY, DEVICES} if confined.why_not is None else set())
+    reached |= (set() if reaches_terminal else {TERMINAL}) | ({RIGHTS} if dropped else set())
     reached -= {TCP} if NETWORK in reached else set()
     proof = prove_here(crate, content, scratch, frame, confined.why_not, tuple(sorted(reached)))
     sys.stdout.write(proof.model_dump_json())
@@ -288,7 +311,9 @@ def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) ->
         scene = inside(crate, content.scene)
         # the user has agreed to the command before this process was started, and nothing secret is around it
         commands = Commands(trust=Agreed(), environment=dict(os.environ))
-        done = run(content.render, scene, request, (frame,), into, TIME_LIMIT, commands, view=view)
+        done = run(
+            content.render, scene, request, (frame,), into, TIME_LIMIT, commands, view=view, limits=_limits(scratch)
+        )
     except CommandFailed as error:
         started, why = _told(error, content.render, (crate, scratch))
         return FrameProof(frame=frame, seconds=0.0, good=False, why=why, started=started, said=error.said)
@@ -307,6 +332,12 @@ def _test_frame(crate: Path, content: PackingList, scratch: Path, frame: int) ->
             troubles.append(f"{output.name}: {'; '.join(judged.reasons)}")
     left = {name: str(path) for name, path in files.items() if path is not None}
     return FrameProof(frame=frame, seconds=done.seconds, good=not troubles, why="; ".join(troubles) or None, files=left)
+
+
+def _limits(scratch: Path) -> Limits:
+    """Return what a test frame may take: enough for any renderer, and too little to stop this machine."""
+    memory = int(MOST_MEMORY * psutil.virtual_memory().total)
+    return Limits(MOST_PROCESSES, memory, int(MOST_DISK * shutil.disk_usage(scratch).free))
 
 
 # how the loaders of programs and of Python say that a part of the program itself is not there

@@ -29,7 +29,7 @@ def along_the_shot(activity: Array | None, frames: int) -> Array:
     spread = activity.std(axis=0)
     steps = np.abs(np.diff(activity, axis=0)) / np.where(spread > 0, spread, 1.0)
     change = np.cumsum(np.sqrt((steps**2).sum(axis=1)))
-    # the last of the running sums, not a sum of its own: added in another order it may be less, and a frame stand past 1
+    # the last running sum: a sum in another order may be less, and a frame would stand past 1
     total = float(change[-1])
     if not np.isfinite(total) or total <= 0:
         return even

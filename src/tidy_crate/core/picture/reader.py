@@ -12,6 +12,7 @@ from typing import Any
 from tidy_crate.core.picture.decode import reads_to_the_end
 from tidy_crate.core.picture.judge import Expected, judge_file
 from tidy_crate.core.picture.thumbnail import thumbnail
+from tidy_crate.core.process import end_with_caller
 
 
 def answer(order: dict[str, Any]) -> Any:
@@ -32,6 +33,7 @@ def main() -> None:
     """Answer until the input ends."""
     import OpenEXR
 
+    end_with_caller()
     OpenEXR.set_global_thread_count(int(sys.argv[1]) if int(sys.argv[1]) > 1 else 0)
     # what the libraries print must not get between the answers
     with os.fdopen(os.dup(1), "wb") as out:

@@ -12,6 +12,7 @@ from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.asset.sequences import STANDARD, FrameTokens
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.patterns import pattern
+from tidy_crate.core.process import Limits
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.model import Output
 from tidy_crate.core.scene.request import naming
@@ -72,12 +73,13 @@ def run(
     time_limit: float,
     commands: Commands,
     view: str = "",
+    limits: Limits | None = None,
 ) -> RenderRun:
     """Run the command in an empty folder and measure it.
 
     What it prints is kept in `render.log` in that folder. commands: runs it, where it is trusted.
-    Raises NotTrusted, and CommandFailed with the last lines of the log when it fails, cannot start, or takes longer
-    than the limit (seconds).
+    limits: of what it may take of this machine. Raises NotTrusted, and CommandFailed with the last lines of the log
+    when it fails, cannot start, or takes longer than the limit (seconds) or more than it may.
     """
     is_done = pattern(command.frame_done, "frame_done", ["frame", "seconds"]) if command.frame_done else None
     seconds: dict[int, float] = {}
@@ -104,8 +106,9 @@ def run(
     into.mkdir(parents=True, exist_ok=True)
     values = placeholders(command, scene, request, frames, into, view)
     ended = commands.run(
-        command.command, values, into, time_limit, log=into / LOG, on_line=on_line, what="the renderer", watch=True
-    )
+        command.command, values, into, time_limit, log=into / LOG, on_line=on_line, what="the renderer", watch=True,
+        limits=limits,
+    )  # fmt: skip
     return RenderRun(ended.seconds, ended.cpu_seconds, ended.memory_bytes, seconds, ended.text, first or 0.0)
 
 

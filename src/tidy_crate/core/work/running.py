@@ -8,7 +8,7 @@ from pathlib import Path
 
 from tidy_crate.core.errors import CommandFailed
 from tidy_crate.core.files import os_reason
-from tidy_crate.core.process import Ended, run_program
+from tidy_crate.core.process import Ended, Limits, run_program
 from tidy_crate.core.work.command import filled
 from tidy_crate.core.work.trust import Claim, NotTrusted, Trust
 
@@ -44,19 +44,24 @@ class Commands:
         on_line: Callable[[str], None] | None = None,
         what: str = "the host's command",
         watch: bool = False,
+        limits: Limits | None = None,
     ) -> Ended:
         """Run one of them in a folder. values: for its placeholders. what: its name in errors. See run_program.
 
         Raises NotTrusted, and CommandFailed with the last lines that it printed when it cannot start, fails, or takes
-        longer than `limit` seconds.
+        longer than `limit` seconds or more than `limits`.
         """
         self.need(words)
         line = filled(tuple(words), values)
         try:
-            ended = run_program(line, folder, self.environment, limit, log=log, on_line=on_line, watch=watch)
+            ended = run_program(
+                line, folder, self.environment, limit, log=log, on_line=on_line, watch=watch, limits=limits
+            )
         except (OSError, ValueError) as error:
             reason = os_reason(error) if isinstance(error, OSError) else str(error)
             raise CommandFailed(f"{what} cannot start ({reason})", line[0], _CHECK, started=False) from error
+        if ended.over is not None:
+            raise CommandFailed(f"{what} took {ended.over} and was stopped", line[0], said=ended.text, log=log)
         if ended.late:
             raise CommandFailed(f"{what} did not end within {limit:g} s", line[0], said=ended.text, log=log)
         if ended.code in _NOT_STARTED:

@@ -18,7 +18,7 @@ from tidy_crate import __version__
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.files import file_mark, read_input, write_bytes
 from tidy_crate.core.process import cores as usable_cores
-from tidy_crate.core.process import own_helper
+from tidy_crate.core.process import end_with_caller, own_helper
 from tidy_crate.core.scene.formats.usd import package
 from tidy_crate.core.scene.formats.usd.facts import LayerFacts, layer_facts
 from tidy_crate.core.scene.formats.usd.hints import MOST_BYTES, is_leaf
@@ -258,6 +258,7 @@ def answer_lines() -> None:
     """Run a helper: a path as JSON per line in, the facts of that layer out, `null` for one it cannot
     read.
     """
+    end_with_caller()
     for line in sys.stdin:
         try:
             answer = layer_facts(open_layer(Path(json.loads(line)))).plain()
