@@ -280,11 +280,15 @@ def test_a_render_command_that_fails_is_told_plainly(command: list[str], message
 
 def test_e1_where_memory_may_run_out_test_frames_stand_close(crate: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     numbers = range(1001, 1049)
-    memory = {1006: 7, 1018: 9, 1030: 4, 1042: 4}
-    # beside 1018 alone; what is longest comes first, and a stretch of five frames hides no plateau
-    assert beside_much_memory(numbers, memory, 8) == (1012, 1024)
-    assert beside_much_memory(numbers, memory | {1012: 3, 1024: 3}, 8) == ()
-    assert beside_much_memory(numbers, memory, 10) == ()
+    memory = {1006: 70, 1018: 90, 1030: 60, 1042: 60}
+    # 30 more than at a test frame may be taken beside it; what is longest comes first
+    assert beside_much_memory(numbers, memory, 110) == (1012, 1024)
+    assert beside_much_memory(numbers, memory, 90) == (1012, 1024, 1036, 1046, 1003)
+    assert beside_much_memory(numbers, memory, 121) == ()
+    # a stretch of four frames hides no plateau, and one test frame tells of no rise
+    assert beside_much_memory(range(1001, 1010), {1005: 90}, 90) == ()
+    assert beside_much_memory(range(1001, 1011), {1005: 90}, 90) == (1008,)
+    assert beside_much_memory(range(1001, 1011), {1005: 90}, 91) == ()
     wishes = ProbeWishes(width=2)
     usual = probe(crate, ANY, wishes)
     assert not usual.warning and len(usual.frames) == 4

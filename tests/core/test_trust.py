@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import py_compile
 import subprocess
 import sys
 import time
@@ -17,6 +18,7 @@ from tidy_crate.core import process
 from tidy_crate.core.errors import UnreadableInput
 from tidy_crate.core.patterns import pattern
 from tidy_crate.core.process import run_program, without_tokens
+from tidy_crate.core.work.running import Commands
 from tidy_crate.core.work.trust import Claim, NotTrusted, Trust
 
 PROBE = """
@@ -61,6 +63,129 @@ def test_trust_is_of_a_folder_and_a_command_and_a_changed_one_is_another(tmp_pat
     trust_file.write_text('{"trusted": [1]}')
     with pytest.raises(UnreadableInput, match="damaged"):
         trust.holds([show], words)
+
+
+def edit(path: Path) -> None:
+    path.write_text(path.read_text() + "\n")
+
+
+@pytest.fixture
+def project(tmp_path: Path) -> Path:
+    """A project with programs of its own, in every way that a command may name them."""
+    show = tmp_path / "show"
+    texts = {
+        "tools/a.py": "import helper", "tools/helper.py": "1", "tools/deep/more.py": "1", "tools/notes.txt": "1",
+        "bin/run": "#!/bin/sh", "studio/__init__.py": "", "studio/render.py": "1", "top.py": "import studio",
+        "beside.py": "1",
+        "textures/wood.png": "1", "plain/b.lua": "1",
+    }  # fmt: skip
+    for name, text in texts.items():
+        (show / name).parent.mkdir(parents=True, exist_ok=True)
+        (show / name).write_text(text)
+    with (show / "bin" / "large").open("wb") as out:
+        out.truncate(20 << 20)
+    (tmp_path / "elsewhere.sh").write_text("1")
+    (show / "linked.sh").symlink_to(tmp_path / "elsewhere.sh")
+    return Path(os.path.realpath(show))
+
+
+COVERED: dict[str, tuple[tuple[str, ...], str]] = {
+    "a script": (("python", "tools/a.py"), "tools/a.py"),
+    "a script in an option": (("python", "--script=tools/a.py"), "tools/a.py"),
+    "a script in a shell's words": (("sh", "-c", "cd /tmp && python 'tools/a.py' --fast"), "tools/a.py"),
+    "a script in env's words": (("env", "-S", "A=1 python tools/a.py"), "tools/a.py"),
+    "what a script imports": (("python", "tools/a.py"), "tools/helper.py"),
+    "what a script imports from below": (("python", "tools/a.py"), "tools/deep/more.py"),
+    "code in a folder that is named": (("host", "-p", "plain"), "plain/b.lua"),
+    "a folder that a shell goes to": (("sh", "-c", "cd tools; python a.py"), "tools/helper.py"),
+    "a folder in a variable": (("env", "PYTHONPATH=tools:plain", "python", "x"), "plain/b.lua"),
+    "a module": (("python", "-m", "studio.render"), "studio/render.py"),
+    "a module in a shell's words": (("sh", "-c", "python -m studio.render x"), "studio/render.py"),
+    "a package beside a script": (("python", "top.py"), "studio/render.py"),
+    "a module beside a script": (("python", "top.py"), "beside.py"),
+    "a large program": (("bin/large",), "bin/large"),
+    "a program": (("bin/run", "{scene}"), "bin/run"),
+    "a path from the root": (("python", "{root}/tools/a.py"), "tools/a.py"),
+    "the target of a link": (("linked.sh",), "../elsewhere.sh"),
+}
+
+
+@pytest.mark.parametrize("name", COVERED)
+def test_an_edit_of_what_a_command_runs_is_asked_about(name: str, project: Path, tmp_path: Path) -> None:
+    words, changed = COVERED[name]
+    words = tuple(word.replace("{root}", str(project)) for word in words)
+    trust = Trust(tmp_path / "home" / "trusted.json")
+    trust.add(project, [command(*words)])
+    # what the command does not run may change: pictures, notes, scenes, what an interpreter compiles
+    edit(project / "textures" / "wood.png")
+    edit(project / "tools" / "notes.txt")
+    (project / "tools" / "__pycache__").mkdir()
+    (project / "tools" / "__pycache__" / "a.cpython-311.pyc").write_bytes(b"1")
+    assert trust.holds([project], words)
+    edit(project / changed)
+    assert not trust.holds([project], words)
+
+
+def test_a_link_that_leads_elsewhere_and_a_new_module_are_asked_about(project: Path, tmp_path: Path) -> None:
+    trust = Trust(tmp_path / "home" / "trusted.json")
+    trust.add(project, [command("linked.sh"), command("python", "tools/a.py")])
+    (tmp_path / "other.sh").write_text("1")
+    (project / "linked.sh").unlink()
+    (project / "linked.sh").symlink_to(tmp_path / "other.sh")
+    assert not trust.holds([project], ("linked.sh",))
+    assert trust.holds([project], ("python", "tools/a.py"))
+    # it would be imported in place of the library
+    (project / "tools" / "json.py").write_text("1")
+    assert not trust.holds([project], ("python", "tools/a.py"))
+    # a pipe is no program, and hangs nothing
+    if hasattr(os, "mkfifo"):
+        os.mkfifo(project / "tools" / "pipe.py")
+        os.mkfifo(project / "pipe")
+        assert not trust.holds([project], ("python", "tools/a.py")) and not trust.holds([project], ("sh", "pipe"))
+
+
+def test_what_a_render_command_reads_is_agreed_to_with_it(tmp_path: Path) -> None:
+    trust = Trust(tmp_path / "home" / "trusted.json")
+    claim = Claim("render", ("draw", "{scene}"), reads=("/opt/draw",))
+    trust.add(tmp_path, [claim])
+    agreed = Commands((tmp_path,), (claim,), trust)
+    agreed.need(claim.words, claim.reads)
+    for words, reads in ((claim.words, ("/opt/draw", "/home")), (claim.words, ()), ((*claim.words, "/opt/draw"), ())):
+        with pytest.raises(NotTrusted):
+            agreed.need(words, reads)
+
+
+def test_what_is_compiled_beside_a_script_is_not_run(tmp_path: Path) -> None:
+    """Python would take it for the script's module, if its header says so."""
+    script, module = tmp_path / "draw.py", tmp_path / "colours.py"
+    script.write_text("import colours; print(colours.NAME)")
+    module.write_text("NAME = 'blue'")
+    claim = command("{python}", str(script))
+    trust = Trust(tmp_path / "home" / "trusted.json")
+    trust.add(tmp_path, [claim])
+    compiled = Path(py_compile.compile(str(module)) or "")
+    head = compiled.read_bytes()[:16]
+    module.write_text("NAME = 'evil'")
+    code = Path(py_compile.compile(str(module), cfile=str(tmp_path / "x.bin")) or "").read_bytes()[16:]
+    compiled.write_bytes(head + code)
+    module.write_text("NAME = 'blue'")
+    os.utime(module, (int.from_bytes(head[8:12], "little"),) * 2)
+    assert "evil" in run_program([sys.executable, str(script)], tmp_path, os.environ, 60).text
+    done = Commands((tmp_path,), (claim,), trust, os.environ).run(claim.words, {}, tmp_path, 60)
+    assert "blue" in done.text
+
+
+def test_trust_shows_what_is_covered_and_what_is_not(project: Path, run: Run) -> None:
+    (project / "tidy-crate.toml").write_text(
+        '[render]\ncommand = ["python", "tools/a.py", "{scene}", "{output_folder}"]\nreads = ["/opt/brushes"]\n'
+    )
+    (project / "s.usda").write_text(usda(SCENE))
+    shown = run.here("trust", project, "--show", "--json").json["claims"][0]
+    assert shown["covers"] == ["tools/a.py", "tools/deep/more.py", "tools/helper.py"] and shown["folders"] == ["tools"]
+    assert shown["not_covered"] == ["python: a program of this machine"] and shown["reads"] == ["/opt/brushes"]
+    text = run.here("trust", project, "--show").out
+    for part in ("tools/  (3 files of code)", "/opt/brushes  (may be read", "not covered: python: a program of this"):
+        assert part in text, text
 
 
 @pytest.fixture

@@ -50,7 +50,7 @@ def need_trust(prepared: Prepared, user: User) -> Prepared:
     """
     card, render = prepared.card, prepared.sending.delivered.render
     if card.runs_scene_commands and render is not None:
-        own_commands(prepared.sending.crate, user).need(render.command)
+        own_commands(prepared.sending.crate, user).need(render.command, render.reads)
     return prepared
 
 

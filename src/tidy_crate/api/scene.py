@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.context.relink import Proposal
     from tidy_crate.core.context.scene import SceneContext
     from tidy_crate.core.scene.model import Asset, Survey
+    from tidy_crate.core.work.covered import Covered
     from tidy_crate.core.work.running import Commands
     from tidy_crate.core.work.trust import Claim
 
@@ -157,16 +159,24 @@ class Trusting:
     claims: tuple[Claim, ...]
     trusted: tuple[bool, ...]
     """For each command."""
+    covered: tuple[Covered, ...]
+    """For each command, the parts of the folder that belong to it; nothing for a path."""
 
 
 def commands_of(target: Path, *, user: User | None = None) -> Trusting:
     """Return the commands that a scene, a crate, an archive of one, or all scenes of a folder name."""
     from tidy_crate.core.crate.commands import commands_in
+    from tidy_crate.core.work.covered import Covered, covered
 
     user = user or User.here()
     found = commands_in(target.absolute(), user.trust, user.origin_of)
-    holds = user.trust.of(found.folders)
-    return Trusting(found.folders[0], found.claims, tuple(holds(one.mark_words) for one in found.claims))
+    holds, folder = user.trust.of(found.folders), Path(os.path.realpath(found.folders[0]))
+    return Trusting(
+        found.folders[0],
+        found.claims,
+        tuple(holds(one.mark_words) for one in found.claims),
+        tuple(covered(one.words, folder) if one.is_command else Covered() for one in found.claims),
+    )
 
 
 def trust(target: Path, *, user: User | None = None) -> Trusting:

@@ -283,6 +283,10 @@ def _show_unsolved(console: Console, crate: Path) -> None:
         console.print(cell(f"not solved: {line}"), style="yellow")
 
 
+# paths that are shown of those that a renderer could read
+_OPENED = 6
+
+
 def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> None:
     from rich.text import Text
 
@@ -303,6 +307,9 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
     if not proof.enforced and reach:
         enforced += f"; out of reach: {reach}"
     rows.add_row("sandboxed meanwhile", Text("yes" if proof.enforced else "no"), cell(enforced))
+    if proof.opened:
+        more = f" and {len(proof.opened) - _OPENED} more" if len(proof.opened) > _OPENED else ""
+        rows.add_row("opened to the renderer", Text("outside"), cell(", ".join(proof.opened[:_OPENED]) + more))
     line("every file as packed", proof.changed, "all hashes agree")
     line("no unexpected file", proof.unexpected, "all files in the folder are on the packing list")
     line("no path leads out", proof.outside, "every path ends inside the crate")

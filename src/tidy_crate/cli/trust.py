@@ -9,9 +9,13 @@ import typer
 
 from tidy_crate import api
 from tidy_crate.cli.talk import Talk, command
+from tidy_crate.cli.text import clean
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from tidy_crate.core.work.covered import Covered
+    from tidy_crate.core.work.trust import Claim
 
 
 def register(app: typer.Typer) -> None:
@@ -41,8 +45,17 @@ def register(app: typer.Typer) -> None:
         document = {
             "folder": str(found.folder),
             "claims": [
-                {"purpose": one.purpose, "words": list(one.words), "named_by": one.origin, "trusted": trusted}
-                for one, trusted in zip(found.claims, found.trusted, strict=True)
+                {
+                    "purpose": one.purpose,
+                    "words": list(one.words),
+                    "named_by": one.origin,
+                    "trusted": trusted,
+                    "reads": list(one.reads),
+                    "covers": sorted({*covered.files, *covered.links}),
+                    "folders": list(covered.folders),
+                    "not_covered": list(covered.not_covered),
+                }
+                for one, trusted, covered in zip(found.claims, found.trusted, found.covered, strict=True)
             ],
         }
         talk.result(document, lambda console: _show(console, found))
@@ -63,3 +76,33 @@ def _show(console: Console, found: api.Trusting) -> None:
         rows.add_row(one.purpose, cell(one.line), cell(one.origin), state("yes" if trusted else "no"))
     console.print(f"Commands of {found.folder}, and folders that its files come from:")
     console.print(rows)
+    for one, covered in zip(found.claims, found.covered, strict=True):
+        if one.is_command:
+            _parts(console, one, covered)
+
+
+# lines of files that are shown of one command
+_SHOWN = 12
+
+
+def _parts(console: Console, claim: Claim, covered: Covered) -> None:
+    """Show what belongs to a command: a change of it has to be trusted again."""
+    from tidy_crate.cli.show import counted
+
+    names = sorted({*covered.files, *covered.links})
+    own = [name for name in names if not any(name.startswith(f"{folder}/") for folder in covered.folders)]
+    lines = [(name, f"leads to {covered.links[name]}" if name in covered.links else "") for name in own]
+    for folder in covered.folders:
+        count = sum(name.startswith(f"{folder}/") or (folder == "." and "/" not in name) for name in covered.files)
+        where = "the project itself" if folder == "." else f"{folder}/"
+        lines.append((where, counted(count, "file of code", "files of code")))
+    lines += [(path, "may be read during the proof") for path in claim.reads]
+    if not lines and not covered.not_covered:
+        return
+    console.print(f"\n{claim.purpose}: a change of these has to be trusted again", markup=False, style="bold")
+    for name, more in lines[:_SHOWN]:
+        console.print(f"  {clean(name)}" + (f"  ({clean(more)})" if more else ""), markup=False, highlight=False)
+    if len(lines) > _SHOWN:
+        console.print(f"  ... and {len(lines) - _SHOWN} more: --json lists all", style="dim")
+    for text in covered.not_covered:
+        console.print(f"  not covered: {clean(text)}", markup=False, highlight=False, style="yellow")

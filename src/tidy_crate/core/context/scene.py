@@ -58,7 +58,8 @@ class SceneContext:
         for table, file in ((self.decisions.render, self.file.path), (self.project.content.render, self.project.file)):
             render = table.as_command() if table is not None else None
             if render is not None:
-                named.append(Claim("render", render.command, file.name if file is not None else ""))
+                origin = file.name if file is not None else ""
+                named.append(Claim("render", render.command, origin, render.reads))
         return Commands((self.root,), tuple(named), self.trust, self.environment)
 
     @property

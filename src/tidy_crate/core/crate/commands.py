@@ -85,4 +85,4 @@ def _below(folder: Path) -> Iterator[Claim]:
 
 def _render(table: RenderCommand | None, origin: str) -> list[Claim]:
     command = table.as_command() if isinstance(table, RenderTable) else table
-    return [] if command is None else [Claim("render", command.command, origin)]
+    return [] if command is None else [Claim("render", command.command, origin, command.reads)]

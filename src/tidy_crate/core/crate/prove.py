@@ -52,7 +52,7 @@ def prove(
             raise WrongUsage(what, folder, "name the renderer's own folders under reads")
     chosen = _test_frame(content, frame) if test and content.render is not None and content.requests else None
     if chosen is not None and content.render is not None:
-        commands.need(content.render.command)
+        commands.need(content.render.command, content.render.reads)
     with tempfile.TemporaryDirectory(prefix="tidy-crate-proof-") as folder:
         scratch = Path(os.path.realpath(folder))
         (scratch / "empty").mkdir()

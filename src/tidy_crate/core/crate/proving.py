@@ -76,6 +76,8 @@ class Proof(Model):
     """The reason why the kernel could not."""
     out_of_reach: tuple[str, ...] = ()
     """Resources that the process and the renderer could not reach, such as the network and other files."""
+    opened: tuple[str, ...] = ()
+    """Paths outside the crate that the render command could read: its program's own, and those that it declares."""
     outside: tuple[str, ...]
     """Paths that lead out of the crate."""
     unresolved: tuple[str, ...]
@@ -117,19 +119,20 @@ def main() -> int:
     reaches_terminal = os.name != "posix" or has_terminal()
     apart = isolate(devices=own_devices)
     runtime = runtime_folders(sees_processes=PROCESSES not in apart)
-    if content.render is not None:
+    opened: list[Path] = []
+    if content.render is not None and frame is not None:
         words = filled_runtime(content.render.command)
-        runtime += [*program_folders(words, os.environ.get("PATH"), crate), *map(Path, reads)]
+        opened = [*program_folders(words, os.environ.get("PATH"), crate), *map(Path, reads)]
     shared = [Path(file.path) for file in content.shared]
     folders = {path.parent for path in shared}  # a sequence is found by listing its folder
     writable = [scratch, *HARMLESS, *([SHARED_MEMORY] if MEMORY in apart else ())]
     dropped = drop_rights()
-    confined = confine([crate, *shared, *runtime], writable, folders, own_devices)
+    confined = confine([crate, *shared, *runtime, *opened], writable, folders, own_devices)
     reached = apart | confined.walls | ({MEMORY, DEVICES} if confined.why_not is None else set())
     reached |= (set() if reaches_terminal else {TERMINAL}) | ({RIGHTS} if dropped else set())
     reached -= {TCP} if NETWORK in reached else set()
     proof = prove_here(crate, content, scratch, frame, confined.why_not, tuple(sorted(reached)))
-    sys.stdout.write(proof.model_dump_json())
+    sys.stdout.write(proof.model_copy(update={"opened": tuple(map(str, opened))}).model_dump_json())
     return 0
 
 

@@ -14,7 +14,7 @@ Array = NDArray[np.float64]
 # of the way along the shot, what counts by change and not by number
 BY_CHANGE = 0.6
 # frames in a row between test frames that may hide some for which memory runs out
-PLATEAU = 6
+PLATEAU = 5
 
 
 def along_the_shot(activity: Array | None, frames: int) -> Array:
@@ -70,13 +70,15 @@ def beside_much_memory(numbers: Sequence[int], memory: Mapping[int, int], limit:
     """Return the middle of each stretch without a test frame in which memory may run out, the longest stretch first.
 
     numbers: all frames, ascending. memory: bytes of each test frame. limit: bytes from which on little is left. A frame
-    for which memory runs out takes many times as long, and such frames stand in a row.
+    for which memory runs out takes many times as long, and such frames stand in a row. Beside a test frame memory may
+    rise by as much again as it does at most between two neighbouring ones.
     """
     tested = sorted(memory)
+    rise = max((abs(memory[after] - memory[before]) for before, after in pairwise(tested)), default=0)
     ends = [None, *tested, None]
     found = []
     for before, after in pairwise(ends):
-        if max(memory[one] for one in (before, after) if one is not None) < limit:
+        if max(memory[one] for one in (before, after) if one is not None) + rise < limit:
             continue
         inside = [one for one in numbers if (before is None or one > before) and (after is None or one < after)]
         if len(inside) >= PLATEAU:

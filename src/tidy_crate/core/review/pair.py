@@ -93,7 +93,7 @@ def render_pair(
     request = next((one for one in content.to_render() if frame in one.numbers()), None)
     if request is None:
         raise WrongUsage("the frame is not among those of the crate", frame, content.to_render()[0].frames)
-    commands.need(command.command)
+    commands.need(command.command, command.reads)
     folder = probe_folder(crate) / "pairs" / f"{frame}"
     context = _context(crate, content, folder / "state")
     found = _switch(context.survey(), switch)

@@ -107,7 +107,7 @@ def run(
     values = placeholders(command, scene, request, frames, into, view)
     ended = commands.run(
         command.command, values, into, time_limit, log=into / LOG, on_line=on_line, what="the renderer", watch=True,
-        limits=limits,
+        limits=limits, reads=command.reads,
     )  # fmt: skip
     return RenderRun(ended.seconds, ended.cpu_seconds, ended.memory_bytes, seconds, ended.text, first or 0.0)
 

@@ -10,7 +10,7 @@ from tidy_crate.core.errors import CommandFailed
 from tidy_crate.core.files import os_reason
 from tidy_crate.core.process import Ended, Limits, run_program
 from tidy_crate.core.work.command import filled
-from tidy_crate.core.work.trust import Claim, NotTrusted, Trust
+from tidy_crate.core.work.trust import Claim, NotTrusted, Trust, with_reads
 
 
 @dataclass(frozen=True)
@@ -25,13 +25,16 @@ class Commands:
     environment: Mapping[str, str] = field(default_factory=dict, repr=False)
     """For the programs. No token is in it."""
 
-    def need(self, words: Sequence[str]) -> None:
-        """Raise NotTrusted unless a command, given with its placeholders, may run."""
+    def need(self, words: Sequence[str], reads: Sequence[str] = ()) -> None:
+        """Raise NotTrusted unless a command, given with its placeholders, may run.
+
+        reads: paths outside the crate that a render command declares; they are agreed to with it.
+        """
         holds = self.trust.of(self.folders)
-        if not holds(words):
+        if not holds(with_reads(words, reads)):
             mine = [one for one in self.claims if not holds(one.mark_words)]
             folder = self.folders[0] if self.folders else Path()
-            raise NotTrusted(folder, mine or [Claim("command", tuple(words))])
+            raise NotTrusted(folder, mine or [Claim("command", tuple(words), reads=tuple(reads))])
 
     def run(
         self,
@@ -45,17 +48,19 @@ class Commands:
         what: str = "the host's command",
         watch: bool = False,
         limits: Limits | None = None,
+        reads: Sequence[str] = (),
     ) -> Ended:
-        """Run one of them in a folder. values: for its placeholders. what: its name in errors. See run_program.
+        """Run one of them in a folder. values: for its placeholders. what: its name in errors. reads: see `need`. For
+        the rest see run_program.
 
         Raises NotTrusted, and CommandFailed with the last lines that it printed when it cannot start, fails, or takes
         longer than `limit` seconds or more than `limits`.
         """
-        self.need(words)
+        self.need(words, reads)
         line = filled(tuple(words), values)
         try:
             ended = run_program(
-                line, folder, self.environment, limit, log=log, on_line=on_line, watch=watch, limits=limits
+                line, folder, self._environment(words), limit, log=log, on_line=on_line, watch=watch, limits=limits
             )
         except (OSError, ValueError) as error:
             reason = os_reason(error) if isinstance(error, OSError) else str(error)
@@ -74,6 +79,14 @@ class Commands:
             where = " ".join(line)[:200]
             raise CommandFailed(f"{what} failed with code {ended.code}", where, said=ended.text, log=log)
         return ended
+
+    def _environment(self, words: Sequence[str]) -> Mapping[str, str]:
+        """Return the environment for a command: Python runs a project's scripts, not what is compiled beside them."""
+        own = (Path(folder, *name.split(".")) for name in words for folder in self.folders if "\0" not in name)
+        scripts = any(".py" in word for word in words) or ("-m" in words and any(path.exists() for path in own))
+        if not scripts or self.trust.bytecode is None:
+            return self.environment
+        return {"PYTHONPYCACHEPREFIX": str(self.trust.bytecode), **self.environment}
 
 
 _CHECK = "check the command line and that the program is installed"

@@ -16,15 +16,16 @@ from pathlib import Path
 from blake3 import blake3
 
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.files import hash_file, only_one, read_json, text_of, write_json
+from tidy_crate.core.files import only_one, read_json, text_of, write_json
 from tidy_crate.core.schema import Schema
+from tidy_crate.core.work.covered import covered
 
 WHAT = "list of trusted commands"
 SCHEMA = Schema(WHAT, "version", 1)
 PATIENCE = 10.0
 FILES, FILE, STATE = "files", "file", "state"
-# a file of a project that a command names counts as part of the command up to this size
-_LARGEST_SCRIPT = 16 << 20
+# stands between the words of a command and the paths that it may read; no command line can hold it
+_READS = "\0reads"
 
 
 @dataclass(frozen=True)
@@ -39,16 +40,28 @@ class Claim:
     """The command line with its placeholders, or the path."""
     origin: str = ""
     """The file that names it."""
+    reads: tuple[str, ...] = ()
+    """Paths outside the crate that a render command may read during the proof."""
+
+    @property
+    def is_command(self) -> bool:
+        """Return whether it runs something. Else it is a path."""
+        return self.purpose not in (FILES, FILE, STATE)
 
     @property
     def mark_words(self) -> tuple[str, ...]:
         """Return what is agreed to. A path is no command of that name."""
-        return self.words if self.purpose not in (FILES, FILE, STATE) else (f"{self.purpose}:", *self.words)
+        return with_reads(self.words, self.reads) if self.is_command else (f"{self.purpose}:", *self.words)
 
     @property
     def line(self) -> str:
         """The command line or path as people read it."""
         return " ".join(word if word and " " not in word else json.dumps(word) for word in self.words)
+
+
+def with_reads(words: Sequence[str], reads: Sequence[str]) -> tuple[str, ...]:
+    """Return the words of a command with the paths that it may read, as they are agreed to together."""
+    return (*words, _READS, *reads) if reads else tuple(words)
 
 
 _WHAT = {
@@ -80,6 +93,11 @@ class Trust:
     def __init__(self, file: Path | None = None) -> None:
         """file: where it is kept; without one nothing is trusted."""
         self._file = file
+
+    @property
+    def bytecode(self) -> Path | None:
+        """The user's own folder for what Python compiles of a project's scripts; None where nothing is kept."""
+        return self._file.parent / "bytecode" if self._file is not None else None
 
     def holds(self, folders: Iterable[Path], words: Sequence[str]) -> bool:
         """Return whether a command of these folders, or of a trusted folder around one of them, may run."""
@@ -137,16 +155,8 @@ class Agreed(Trust):
 
 
 def _mark(words: Sequence[str], folder: Path) -> str:
-    """The digest of a command: its words, and the files of the folder that it names."""
-    files = []
-    for word in words:
-        path = Path(os.path.realpath(folder / word)) if word and "\0" not in word and len(word) < 4096 else folder
-        try:
-            if path.is_relative_to(folder) and path.is_file() and path.stat().st_size <= _LARGEST_SCRIPT:
-                files.append([word, hash_file(path)])
-        except OSError:
-            continue
-    return blake3(json.dumps([list(words), files]).encode()).hexdigest()
+    """The digest of a command: its words, and all of the folder that belongs to it."""
+    return blake3(json.dumps([list(words), covered(words, folder).plain()]).encode()).hexdigest()
 
 
 def _real(folder: Path) -> Path:

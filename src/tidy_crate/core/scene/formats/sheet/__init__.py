@@ -102,4 +102,6 @@ class SceneSheet:
         from tidy_crate.core.scene.formats.sheet.model import read_sheet
         from tidy_crate.core.work.trust import Claim
 
-        return tuple(Claim(what, words, scene.name) for what, words in read_sheet(scene).commands.lines())
+        commands = read_sheet(scene).commands
+        reads = {"render": commands.render.reads} if commands.render is not None else {}
+        return tuple(Claim(what, words, scene.name, reads.get(what, ())) for what, words in commands.lines())
