@@ -200,7 +200,9 @@ def test_u1_the_token_comes_from_the_environment_before_the_file_and_never_from_
     assert "TIDY_CRATE_TOKEN_HARBOUR" in (caught.value.remedy or "")
     (tmp_path / "secret").write_text("from-file\n")
     assert Keys({}, book).token_for(card, path) == "from-file"
-    assert Keys({"TIDY_CRATE_TOKEN_HARBOUR": "from-environment"}, book).token_for(card, path) == "from-environment"
+    own = Keys({"TIDY_CRATE_TOKEN_HARBOUR": "from-environment"}, book)
+    own.bind(card, path)
+    assert own.token_for(card, path) == "from-environment"
     other = card.model_copy(update={"url": "gopher://f"})
     with pytest.raises(FarmError, match="nothing is installed that reaches a farm this way"):
         open_link(other, path, Keys({"TIDY_CRATE_TOKEN_HARBOUR": "x"}, book))

@@ -20,7 +20,7 @@ from __future__ import annotations
 
 from tidy_crate.api.checks import against, check, mend, take_back, waive
 from tidy_crate.api.crate import archive, collect, next_step, prove, unsolved
-from tidy_crate.api.farms import FarmLinks, balances, farm_moved, ledger, load_card, try_farm
+from tidy_crate.api.farms import FarmLinks, agree_to_address, balances, farm_moved, ledger, load_card, try_farm
 from tidy_crate.api.frames import (
     decide,
     deliver,
@@ -90,6 +90,7 @@ __all__ = [
     "User",
     "act",
     "against",
+    "agree_to_address",
     "archive",
     "bake",
     "balances",

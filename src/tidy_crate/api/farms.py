@@ -33,6 +33,11 @@ def farm_moved(farm: str, *, user: User | None = None) -> tuple[FarmCard, str]:
     return card, user.keys.move(card, path)
 
 
+def agree_to_address(card: FarmCard, path: Path, *, user: User | None = None) -> None:
+    """Note that a farm, and the token that its card names, belong to the address on the card: see NewAddress."""
+    (user or User.here()).keys.move(card, path)
+
+
 def try_farm(farm: str, *, user: User | None = None) -> tuple[FarmCard, tuple[Trial, ...], Account | None]:
     """Try the way to a farm out, step by step. Nothing is ordered.
 

@@ -78,7 +78,12 @@ class User:
         """Return what the user has to sign in to farms with."""
         from tidy_crate.core.farm.sign_in import Keys
 
-        return Keys(self.environment, self.home / "token-addresses.json", self._configuration.token_variables)
+        return Keys(
+            self.environment,
+            self.home / "token-addresses.json",
+            self._configuration.token_variables,
+            self.home / "farms",
+        )
 
     @property
     def trust(self) -> Trust:

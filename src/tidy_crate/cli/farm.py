@@ -143,7 +143,7 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         card: Annotated[Path, typer.Argument(metavar="CARD", autocompletion=complete.farms, help="A card's file.")],
     ) -> None:
-        """Make a farm known by its name: its card is copied to where all commands find it.
+        """Make a farm known by its name: all commands find its card, and its token goes to this address only.
 
         \b
         Examples:
@@ -161,7 +161,10 @@ def register(app: typer.Typer) -> None:
                 card,
                 "name it by its path instead",
             )
-        target = api.User.here().home / "farms" / f"{found.name}{SUFFIX}"
+        user = api.User.here()
+        target = user.home / "farms" / f"{found.name}{SUFFIX}"
+        if found.url:
+            user.keys.bind(found, card)
         write_bytes(target, card.read_bytes())
         talk.result(
             {"farm": found.name, "card": str(target)},

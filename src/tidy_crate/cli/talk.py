@@ -153,22 +153,35 @@ class Talk:
 
         What was begun before the question is taken up again after it.
         """
-        try:
-            work()
-        except WrongUsage as error:
-            from tidy_crate.core.work.trust import NotTrusted
+        while True:
+            try:
+                work()
+                return
+            except WrongUsage as error:
+                if not self.can_ask or not self._agreed(error):
+                    raise
 
-            if not isinstance(error, NotTrusted) or not self.can_ask:
-                raise
-            from tidy_crate import api
-            from tidy_crate.cli.show import command_lines
+    def _agreed(self, error: WrongUsage) -> bool:
+        """Ask what an error leaves to the user: commands that would run, and where a token goes. Note a yes."""
+        from tidy_crate import api
+        from tidy_crate.cli.show import command_lines
+        from tidy_crate.core.farm.sign_in import NewAddress
+        from tidy_crate.core.work.trust import NotTrusted
 
+        if isinstance(error, NotTrusted):
             self.err.print(f"{error.folder} names commands that would run on this machine:")
             command_lines(self.err, error.commands)
             if not self.ask("Allow them from now on?"):
-                raise
+                return False
             api.trust_commands(error.folder, error.commands)
-            work()
+            return True
+        if isinstance(error, NewAddress):
+            self.err.print(clean(f"{error.path} is a card for {error.address}."), markup=False, soft_wrap=True)
+            if not self.ask(f"Send {error.source} there, now and from now on?"):
+                return False
+            api.agree_to_address(error.card, error.path)
+            return True
+        return False
 
     def fail(self, error: TidyCrateError) -> None:
         """An error in two lines, with what a program said before it failed, or as a document."""

@@ -1,7 +1,7 @@
 """Finding the token for a farm, which never stands in its card, and opening the link.
 
-A token goes to one address only: the one that it was first used with. A card from others can name any
-address, so that is noted in the user's own folder, and not on the card.
+A token goes to one address only: that of a farm that the user has added or agreed to. A card from others can name any
+address and any farm, so that is noted in the user's own folder, and not on the card.
 """
 
 from __future__ import annotations
@@ -10,20 +10,54 @@ import hashlib
 import os
 import stat
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from tidy_crate.core.errors import FarmError, UnreadableInput
+from tidy_crate.core.errors import FarmError, UnreadableInput, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.links.registry import is_loopback, link_to
-from tidy_crate.core.files import inside, read_json, write_json
+from tidy_crate.core.files import inside, only_one, read_json, write_json
 
 SERVICE = "tidy-crate"
 # variables of the environment that a card may name unasked
 OWN_VARIABLES = "TIDY_CRATE_TOKEN_"
 MOST_CHARACTERS = 4096
+THIS_MACHINE, USUAL_S3 = "this machine", "the usual S3 service"
+# seconds to wait for another command that notes an address
+PATIENCE = 10.0
+
+
+class NewAddress(WrongUsage):
+    """A token would go to an address that the user has not agreed to."""
+
+    def __init__(self, card: FarmCard, path: Path, source: str, address: str) -> None:
+        super().__init__(
+            f"{source} would go to {address} for the first time, and you have not agreed to that",
+            path,
+            f"if this is the address of your farm, run: tidy-crate farm add {path}",
+        )
+        self.card, self.path, self.source, self.address = card, path, source, address
+
+
+@dataclass
+class _Book:
+    """The book of addresses."""
+
+    tokens: dict[str, str] = field(default_factory=dict)
+    """By digest of a token, the address that it belongs to."""
+    sources: dict[str, str] = field(default_factory=dict)
+    """By farm (`farm harbour`) and by place of a token (`variable NAME`), the address that it belongs to."""
+
+
+@dataclass(frozen=True)
+class _Held:
+    """A token that was found."""
+
+    token: str
+    source: str
+    """`variable NAME` or `keyring NAME`; empty for a file beside the card, which is whose the card is."""
 
 
 @dataclass(frozen=True)
@@ -32,25 +66,38 @@ class Keys:
 
     environment: Mapping[str, str]
     book: Path
-    """The file that notes which address each token belongs to."""
+    """The file that notes which address each token, farm and place of a token belongs to."""
     variables: tuple[str, ...] = ()
     """Other variables of the environment that cards may name, by the user's configuration."""
+    own_cards: Path | None = None
+    """The user's own folder of cards. A card in it is one that the user has added."""
 
     def token_for(self, card: FarmCard, path: Path) -> str:
         """Return the token: from the environment, the file the card names, or the system's keyring, in this order.
 
-        path: of the card. Raises FarmError when there is none, when it cannot be one, and when it belongs to another
-        address than the card's. No error holds the token.
+        path: of the card. Raises FarmError when there is none, when it cannot be one, and when it, the farm of this
+        name, or the place of the token belongs to another address than the card's. Raises NewAddress where nothing says
+        that this address is the farm's. No error holds the token.
         """
-        token = self._found(card, path)
-        address = origin(card.url)
-        known = self._book().get(_mark(token))
-        if known is None:
-            self._note(token, address)
-        elif known != address:
-            what = f"this token belongs to {known}, and the card would send it to {address}"
-            raise FarmError(what, card.name, f"if the farm has moved, run: tidy-crate farm moved {card.name}")
-        return token
+        held = self._found(card, path)
+        address, book = origin(card), self._book()
+        self._need_same(card, held.source, address, book, book.tokens.get(_mark(held.token)))
+        if book.tokens.get(_mark(held.token)) == address:
+            return held.token
+        known = not held.source or any(one in book.sources for one in _sources(card, held.source))
+        if not (known or address == THIS_MACHINE or self._is_own(path)):
+            raise NewAddress(card, path, _shown(held.source), address)
+        self._note(card, held, address)
+        return held.token
+
+    def bind(self, card: FarmCard, path: Path) -> None:
+        """Note that the farm of a card, and the token that it names, belong to the card's address from now on.
+
+        Raises FarmError where they belong to another one.
+        """
+        source = self._source(card, path)
+        self._need_same(card, source, origin(card), self._book(), None)
+        self._note(card, _Held("", source), origin(card))
 
     def secret(self, purpose: str) -> str:
         """Return a secret of the user's own, such as the password for mail: from the environment or the keyring.
@@ -66,51 +113,100 @@ class Keys:
         raise FarmError(f"there is no secret for {purpose}", None, f"set {variable}, or put it into the keyring")
 
     def move(self, card: FarmCard, path: Path) -> str:
-        """Note that a card's token belongs to the card's address from now on. Return the address."""
-        address = origin(card.url)
-        self._note(self._found(card, path), address)
-        return address
+        """Note that a card's farm and token belong to the card's address from now on. Return the address."""
+        self._note(card, self._found(card, path), origin(card))
+        return origin(card)
 
-    def _found(self, card: FarmCard, path: Path) -> str:
+    def _need_same(self, card: FarmCard, source: str, address: str, book: _Book, known: str | None) -> None:
+        """Raise FarmError where a token, its place or its farm belongs to another address."""
+        if known is not None and known != address:
+            what = f"this token belongs to {known}, and the card would send it to {address}"
+            raise FarmError(what, card.name, f"if the farm has moved, run: tidy-crate farm moved {card.name}")
+        for one in _sources(card, source) if source else ():
+            bound = book.sources.get(one)
+            if bound is not None and bound != address:
+                whose = f"the farm {card.name}" if one.startswith("farm ") else _shown(one)
+                what = f"{whose} belongs to {bound}, and this card would send the token to {address}"
+                raise FarmError(what, card.name, f"if the farm has moved, run: tidy-crate farm moved {card.name}")
+
+    def _is_own(self, path: Path) -> bool:
+        own = self.own_cards
+        return own is not None and os.path.realpath(path.parent) == os.path.realpath(own)
+
+    def _variable(self, card: FarmCard, path: Path) -> str:
         variable = card.sign_in.token_env or f"{OWN_VARIABLES}{card.name.upper().replace('-', '_')}"
         if not variable.startswith(OWN_VARIABLES) and variable not in self.variables:
             what = f"the card asks for the environment variable {variable}, which may hold anything"
             remedy = f'name it {OWN_VARIABLES}..., or allow it in your config.toml: token_variables = ["{variable}"]'
             raise FarmError(what, path, remedy)
+        return variable
+
+    def _source(self, card: FarmCard, path: Path) -> str:
+        """Return the place that a card's token is looked for in first."""
+        return f"variable {self._variable(card, path)}"
+
+    def _found(self, card: FarmCard, path: Path) -> _Held:
+        variable = self._variable(card, path)
         if self.environment.get(variable, "").strip():
-            return _usable(self.environment[variable], variable)
+            return _Held(_usable(self.environment[variable], variable), f"variable {variable}")
         if card.sign_in.token_file:
             held = _in_file(path.parent, card.sign_in.token_file)
             if held is not None:
-                return held
+                return _Held(held, "")
         if card.sign_in.keyring:
             kept = _from_keyring(card.name)
             if kept:
-                return _usable(kept, "the keyring")
+                return _Held(_usable(kept, "the keyring"), f"keyring {card.name}")
         raise FarmError("there is no token to sign in with", card.name, f"set {variable}, or put it into the keyring")
 
-    def _book(self) -> dict[str, str]:
+    def _book(self) -> _Book:
         if not self.book.is_file():
-            return {}
+            return _Book()
         found = read_json(self.book, "list of tokens and addresses")
-        if not isinstance(found, dict):
+        # an earlier version kept the tokens alone
+        parts = found if isinstance(found, dict) and "tokens" in found else {"tokens": found}
+        tokens, sources = parts.get("tokens"), parts.get("sources", {})
+        if not isinstance(tokens, dict) or not isinstance(sources, dict):
             raise UnreadableInput("the list of tokens and addresses is broken", self.book, "remove it")
-        return {str(mark): str(address) for mark, address in found.items()}
+        return _Book(
+            {str(mark): str(address) for mark, address in tokens.items()},
+            {str(one): str(address) for one, address in sources.items()},
+        )
 
-    def _note(self, token: str, address: str) -> None:
-        self.book.parent.mkdir(parents=True, exist_ok=True)
-        write_json(self.book, self._book() | {_mark(token): address})
+    def _note(self, card: FarmCard, held: _Held, address: str) -> None:
+        # two commands that sign in at the same time keep both notes
+        with only_one(self.book.with_name(f".{self.book.name}.lock"), "signs in", self.book, PATIENCE):
+            book = self._book()
+            if held.token:
+                book.tokens[_mark(held.token)] = address
+            if held.source:
+                book.sources |= dict.fromkeys(_sources(card, held.source), address)
+            self.book.parent.mkdir(parents=True, exist_ok=True)
+            write_json(self.book, {"tokens": book.tokens, "sources": book.sources})
 
 
-def origin(url: str) -> str:
-    """Return the part of an address that a token belongs to: scheme, host and port.
+def _sources(card: FarmCard, source: str) -> tuple[str, ...]:
+    return (f"farm {card.name}", source)
 
-    This machine is one address, whatever the port: no other user answers there.
+
+def _shown(source: str) -> str:
+    kind, _, name = source.partition(" ")
+    return f"the token in {name}" if kind == "variable" else f"the token of {name} in the keyring"
+
+
+def origin(card: FarmCard) -> str:
+    """Return the part of a card's address that a token belongs to: scheme, host and port.
+
+    This machine is one address, whatever the port: no other user answers there. A bucket is at its service.
     """
-    parts = urlsplit(url)
+    parts = urlsplit(card.url)
+    if parts.scheme.lower() == "s3":
+        if not card.place.endpoint:
+            return USUAL_S3
+        parts = urlsplit(card.place.endpoint)
     host = (parts.hostname or "").lower()
     if is_loopback(host):
-        return "this machine"
+        return THIS_MACHINE
     port = f":{parts.port}" if parts.port else ""
     return f"{parts.scheme.lower()}://{host}{port}"
 

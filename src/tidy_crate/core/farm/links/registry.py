@@ -28,6 +28,28 @@ def is_loopback(host: str) -> bool:
         return False
 
 
+# the schemes that links of this tool know, and whether what goes over them is encrypted; s3 by its endpoint
+ENCRYPTED = {"https": True, "http": False, "sftp": True, "file": True, "s3": True, "dask": False, "dasks": True}
+
+
+def _need_encrypted(card: FarmCard, scheme: str, host: str) -> None:
+    """Raise FarmError for an address at which tokens and commands would travel in the open."""
+    if scheme == "s3" and card.place.endpoint:
+        try:
+            endpoint = urlsplit(card.place.endpoint)
+            scheme, host, _ = endpoint.scheme.lower(), (endpoint.hostname or "").lower(), endpoint.port
+        except ValueError as error:
+            raise FarmError("the endpoint of the bucket is wrong", card.name, "correct it on the card") from error
+        if scheme not in ("http", "https") or not host or "@" in endpoint.netloc:
+            what = "the endpoint of the bucket is no address of an S3 service"
+            raise FarmError(what, card.name, "write it as endpoint = 'https://HOST' on the card")
+    if ENCRYPTED.get(scheme, True) or card.insecure or is_loopback(host):
+        return
+    what = f"the address {scheme}://{host} is not encrypted, so anybody on the way can read and change what is sent"
+    safe = {"http": "https", "dask": "dasks"}[scheme]
+    raise FarmError(what, card.name, f"use {safe}://, or say insecure = true on the card for a network that is safe")
+
+
 def link_to(card: FarmCard, token: Token) -> FarmLink:
     """Open the link to the farm of a card. Nothing is asked of the farm yet.
 
@@ -45,9 +67,7 @@ def link_to(card: FarmCard, token: Token) -> FarmLink:
     if parts.username is not None or parts.password is not None:
         what = "the address on the card holds a name or a password, which everybody reads who reads the card"
         raise FarmError(what, card.name, "take it out of the url; tokens come from the environment or the keyring")
-    if scheme == "http" and not card.insecure and not is_loopback(host):
-        what = "the address is not encrypted, so the token would travel in the open"
-        raise FarmError(what, host, "use https, or say insecure = true on the card")
+    _need_encrypted(card, scheme, host)
     opener = plugin(GROUP, scheme)
     if opener is None:
         known = ", ".join(f"{name}:" for name in sorted(names(GROUP)))
