@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
+import pickle
 import shutil
 import signal
+import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import pytest
@@ -22,9 +26,11 @@ from tidy_crate import __version__
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
-from tidy_crate.core.farm.links.cluster.engine import Engine
+from tidy_crate.core.farm.links.cluster.engine import Certificates, Engine
 from tidy_crate.core.farm.links.cluster.link import ClusterFarm
+from tidy_crate.core.farm.links.cluster.scheduler_client import Conversation, Trouble, plain
 from tidy_crate.core.farm.protocol import Action
+from tidy_crate.core.farm.sign_in import Keys, NewAddress, open_link
 from tidy_crate.core.job.actions import act
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.prepare import Sending
@@ -38,6 +44,7 @@ from tidy_crate.core.review.spread import judge_on_workers
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 
+trustme = pytest.importorskip("trustme")
 Client = pytest.importorskip("distributed").Client
 RENDER = (
     "{python}", "-m", "tidy_crate.practice.render", "{scene}", "--frames", "{frames}", "--into", "{output_folder}",
@@ -62,8 +69,8 @@ class Cluster:
         self.processes.append(process)
         return process
 
-    def worker(self) -> subprocess.Popen[bytes]:
-        line = ("--no-nanny", "--nthreads", "1", "--no-dashboard", "--local-directory", str(self.folder))
+    def worker(self, *more: str) -> subprocess.Popen[bytes]:
+        line = ("--no-nanny", "--nthreads", "1", "--no-dashboard", "--local-directory", str(self.folder), *more)
         return self.start("dask_worker", f"tcp://127.0.0.1:{self.port}", *line)
 
     def stop(self) -> None:
@@ -237,9 +244,9 @@ def test_machines_of_other_versions_are_named() -> None:
         def get_versions(self) -> dict[str, object]:
             return {"client": own, "scheduler": own, "workers": {"tcp://10.0.0.7:1": own, "tcp://10.0.0.8:1": old}}
 
-    with pytest.raises(FarmError, match=r"worker tcp://10.0.0.8:1 has Python 3.10, distributed 2026.8.0") as caught:
-        Engine("dask://studio:8786")._need_versions(Told())  # type: ignore[arg-type]
-    assert "install the same versions everywhere" in (caught.value.remedy or "")
+    with pytest.raises(Trouble, match=r"worker tcp://10.0.0.8:1 has Python 3.10, distributed 2026.8.0") as caught:
+        Conversation._need_versions(Told())
+    assert "install the same versions everywhere" in caught.value.remedy
 
 
 SPOILING = """
@@ -297,3 +304,151 @@ def test_f3_frames_are_judged_on_workers_as_they_are_here(cluster: Cluster, tmp_
         review_folder(tmp_path / "frames", None, judge=judge_on_workers(url, "0.0"))
     with pytest.raises(WrongUsage, match="not the address"):
         judge_on_workers("http://127.0.0.1:1", __version__)
+
+
+# whoever runs this worker answers every question with an object that runs code where it is unpacked
+HOSTILE = """
+class Evil:
+    def __reduce__(self):
+        return (open, (@MARK@, "w"))
+async def run(*words, **more):
+    from distributed.protocol import to_serialize
+    return {"status": "OK", "result": to_serialize(Evil())}
+def dask_setup(worker):
+    worker.handlers["run"] = run
+"""
+
+
+@pytest.fixture
+def hostile(tmp_path: Path) -> Iterator[tuple[Cluster, Path]]:
+    """A scheduler with such a worker, and the file that its code would make here."""
+    port, mark = free_port(), tmp_path / "ran-here"
+    found = Cluster(port, tmp_path)
+    (tmp_path / "evil.py").write_text(HOSTILE.replace("@MARK@", repr(str(mark))))
+    try:
+        wait_for(
+            port,
+            found.start("dask_scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard", "--no-show"),
+        )
+        found.worker("--preload", str(tmp_path / "evil.py"))
+        with Client(f"tcp://127.0.0.1:{port}", set_as_default=False) as client:
+            client.wait_for_workers(1, timeout=60)
+        yield found, mark
+    finally:
+        found.stop()
+
+
+def test_a_hostile_worker_runs_nothing_here(hostile: tuple[Cluster, Path], shared: Path) -> None:
+    cluster, mark = hostile
+    steps = list(ClusterFarm(card_for(cluster.port, shared)).trial())
+    assert [one.works for one in steps] == [True, False]
+    assert "something else than plain text" in steps[1].said and not mark.exists()
+    # the attack works where plain data are not asked for
+    with Client(f"tcp://127.0.0.1:{cluster.port}", set_as_default=False) as client, contextlib.suppress(Exception):
+        client.run(os.getpid)
+    assert mark.exists()
+
+
+class Runs:
+    def __reduce__(self) -> tuple[object, tuple[object, ...]]:
+        return os.system, ("exit 3",)
+
+
+@pytest.mark.parametrize("protocol", range(3, pickle.HIGHEST_PROTOCOL + 1))
+def test_plain_data_come_through_and_nothing_else_is_made(protocol: int) -> None:
+    given = {"a": [1, 2.5, None, True, b"x", "é"], "b": [{1, 2}, frozenset([3])], "c": (1, (2,))}
+    plain_ones = given if protocol > 3 else {"a": given["a"], "c": given["c"]}
+    assert plain(pickle.dumps(plain_ones, protocol)) == plain_ones
+    error = plain(pickle.dumps(ValueError("why"), protocol))
+    assert isinstance(error, ValueError) and str(error) == "why"
+    for one in (Runs(), Path("x"), os.getpid, [Runs()], SystemExit(3), json.JSONDecoder()):
+        found = plain(pickle.dumps(one, protocol))
+        found = found[0] if isinstance(found, list) else found
+        assert found is None or any(word in f"{found} {type(found)}" for word in ("Inert", "Foreign")), found
+
+
+@pytest.mark.parametrize(
+    "says", [b"", b"SSH-2.0-OpenSSH_9.2\r\n", b"HTTP/1.1 400 Bad Request\r\n\r\n", b"\xff" * 64, None]
+)
+def test_another_listener_is_told_in_one_sentence_within_the_limit(says: bytes | None) -> None:
+    """None: it takes the connection and says nothing, for ever."""
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        stop = threading.Event()
+
+        def serve() -> None:
+            held = []
+            while not stop.is_set():
+                with contextlib.suppress(OSError):
+                    taken, _ = server.accept()
+                    held.append(taken)
+                    if says is not None:
+                        taken.sendall(says)
+                        if not says:
+                            taken.close()
+
+        threading.Thread(target=serve, daemon=True).start()
+        began = time.monotonic()
+        engine = Engine(f"dask://127.0.0.1:{server.getsockname()[1]}", limit=12)
+        with pytest.raises(FarmError) as told:
+            engine.meet()
+        stop.set()
+    assert time.monotonic() - began < 16
+    assert "\n" not in str(told.value) and len(told.value.what) < 300 and told.value.remedy
+
+
+def test_an_encrypted_scheduler_is_met_with_the_users_certificates(tmp_path: Path) -> None:
+    ours, stranger = authority(tmp_path / "ours"), authority(tmp_path / "stranger")
+    port = free_port()
+    cluster = Cluster(port, tmp_path)
+    tls = ("--tls-ca-file", str(ours.ca_file), "--tls-cert", str(ours.certificate), "--tls-key", str(ours.key))
+    try:
+        words = ("--host", "tls://127.0.0.1", "--port", str(port), "--no-dashboard", "--no-show")
+        wait_for(port, cluster.start("dask_scheduler", *words, *tls))
+        line = ("--no-nanny", "--nthreads", "1", "--no-dashboard", "--local-directory", str(tmp_path))
+        cluster.start("dask_worker", f"tls://127.0.0.1:{port}", *line, *tls)
+        engine = Engine(f"dasks://127.0.0.1:{port}", ours)
+        deadline = time.monotonic() + 60
+        while True:
+            try:
+                assert "1 workers of the same versions" in engine.meet()
+                break
+            except FarmError as error:
+                assert "no workers" in error.what and time.monotonic() < deadline, error
+        # without certificates, with a stranger's, and unencrypted: refused in one sentence
+        for other, why in (
+            (Engine(f"dasks://127.0.0.1:{port}"), "certificates, and none are known"),
+            (Engine(f"dasks://127.0.0.1:{port}", stranger, 15), "reached|answer"),
+            (Engine(f"dask://127.0.0.1:{port}", None, 15), "reached|answer"),
+            (Engine(f"dasks://127.0.0.1:{port}", replace(ours, key=tmp_path / "none")), "no such file"),
+        ):
+            with pytest.raises(FarmError, match=why):
+                other.meet()
+    finally:
+        cluster.stop()
+
+
+def authority(folder: Path) -> Certificates:
+    """A new authority and one certificate of it."""
+    folder.mkdir()
+    made = trustme.CA()
+    own = made.issue_cert("127.0.0.1")
+    made.cert_pem.write_to_path(str(folder / "ca.pem"))
+    own.private_key_pem.write_to_path(str(folder / "key.pem"))
+    own.cert_chain_pems[0].write_to_path(str(folder / "cert.pem"))
+    return Certificates(folder / "ca.pem", folder / "cert.pem", folder / "key.pem")
+
+
+@pytest.mark.parametrize("name", ["studio", "other"])
+def test_a_strangers_scheduler_is_agreed_to_like_a_command(tmp_path: Path, shared: Path, name: str) -> None:
+    card = card_for(8786, shared).model_copy(update={"url": "dasks://render.stranger.example", "name": name})
+    path = tmp_path / f"{name}.farm.toml"
+    keys = Keys({}, tmp_path / "home" / "book.json")
+    with pytest.raises(NewAddress, match="your crates and render commands would go to dasks://render"):
+        open_link(card, path, keys)
+    if name == "studio":
+        keys.bind(card.model_copy(update={"url": "dasks://render.studio.example"}), path)
+        with pytest.raises(FarmError, match="the farm studio belongs to dasks://render"):
+            open_link(card, path, keys)
+        return
+    keys.move(card, path)
+    open_link(card, path, keys)

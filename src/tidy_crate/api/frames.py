@@ -71,14 +71,16 @@ def review(
 
     expect: for a folder, the crate it was rendered from. rules: limits in place of those in the crate. meant: frames
     at which flashes, cuts and black pictures are meant. explain: a frame whose measures are returned too.
-    workers: address of a Dask scheduler (`dask://HOST:PORT`) whose workers read the frames; they must see the folder
-    under the same path.
+    workers: address of a Dask scheduler (`dasks://HOST:PORT`, or `dask://` on this machine) whose workers read the
+    frames; they must see the folder under the same path.
     """
     from tidy_crate import __version__
     from tidy_crate.core.picture.readers import judge_here
     from tidy_crate.core.review.spread import judge_on_workers
 
-    judge = judge_here if workers is None else judge_on_workers(workers, __version__)
+    judge = (
+        judge_here if workers is None else judge_on_workers(workers, __version__, (user or User.here()).certificates)
+    )
     if Path(what).is_dir():
         # without a ledger, which takes longer to import than a frame to be read
         from tidy_crate.core.review.folder import review_folder

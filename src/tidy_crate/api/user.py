@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from tidy_crate.core.context.user import NotifySettings, OwnMachine, UserFile
     from tidy_crate.core.exchange import ExchangeRate
+    from tidy_crate.core.farm.links.cluster.engine import Certificates
     from tidy_crate.core.farm.sign_in import Keys
     from tidy_crate.core.work.options import FarmOptions
     from tidy_crate.core.work.trust import Trust
@@ -83,7 +84,16 @@ class User:
             self.home / "token-addresses.json",
             self._configuration.token_variables,
             self.home / "farms",
+            self.certificates,
         )
+
+    @property
+    def certificates(self) -> Certificates | None:
+        """Return what encrypted connections to schedulers need, as far as the user's configuration says."""
+        from tidy_crate.core.farm.links.cluster.engine import Certificates
+
+        known = self._configuration.scheduler
+        return Certificates(known.ca_file, known.certificate, known.key) if known is not None else None
 
     @property
     def trust(self) -> Trust:

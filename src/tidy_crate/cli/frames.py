@@ -108,7 +108,7 @@ def register(app: typer.Typer) -> None:
         ] = None,
         workers: Annotated[
             str | None,
-            typer.Option("--workers", metavar="dask://HOST:PORT", help="Read the frames on a scheduler's workers."),
+            typer.Option("--workers", metavar="dasks://HOST:PORT", help="Read the frames on a scheduler's workers."),
         ] = None,
     ) -> None:
         """Open every frame and judge it, by itself and against the frames beside it.

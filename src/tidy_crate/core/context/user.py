@@ -41,6 +41,17 @@ class MailSettings(Model):
     """Name to sign in with; the password is in TIDY_CRATE_TOKEN_MAIL or in the keyring."""
 
 
+class SchedulerAccess(Model):
+    """Files for encrypted connections to schedulers of one's own machines (`dasks://`). Paths from the root."""
+
+    ca_file: Path
+    """Certificates of the authority that scheduler and workers have theirs from."""
+    certificate: Path
+    """The user's own certificate."""
+    key: Path
+    """Its private key."""
+
+
 class NotifySettings(Model):
     """Recipients of messages when a job is done or in trouble."""
 
@@ -70,6 +81,8 @@ class UserFile(Model):
     """Options of submissions where neither project nor command line say so."""
     notify: NotifySettings = NotifySettings()
     """Recipients of news when a job is done or in trouble."""
+    scheduler: SchedulerAccess | None = None
+    """Certificates for schedulers at `dasks://`."""
     token_variables: tuple[str, ...] = ()
     """Variables of the environment, beside `TIDY_CRATE_TOKEN_...`, that farm cards may take a token from."""
 

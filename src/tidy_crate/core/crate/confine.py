@@ -71,11 +71,13 @@ def confine(
     listable: Iterable[Path] = (),
     devices: Iterable[Path] = (),
     platform: str = sys.platform,
+    *,
+    tcp: bool = False,
 ) -> Confined:
     """Deny this process and its children all file access but to these folders, and TCP and signals where it can.
 
     writable: no devices can be made in them. listable: folders whose names may be read, and no more. devices: may be
-    read, written and controlled. Call it before any thread starts.
+    read, written and controlled. tcp: is allowed. Call it before any thread starts.
     """
     if not platform.startswith("linux"):
         return Confined("this system has no way to shut a process in without a privilege")
@@ -86,7 +88,7 @@ def confine(
     handled = _ALL_FIRST | (_REFER if version >= 2 else 0) | (_TRUNCATE if version >= 3 else 0)
     handled |= _DEVICE_CONTROL if version >= 5 else 0
     attributes = _RulesetAttributes(
-        handled, _TCP if version >= 4 else 0, _ABSTRACT_SOCKETS | _SIGNALS if version >= 6 else 0
+        handled, _TCP if version >= 4 and not tcp else 0, _ABSTRACT_SOCKETS | _SIGNALS if version >= 6 else 0
     )
     size = _SIZES[max(known for known in _SIZES if known <= version)]
     ruleset = libc.syscall(_CREATE_RULESET, ctypes.byref(attributes), ctypes.c_size_t(size), ctypes.c_uint32(0))
@@ -107,7 +109,9 @@ def confine(
     finally:
         os.close(ruleset)
     # UDP and the like are not among what it can deny
-    return Confined(None, frozenset({FILES, *({TCP} if version >= 4 else ()), *({SIGNALS} if version >= 6 else ())}))
+    return Confined(
+        None, frozenset({FILES, *({TCP} if version >= 4 and not tcp else ()), *({SIGNALS} if version >= 6 else ())})
+    )
 
 
 def _allow(libc: ctypes.CDLL, ruleset: int, path: Path, rights: int) -> str | None:

@@ -16,6 +16,7 @@ from urllib.parse import urlsplit
 
 from tidy_crate.core.errors import FarmError, UnreadableInput, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
+from tidy_crate.core.farm.links.cluster.engine import Certificates
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.links.registry import is_loopback, link_to
 from tidy_crate.core.files import inside, only_one, read_json, write_json
@@ -71,6 +72,8 @@ class Keys:
     """Other variables of the environment that cards may name, by the user's configuration."""
     own_cards: Path | None = None
     """The user's own folder of cards. A card in it is one that the user has added."""
+    certificates: Certificates | None = None
+    """For encrypted connections to schedulers."""
 
     def token_for(self, card: FarmCard, path: Path) -> str:
         """Return the token: from the environment, the file the card names, or the system's keyring, in this order.
@@ -89,6 +92,19 @@ class Keys:
             raise NewAddress(card, path, _shown(held.source), address)
         self._note(card, held, address)
         return held.token
+
+    def need_agreed(self, card: FarmCard, path: Path) -> None:
+        """Raise NewAddress unless the user has agreed to the address of a card, which asks for no token.
+
+        Raises FarmError where the farm of this name belongs to another address.
+        """
+        source, address, book = f"farm {card.name}", origin(card), self._book()
+        bound = book.sources.get(source)
+        if bound is None and not (address == THIS_MACHINE or self._is_own(path)):
+            raise NewAddress(card, path, "your crates and render commands", address)
+        if bound != address:
+            self._need_same(card, source, address, book, None)
+            self._note(card, _Held("", source), address)
 
     def bind(self, card: FarmCard, path: Path) -> None:
         """Note that the farm of a card, and the token that it names, belong to the card's address from now on.
@@ -114,7 +130,9 @@ class Keys:
 
     def move(self, card: FarmCard, path: Path) -> str:
         """Note that a card's farm and token belong to the card's address from now on. Return the address."""
-        self._note(card, self._found(card, path), origin(card))
+        scheduler = urlsplit(card.url).scheme.lower() in _AGREED_TO
+        held = _Held("", f"farm {card.name}") if scheduler else self._found(card, path)
+        self._note(card, held, origin(card))
         return origin(card)
 
     def _need_same(self, card: FarmCard, source: str, address: str, book: _Book, known: str | None) -> None:
@@ -252,6 +270,33 @@ def _from_keyring(name: str) -> str | None:
         return None
 
 
+@dataclass(frozen=True)
+class _SigningIn:
+    """What a link is given to sign in with."""
+
+    card: FarmCard
+    path: Path
+    keys: Keys
+
+    def __call__(self) -> str:
+        return self.keys.token_for(self.card, self.path)
+
+    @property
+    def certificates(self) -> Certificates | None:
+        """Return the user's certificates for schedulers."""
+        return self.keys.certificates
+
+
+# a scheduler hands what it is given to its workers, which run it: it is agreed to before anything is sent
+_AGREED_TO = ("dask", "dasks")
+
+
 def open_link(card: FarmCard, path: Path, keys: Keys) -> FarmLink:
-    """Open the link to the farm of a card. Nothing is asked of the farm yet. See registry.link_to."""
-    return link_to(card, lambda: keys.token_for(card, path))
+    """Open the link to the farm of a card. Nothing is asked of the farm yet. See registry.link_to.
+
+    Raises NewAddress for a scheduler that the user has not agreed to.
+    """
+    link = link_to(card, _SigningIn(card, path, keys))
+    if urlsplit(card.url).scheme.lower() in _AGREED_TO:
+        keys.need_agreed(card, path)
+    return link

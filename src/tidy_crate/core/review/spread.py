@@ -6,7 +6,8 @@ from collections.abc import Generator, Iterator, Sequence
 from urllib.parse import urlsplit
 
 from tidy_crate.core.errors import FarmError, WrongUsage
-from tidy_crate.core.farm.links.cluster.engine import Engine
+from tidy_crate.core.farm.links.cluster.engine import Certificates, Engine
+from tidy_crate.core.farm.links.registry import is_loopback
 from tidy_crate.core.picture.judge import Judgement
 from tidy_crate.core.picture.readers import JudgeFrames, Looked
 from tidy_crate.core.work.attempt import Verdict
@@ -15,14 +16,19 @@ from tidy_crate.core.work.attempt import Verdict
 PIECE = 16
 
 
-def judge_on_workers(url: str, version: str) -> JudgeFrames:
-    """Return what judges frames on the workers of the scheduler at `dask://HOST:PORT`.
+def judge_on_workers(url: str, version: str, certificates: Certificates | None = None) -> JudgeFrames:
+    """Return what judges frames on the workers of the scheduler at `dask://HOST:PORT` or `dasks://HOST:PORT`.
 
-    version: of this package; workers must have the same. Raises WrongUsage for another kind of address. The result
-    raises FarmError where a worker lacks the package or does not see the frames.
+    version: of this package; workers must have the same. certificates: for `dasks://`. Raises WrongUsage for another
+    kind of address, and for one that is not encrypted and not of this machine. The result raises FarmError where a
+    worker lacks the package or does not see the frames.
     """
-    if urlsplit(url).scheme != "dask" or not urlsplit(url).hostname:
-        raise WrongUsage("not the address of a scheduler", url, "write it as dask://HOST:PORT")
+    parts = urlsplit(url)
+    if parts.scheme not in ("dask", "dasks") or not parts.hostname:
+        raise WrongUsage("not the address of a scheduler", url, "write it as dasks://HOST:PORT")
+    if parts.scheme == "dask" and not is_loopback(parts.hostname):
+        remedy = "use dasks:// with certificates in your config.toml (docs/security.md)"
+        raise WrongUsage("the address is not encrypted, so anybody on the way can change what runs there", url, remedy)
 
     def judge(frames: Sequence[Looked]) -> Generator[Judgement, None, None]:
         pieces = [frames[at : at + PIECE] for at in range(0, len(frames), PIECE)]
@@ -30,7 +36,7 @@ def judge_on_workers(url: str, version: str) -> JudgeFrames:
             [{"path": str(one.path.absolute()), "expected": one.expected.model_dump(mode="json")} for one in piece]
             for piece in pieces
         )
-        for piece, said in zip(pieces, Engine(url).judge(version, orders), strict=True):
+        for piece, said in zip(pieces, Engine(url, certificates).judge(version, orders), strict=True):
             yield from _answers(url, piece, said)
 
     return judge

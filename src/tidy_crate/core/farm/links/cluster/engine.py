@@ -1,156 +1,201 @@
-"""The scheduler and its workers: meeting them, letting them show what they can, and handing batches over."""
+"""The scheduler and its workers: meeting them, letting them show what they can, and handing batches over.
+
+All talk with the scheduler is in a process of its own, see `scheduler_client`. From there comes plain JSON.
+"""
 
 from __future__ import annotations
 
-import socket
-from collections import deque
+import json
+import subprocess
+import threading
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
 from urllib.parse import urlsplit
 
 from tidy_crate.core.errors import FarmBusy, FarmError
+from tidy_crate.core.process import own_helper
 
-if TYPE_CHECKING:
-    from distributed import Client
+PORT = 8786
+# seconds after which an order to the scheduler is given up
+LIMIT = 60.0
+# the same where workers run the renderer once, to show its version
+SHOWING = 200.0
+_LONGEST = 128 << 20
 
-SECONDS = 20.0
-# pieces for each thread of a worker that are handed out before their turn
-AHEAD = 3
-# workers that may be lost over one piece
-RETRIES = 3
+
+@dataclass(frozen=True)
+class Certificates:
+    """Files for an encrypted connection to a scheduler."""
+
+    ca_file: Path
+    """Certificates of the authority that scheduler and workers have theirs from."""
+    certificate: Path
+    """The user's own."""
+    key: Path
+    """Its private key."""
 
 
 class Engine:
-    """The Dask scheduler at an address."""
+    """The Dask scheduler at an address: `dask://HOST:PORT`, or `dasks://HOST:PORT` where it is encrypted."""
 
-    def __init__(self, url: str) -> None:
+    def __init__(self, url: str, certificates: Certificates | None = None, limit: float | None = None) -> None:
+        """limit: seconds for an order, in place of the usual ones."""
         self._url = url
+        self._certificates = certificates
+        self._limit = limit
 
     def meet(self) -> str:
         """Meet scheduler and workers. Return how many there are, and as which accounts they render."""
-        from tidy_crate.core.farm.links.cluster import on_worker
-
-        with self._client() as client:
-            accounts: dict[str, str] = client.run(on_worker.who)
-            self._need_workers(accounts)
-            names = ", ".join(sorted(set(accounts.values())))
-            return f"{len(accounts)} workers of the same versions; they render as {names}"
+        accounts = _texts(self._ask("meet"), self._url)
+        names = ", ".join(sorted(set(accounts.values())))
+        return f"{len(accounts)} workers of the same versions; they render as {names}"
 
     def show(self, given: dict[str, Any]) -> None:
         """Let every worker show that it can do an order. Raises FarmError where none can, with what each one says."""
-        with self._client() as client:
-            self._shown(client, given)
+        said = _texts(self._ask("show", {"given": given}, SHOWING), self._url)
+        if "" in said.values():
+            return
+        trouble = [f"{address}: {one}"[:300] for address, one in said.items()]
+        raise FarmError("no worker can render it: " + "; ".join(trouble[:5]), self._url, "see what each of them says")
 
     def begin(self, given: dict[str, Any], batches: Sequence[dict[str, Any]], job: str, first: int, rank: int) -> None:
         """Hand batches to the scheduler, which keeps them when we go. first: number of the attempt. rank: of the job.
 
         Raises FarmError where no worker can do it.
         """
-        from distributed import fire_and_forget
-
-        from tidy_crate.core.farm.links.cluster import on_worker
-
-        with self._client() as client:
-            self._shown(client, given)
-            for number, batch in enumerate(batches):
-                future = client.submit(
-                    on_worker.run_batch, given, batch, key=f"{job}/{batch['name']}/{first}", pure=False,
-                    retries=given["retries"], priority=1000 * rank - number,
-                )  # fmt: skip
-                fire_and_forget(future)  # type: ignore[no-untyped-call]
-            # what was submitted must be there before we go
-            client.run_on_scheduler(on_worker.worker_name)  # type: ignore[no-untyped-call]
+        self.show(given)
+        self._ask("begin", {"given": given, "batches": list(batches), "job": job, "first": first, "rank": rank})
 
     def judge(self, version: str, pieces: Iterable[list[dict[str, Any]]]) -> Iterator[dict[str, Any]]:
         """Let workers judge pieces of a review. Yield an answer for each, in order: see `on_worker.judge`.
 
         No more are handed out than keep every worker busy. The engine itself repeats what a lost worker had.
         """
-        from tidy_crate.core.farm.links.cluster import on_worker
-
-        with self._client() as client:
-            threads: dict[str, int] = client.nthreads()  # type: ignore[no-untyped-call]
-            self._need_workers(threads)
-            most = AHEAD * sum(threads.values())
-            waiting: deque[Any] = deque()
+        with self._talking("judge", {"version": version}) as talk:
+            most = talk.answer(self._limit or LIMIT)
+            if not isinstance(most, int):
+                raise _strange(self._url)
+            waiting = 0
             for piece in pieces:
-                waiting.append(client.submit(on_worker.judge, version, piece, pure=False, retries=RETRIES))
-                if len(waiting) >= most:
-                    yield waiting.popleft().result()
-            while waiting:
-                yield waiting.popleft().result()
+                talk.say(piece)
+                waiting += 1
+                if waiting >= most:
+                    yield _judged(talk.answer(None), self._url)
+                    waiting -= 1
+            talk.end()
+            for _ in range(waiting):
+                yield _judged(talk.answer(None), self._url)
 
     def under_way(self, job: str) -> int:
         """Return how many batches of a job the scheduler still means to run."""
-        from tidy_crate.core.farm.links.cluster import on_worker
+        found = self._ask("under_way", {"job": job})
+        if not isinstance(found, int):
+            raise _strange(self._url)
+        return found
 
-        with self._client() as client:
-            return int(client.run_on_scheduler(on_worker.batches_under_way, job))  # type: ignore[no-untyped-call]
-
-    def _shown(self, client: Client, given: dict[str, Any]) -> None:
-        from tidy_crate.core.farm.links.cluster import on_worker
-
-        answers: dict[str, Any] = client.run(on_worker.show, given, on_error="return")
-        self._need_workers(answers)
-        trouble = []
-        for address, one in answers.items():
-            said = one.get("trouble") if isinstance(one, dict) else f"{type(one).__name__}: {one}"
-            if not said:
-                return
-            trouble.append(f"{address}: {said}"[:300])
-        raise FarmError("no worker can render it: " + "; ".join(trouble[:5]), self._url, "see what each of them says")
-
-    def _need_workers(self, answers: Mapping[str, object]) -> None:
-        if not answers:
-            raise FarmError("the scheduler has no workers", self._url, "start some, then send again")
+    def _ask(self, do: str, order: Mapping[str, Any] | None = None, limit: float = LIMIT) -> Any:
+        with self._talking(do, order or {}) as talk:
+            talk.end()
+            return talk.answer(self._limit or limit)
 
     @contextmanager
-    def _client(self) -> Iterator[Client]:
-        """A connection to the scheduler. Raises FarmError for one of another version, FarmBusy where none answers."""
-        try:
-            import cloudpickle
-            from distributed import Client
-
-            from tidy_crate.core.farm.links.cluster import on_worker
-        except ModuleNotFoundError as error:
-            what = f"what reaches a Dask scheduler is not installed ({error.name})"
-            raise FarmError(what, self._url, "install it: pip install distributed") from error
-        # workers need nothing of this package
-        cloudpickle.register_pickle_by_value(on_worker)
+    def _talking(self, do: str, order: Mapping[str, Any]) -> Iterator[_Talk]:
+        """A process that carries out an order. Raises FarmError without the certificates that the address needs."""
         parts = urlsplit(self._url)
-        address = f"tcp://{parts.hostname}:{parts.port or 8786}"
+        known = self._certificates
+        if parts.scheme == "dasks" and known is None:
+            remedy = "add [scheduler] with ca_file, certificate and key to your config.toml"
+            raise FarmError("the scheduler is reached by certificates, and none are known", self._url, remedy)
+        tls = None
+        if known is not None and parts.scheme == "dasks":
+            tls = {"ca_file": str(known.ca_file), "certificate": str(known.certificate), "key": str(known.key)}
+            for path in (known.ca_file, known.certificate, known.key):
+                if not path.is_file():
+                    remedy = "correct [scheduler] in your config.toml"
+                    raise FarmError("there is no such file for signing in to the scheduler", path, remedy)
+        line, environment = own_helper("tidy_crate.core.farm.links.cluster.scheduler_client")
+        process = subprocess.Popen(
+            line, env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+        )
+        talk = _Talk(process, self._url)
         try:
-            # the engine itself tries again and again where nothing listens
-            socket.create_connection((parts.hostname, parts.port or 8786), SECONDS).close()
-            client = Client(address, timeout=SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
-        except (OSError, TimeoutError) as error:
-            what = f"the scheduler cannot be reached ({' '.join(str(error).split())[:160]})"
-            raise FarmBusy(what, self._url, "check that it runs and that the address is right") from error
-        try:
-            self._need_versions(client)
-            yield client
-        except (OSError, TimeoutError) as error:
-            what = f"the scheduler has gone away ({' '.join(str(error).split())[:160]})"
-            raise FarmBusy(what, self._url, "run the command again") from error
+            talk.say({"do": do, "host": parts.hostname, "port": parts.port or PORT, "tls": tls, **order})
+            yield talk
         finally:
-            client.close(timeout=SECONDS)  # type: ignore[no-untyped-call]
-
-    def _need_versions(self, client: Client) -> None:
-        """Raise FarmError where workers or scheduler have another version of the engine, or of Python, than we."""
-        found: Any = client.get_versions()
-        own = versions(found["client"])
-        others = {"the scheduler": versions(found["scheduler"])}
-        others |= {f"worker {name}": versions(one) for name, one in found["workers"].items()}
-        for name, theirs in others.items():
-            if theirs != own:
-                what = f"{name} has {theirs}, this machine has {own}"
-                raise FarmError(what, self._url, "install the same versions everywhere")
+            process.kill()
+            talk.end()
+            process.wait()
+            assert process.stdout is not None
+            process.stdout.close()
 
 
-def versions(found: dict[str, Any]) -> str:
-    """Return the versions that have to agree, as text. found: of one machine, as the engine tells them."""
-    host = dict(found.get("host") or {})
-    packages = dict(found.get("packages") or {})
-    python = ".".join(str(host.get("python", packages.get("python", "?"))).split(".")[:2])
-    return f"Python {python}, distributed {packages.get('distributed', '?')}"
+class _Talk:
+    """Lines to and from the process."""
+
+    def __init__(self, process: subprocess.Popen[bytes], url: str) -> None:
+        self._process = process
+        self._url = url
+
+    def say(self, what: object) -> None:
+        assert self._process.stdin is not None
+        try:
+            self._process.stdin.write(json.dumps(what).encode() + b"\n")
+            self._process.stdin.flush()
+        except OSError:
+            return  # it has ended, and its last line says why
+
+    def end(self) -> None:
+        """Say no more."""
+        assert self._process.stdin is not None
+        try:
+            self._process.stdin.close()
+        except OSError:
+            return
+
+    def answer(self, limit: float | None) -> Any:
+        """Return the next answer. limit: in seconds, None for the time that workers take. Raises FarmError."""
+        assert self._process.stdout is not None
+        late = threading.Event()
+
+        def give_up() -> None:
+            late.set()
+            self._process.kill()
+
+        timer = threading.Timer(limit, give_up) if limit is not None else None
+        if timer is not None:
+            timer.start()
+        try:
+            line = self._process.stdout.readline(_LONGEST)
+        finally:
+            if timer is not None:
+                timer.cancel()
+        if not line.endswith(b"\n"):
+            if late.is_set():
+                what = f"the scheduler does not answer within {limit:g} s"
+                raise FarmBusy(what, self._url, "check what runs at this address; run the command again")
+            raise _strange(self._url)
+        said = json.loads(line)
+        if "error" in said:
+            kind, what, remedy = said["error"]
+            raise (FarmBusy if kind == "busy" else FarmError)(what, self._url, remedy)
+        return said["answer"]
+
+
+def _strange(url: str) -> FarmError:
+    what = "what answers at this address made the process that talks to it end"
+    return FarmError(what, url, "check that it is a scheduler that you trust")
+
+
+def _texts(found: object, url: str) -> dict[str, str]:
+    if isinstance(found, dict) and all(isinstance(one, str) for one in found.values()):
+        return found
+    raise FarmError("a worker answers something else than it was asked", url, "start the workers anew")
+
+
+def _judged(found: object, url: str) -> dict[str, Any]:
+    if isinstance(found, dict) and {"worker", "trouble"} <= found.keys():
+        return found
+    raise FarmError("a worker answers something else than it was asked", url, "start the workers anew")

@@ -22,7 +22,7 @@ from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.card import FarmCard, Program
-from tidy_crate.core.farm.links.cluster.engine import Engine
+from tidy_crate.core.farm.links.cluster.engine import Certificates, Engine
 from tidy_crate.core.farm.links.cluster.records import Records
 from tidy_crate.core.farm.links.cluster.storage import ClusterOrder, RenderedAgain, Storage, told
 from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, tried
@@ -61,13 +61,13 @@ class ClusterFarm:
 
     actions = frozenset({Action.PAUSE, Action.RESUME, Action.CANCEL, Action.RERENDER})
 
-    def __init__(self, card: FarmCard) -> None:
+    def __init__(self, card: FarmCard, certificates: Certificates | None = None) -> None:
         self._card = card
         if card.cluster.shared is None:
             remedy = "add shared = '/path' below [cluster]: where crates and frames go"
             raise FarmError("the card names no shared storage", card.name, remedy)
         self._storage = Storage(Path(card.cluster.shared), card.cluster.shared_on_nodes)
-        self._engine = Engine(card.url)
+        self._engine = Engine(card.url, certificates)
         self._jobs: dict[str, Records] = {}
 
     def link(self) -> FarmLink:
@@ -344,9 +344,8 @@ class ClusterFarm:
 
 
 def open_link(card: FarmCard, token: Token) -> FarmLink:
-    """Open the link to one's own machines. See registry.Opener. A scheduler on one's own network asks for no token."""
-    del token
-    return ClusterFarm(card).link()
+    """Open the link to one's own machines. See registry.Opener. A scheduler asks for no token, but for certificates."""
+    return ClusterFarm(card, getattr(token, "certificates", None)).link()
 
 
 def _state(placed: ClusterOrder, counts: Counts) -> JobState:
