@@ -15,6 +15,7 @@ from pathlib import Path, PurePosixPath
 import pytest
 from blake3 import blake3
 
+from conftest import tree
 from farms import TODAY, prepared
 from ports import free_port, wait_for
 from tidy_crate.core.context.scene import SceneContext
@@ -311,6 +312,98 @@ def test_f7_an_archive_at_the_end_is_unpacked_safely(
     assert came.at_home == 6 and came.ended and not track(ledger, sent.job, opened).why
     assert (tmp_path / "frames/Beauty/lantern_quay_beauty.1001.exr").read_bytes() == packed_frame()
     assert not list(tmp_path.rglob("escaped*")) and not Path("/etc/evil").exists()
+    farm.close()
+
+
+def endless_name() -> bytes:
+    """A tar whose first entry has a name of 64 MiB: read into memory at once, were there no limit."""
+    import io
+    import tarfile
+
+    import zstandard
+
+    out = io.BytesIO()
+    info = tarfile.TarInfo("././@LongLink")
+    info.type, info.size = tarfile.GNUTYPE_LONGNAME, 64 << 20
+    out.write(info.tobuf(tarfile.GNU_FORMAT) + b"a" * info.size)
+    with tarfile.open(fileobj=out, mode="w") as tar:
+        tar.addfile(tarfile.TarInfo("x"))
+    return zstandard.compress(out.getvalue())
+
+
+def twice(name: str) -> bytes:
+    import io
+    import tarfile
+
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w:gz") as tar:
+        for _ in range(2):
+            info = tarfile.TarInfo(name)
+            info.size = len(packed_frame())
+            tar.addfile(info, io.BytesIO(packed_frame()))
+    return out.getvalue()
+
+
+HUGE = {"Beauty/lantern_quay_beauty.1002.exr": bytes(40 << 20)}
+BOMBS: dict[str, tuple[Callable[[], bytes], str]] = {
+    "all.zip": (lambda: bundled("zip", HUGE), "more than a picture of its size takes"),
+    "all.tar.gz": (lambda: bundled("tar.gz", HUGE), "more than a picture of its size takes"),
+    "all.tar.zst": (lambda: bundled("tar.zst", HUGE), "more than a picture of its size takes"),
+    "name.tar.zst": (endless_name, "a name in it has no end"),
+    "twice.tar.gz": (lambda: twice("Beauty/lantern_quay_beauty.1002.exr"), "more than once"),
+}
+
+
+@pytest.mark.parametrize("name", BOMBS)
+def test_x4_an_archive_that_unfolds_without_end_is_named_and_the_frames_at_home_stay(
+    name: str, sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    (tmp_path / "place").mkdir()
+    card = card_for((tmp_path / "place").as_uri())
+    farm = farm_of(Somewhere(card, lambda: TOKEN, tmp_path / "place"))
+    sent = send(sending, card, Path("x"), farm.link(), ledger)
+    place = open_place(card, lambda: TOKEN)
+    (job,) = [one.path.split("/")[1] for one in place.find("") if one.path.endswith("order.json")]
+    for output, stem in NAMES:
+        put(place, job, f"{output}/{stem}.1001.exr", packed_frame())
+    opened = lambda _: farm.link()  # noqa: E731
+    assert retrieve(ledger, sent.job, tmp_path / "frames", opened).at_home == 2
+    before = tree(tmp_path / "frames")
+    bomb, why = BOMBS[name]
+    put(place, job, name, bomb())
+    came = retrieve(ledger, sent.job, tmp_path / "frames", opened)
+    assert came.at_home == 2 and tree(tmp_path / "frames") == before
+    assert why in track(ledger, sent.job, opened).why[0]
+    # the harmless neighbour: a large file that nothing expects is passed over
+    files = {f"{output}/{stem}.{n}.exr": packed_frame() for output, stem in NAMES for n in (1002, 1003)}
+    put(place, job, name, bundled(name.partition(".")[2], files | {"preview.mov": bytes(40 << 20)}))
+    assert retrieve(ledger, sent.job, tmp_path / "frames", opened).at_home == 6
+    farm.close()
+
+
+@pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="there are no pipes here")
+def test_x4_a_pipe_at_a_place_hangs_nothing(
+    somewhere: Somewhere, sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    if somewhere.folder is None:
+        pytest.skip("a bucket has no pipes")
+    farm = farm_of(somewhere)
+    sent = send(sending, somewhere.card, Path("x"), farm.link(), ledger)
+    frames = next((somewhere.folder / "jobs").iterdir()) / "frames" / "Beauty"
+    frames.mkdir(parents=True, exist_ok=True)
+    os.mkfifo(frames / "lantern_quay_beauty.1001.exr")
+    os.mkfifo(frames / "lantern_quay_beauty.1002.zip")
+    (frames / "lantern_quay_beauty.1003.exr").symlink_to(frames / "lantern_quay_beauty.1001.exr")
+    began = time.monotonic()
+    came = retrieve(ledger, sent.job, tmp_path / "frames", lambda _: farm.link())
+    assert came.at_home == 0 and time.monotonic() - began < 20
+    # one that takes the place of a file between two looks ends in one sentence
+    with pytest.raises(FarmError, match=r"pipe|not a file|timed out|cannot be fetched") as told:
+        somewhere.open().fetch(
+            frames.relative_to(somewhere.folder).as_posix() + "/lantern_quay_beauty.1001.exr",
+            tmp_path / "x", 0, 10, lambda _: None,
+        )  # fmt: skip
+    assert "\n" not in str(told.value)
     farm.close()
 
 

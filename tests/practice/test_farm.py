@@ -117,6 +117,23 @@ def everything(link: HttpFarm, job: str) -> list[TaskChange]:
     return [change for page in link.pages(job) for change in page.tasks]
 
 
+@pytest.mark.parametrize(
+    ("method", "path", "body"),
+    [
+        ("POST", "/pay?amount=NaN", None), ("POST", "/pay?amount=Infinity", None), ("POST", "/pay?amount=-5", None),
+        ("POST", "/pay?amount=1e400", None), ("GET", f"/v3/jobs/x/logs/{2**63}", None),
+        ("GET", f"/v3/jobs/x/tasks?begin={2**63}", None), ("GET", f"/v3/jobs/x/changes?since={'9' * 5000}", None),
+        ("POST", "/faults", b'{"slow": NaN}'), ("POST", "/v3/crates", b"[" * 100_000),
+        ("POST", "/v3/blobs/missing", b'{"blobs": [{"blake3": "' + b"0" * 64 + b'", "bytes": 9223372036854775808}]}'),
+    ],
+)  # fmt: skip
+def test_numbers_that_are_none_are_refused(farm: Path, method: str, path: str, body: bytes | None) -> None:
+    url, token = read_card(farm / "practice.farm.toml").url, (farm / "token").read_text()
+    headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}
+    answer = httpx.request(method, url + path, headers=headers, content=body, trust_env=False)
+    assert answer.status_code in (400, 404, 422), answer.text
+
+
 def test_u1_a_wrong_token_is_refused_and_never_shown(link: HttpFarm, farm: Path) -> None:
     url = read_card(farm / "practice.farm.toml").url
     wrong = HttpFarm("practice", url, "not-the-token")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import io
 import os
 import re
 import secrets
@@ -18,6 +19,7 @@ from tidy_crate.core.errors import Blocked, TidyCrateError, UnreadableInput
 CHUNK = 1 << 20
 # bytes of a file that is read in one piece
 SMALL = 256 << 10
+NO_FILE = "it is a device or a pipe, not a file"
 
 
 def os_reason(error: OSError) -> str:
@@ -108,16 +110,37 @@ MOST_INPUT = 64 << 20
 MOST_LIST = 1 << 30
 
 
+def open_input(path: Path) -> BinaryIO:
+    """Open a file that others may have put there, to read its bytes.
+
+    Opening a pipe would wait for whoever writes into it, and a device can be read for ever. Raises OSError, also for
+    what is no regular file.
+    """
+    return io.BufferedReader(open_unbuffered(path))
+
+
+def open_unbuffered(path: Path | str) -> io.FileIO:
+    """Open a file as `open_input` does, without a buffer: for reading large pieces into memory at hand."""
+    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    try:
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            # a folder is told as every other way of opening it tells it
+            folder = stat.S_ISDIR(os.fstat(handle).st_mode)
+            number, what = (errno.EISDIR, os.strerror(errno.EISDIR)) if folder else (errno.EINVAL, NO_FILE)
+            raise OSError(number, what, str(path))
+        return io.FileIO(handle, "rb")
+    except BaseException:
+        os.close(handle)
+        raise
+
+
 def read_input(path: Path, most: int = MOST_INPUT) -> bytes:
     """Read a whole file that others may have put there: a regular file of at most `most` bytes.
 
-    A pipe or a device would be read for ever. Raises OSError, also for what is no regular file or is too large.
+    Raises OSError, also for what is no regular file or is too large.
     """
-    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
-    with os.fdopen(handle, "rb") as stream:
-        found = os.fstat(handle)
-        if not stat.S_ISREG(found.st_mode):
-            raise OSError(errno.EINVAL, "it is a device or a pipe, not a file")
+    with open_input(path) as stream:
+        found = os.fstat(stream.fileno())
         if found.st_size > most:
             raise OSError(errno.EFBIG, f"it is larger than {most >> 20} MiB")
         # what grows while it is read is cut, and found to be broken
@@ -148,7 +171,7 @@ def hash_file(path: Path) -> str:
     from blake3 import blake3
 
     digest = blake3()
-    with path.open("rb", buffering=0) as stream:
+    with open_unbuffered(path) as stream:
         piece = _piece(stream.fileno())
         while count := stream.readinto(piece):
             digest.update(piece[:count])
@@ -165,7 +188,7 @@ def copy_and_hash(source: Path, target: Path) -> tuple[str, int]:
     from blake3 import blake3
 
     digest, size = blake3(), 0
-    with open(source, "rb", 0) as stream:  # noqa: PTH123
+    with open_unbuffered(source) as stream:
         if os.fstat(stream.fileno()).st_size < SMALL:
             # in one read: of small files there are very many
             data = stream.read()

@@ -13,7 +13,7 @@ import zlib
 from pathlib import Path
 
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.files import write_whole
+from tidy_crate.core.files import open_input, write_whole
 
 MARK = b"tidy-crate"
 # bytes at both ends of a file in which the mark is looked for
@@ -40,7 +40,7 @@ def refuse_foreign(path: Path) -> None:
 
 def _is_ours(path: Path, size: int) -> bool:
     try:
-        with path.open("rb") as file:
+        with open_input(path) as file:
             head = file.read(_HEAD)
             file.seek(max(0, size - _TAIL), os.SEEK_SET)
             return MARK in head or MARK in file.read(_TAIL)

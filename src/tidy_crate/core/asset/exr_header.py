@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
+from tidy_crate.core.files import open_input
+
 MAGIC = 20000630
 TILED = 0x200
 MULTI_PART = 0x1000
@@ -70,7 +72,7 @@ class ExrPart:
 
 def read_exr_header(path: Path) -> list[ExrPart]:
     """All parts of a file. Raises ValueError when it is not an OpenEXR file or its header is broken."""
-    with path.open("rb") as stream:
+    with open_input(path) as stream:
         return read_exr_parts(stream)
 
 

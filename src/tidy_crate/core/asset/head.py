@@ -11,6 +11,8 @@ import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+from tidy_crate.core.files import open_input
+
 if TYPE_CHECKING:
     from PIL import Image
 
@@ -124,7 +126,9 @@ def open_picture(path: Path, formats: tuple[str, ...] | None = None) -> Image.Im
     with _ANY_SIZE:
         most, Image.MAX_IMAGE_PIXELS = Image.MAX_IMAGE_PIXELS, None
         try:
-            return Image.open(path, formats=formats)
+            with open_input(path):
+                # a pipe ends here: the library would wait for whoever writes into it
+                return Image.open(path, formats=formats)
         finally:
             Image.MAX_IMAGE_PIXELS = most
 

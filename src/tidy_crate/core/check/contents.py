@@ -9,7 +9,7 @@ from pathlib import Path
 from tidy_crate.core.asset.exr_header import read_exr_header
 from tidy_crate.core.asset.head import Head, expected, open_picture
 from tidy_crate.core.check.finding import Checked, Next, Severity, Trouble, check
-from tidy_crate.core.files import os_reason
+from tidy_crate.core.files import open_input, os_reason
 
 # of a file this much at the start, in the middle and at the end is compared before two count as one
 _SAMPLE = 1 << 16
@@ -82,7 +82,7 @@ def file_duplicate(scene: Checked) -> Iterator[Trouble]:
 
 
 def _sampled(path: Path) -> bytes:
-    with path.open("rb") as stream:
+    with open_input(path) as stream:
         size = path.stat().st_size
         parts = []
         for start in (0, max(0, size // 2 - _SAMPLE // 2), max(0, size - _SAMPLE)):

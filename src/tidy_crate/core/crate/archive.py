@@ -17,7 +17,7 @@ import zstandard
 
 from tidy_crate.core.crate.packing import FILE_NAME, PackingList, read_packing_list
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.files import CHUNK, inside, os_reason, write_whole
+from tidy_crate.core.files import CHUNK, inside, open_input, os_reason, write_whole
 from tidy_crate.core.outputs import MARK, mark_file, refuse_foreign
 from tidy_crate.core.progress import Progress, Step, silent
 
@@ -80,7 +80,7 @@ def unpack_archive(archive: Path, folder: Path) -> PackingList:
 def _opened(archive: Path) -> Iterator[BinaryIO]:
     """Open an archive. What goes wrong with it while the block runs is an UnreadableInput that names it."""
     try:
-        with archive.open("rb") as stream:
+        with open_input(archive) as stream:
             yield stream
     except OSError as error:
         raise UnreadableInput(f"cannot read the archive ({os_reason(error)})", archive) from error
@@ -141,7 +141,7 @@ def _unpack(kind: str, stream: BinaryIO, folder: Path) -> PackingList:
                 raise ValueError(f"{name[:80]!r} is {size} bytes long, not {sizes[name]}")
             _write(inside(folder, name), data, size)
         elif same in seen and same is not None:
-            with inside(folder, same).open("rb") as earlier:
+            with open_input(inside(folder, same)) as earlier:
                 _write(inside(folder, name), earlier, sizes[name])
         else:
             raise ValueError(f"{name[:80]!r} is not a plain file")
@@ -161,6 +161,25 @@ def _write(path: Path, data: IO[bytes], size: int) -> None:
         raise ValueError(f"{path.name} is not as long as it says")
 
 
+class BoundedHeader(tarfile.TarInfo):
+    """A header of a tar archive. Long names and the like are read into memory at once, so they have a limit."""
+
+    @classmethod
+    def frombuf(cls, buf: bytes | bytearray, encoding: str, errors: str) -> BoundedHeader:
+        """See tarfile.TarInfo.frombuf. Raises HeaderError where a name or a note is larger than 1 MiB."""
+        found = super().frombuf(buf, encoding, errors)
+        if found.type in _NOTES and found.size > MOST_NOTE_BYTES:
+            raise tarfile.HeaderError("a name in it has no end")
+        return found
+
+
+_NOTES = (
+    tarfile.GNUTYPE_LONGNAME, tarfile.GNUTYPE_LONGLINK, tarfile.XHDTYPE, tarfile.XGLTYPE, tarfile.SOLARIS_XHDTYPE,
+    tarfile.GNUTYPE_SPARSE,
+)  # fmt: skip
+MOST_NOTE_BYTES = 1 << 20
+
+
 def _entries(kind: str, stream: BinaryIO) -> Iterator[tuple[str, int, IO[bytes] | None, str | None]]:
     """Name, size, content (None for anything but a plain file) and what it is the same as."""
     if kind == ".zip":
@@ -176,7 +195,7 @@ def _entries(kind: str, stream: BinaryIO) -> Iterator[tuple[str, int, IO[bytes] 
         return
     with (
         zstandard.ZstdDecompressor().stream_reader(stream) as reader,
-        tarfile.open(fileobj=reader, mode="r|") as archive,
+        tarfile.open(fileobj=reader, mode="r|", tarinfo=BoundedHeader) as archive,
     ):
         for member in archive:
             content = archive.extractfile(member) if member.isreg() else None
@@ -206,7 +225,7 @@ def _add_to_zip(archive: zipfile.ZipFile, name: str, path: Path, same: str | Non
     # the same on every system, where the library would note its own
     info.create_system, info.external_attr = 3, (stat.S_IFREG | 0o644) << 16
     info.file_size = path.stat().st_size
-    with path.open("rb") as source, archive.open(info, "w") as out:
+    with open_input(path) as source, archive.open(info, "w") as out:
         while chunk := source.read(CHUNK):
             out.write(chunk)
 
@@ -219,7 +238,7 @@ def _add_to_tar(archive: tarfile.TarFile, name: str, path: Path, same: str | Non
         archive.addfile(info)
         return
     info.size = path.stat().st_size
-    with path.open("rb") as source:
+    with open_input(path) as source:
         archive.addfile(info, source)
 
 

@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from tidy_crate.core.crate.isolate import FILES, SIGNALS
+from tidy_crate.core.files import open_input
 
 # system call numbers, the same on every architecture since they were added
 _CREATE_RULESET, _ADD_RULE, _RESTRICT_SELF = 444, 445, 446
@@ -165,7 +166,7 @@ def _interpreters(program: Path) -> list[Path]:
             key, _, home = line.partition("=")
             if key.strip().lower() == "home":
                 found.append(Path(home.strip()) / "python3")
-        with program.open("rb") as stream:
+        with open_input(program) as stream:
             head = stream.readline(1024)
         if head.startswith(b"#!"):
             words = os.fsdecode(head[2:]).split()

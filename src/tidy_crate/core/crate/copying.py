@@ -16,7 +16,7 @@ from pathlib import Path, PurePosixPath
 
 from tidy_crate.core.crate.collect_cache import CollectCache
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import hash_file, os_reason
+from tidy_crate.core.files import hash_file, open_input, os_reason
 from tidy_crate.core.handles import writable_folder
 from tidy_crate.core.progress import Progress, Step
 
@@ -188,7 +188,7 @@ def _clone(source: Path, target: Path) -> None:
         raise OSError("no reflinks by this interface here")
     import fcntl
 
-    with source.open("rb") as stream, target.open("wb") as out:
+    with open_input(source) as stream, target.open("wb") as out:
         fcntl.ioctl(out.fileno(), _FICLONE, stream.fileno())
 
 

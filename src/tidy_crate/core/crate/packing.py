@@ -40,7 +40,7 @@ class PackedFile(Model):
 
     path: str
     """Relative to the crate, with forward slashes."""
-    bytes: int = Field(ge=0)
+    bytes: int = Field(ge=0, lt=2**63)
     blake3: str = Field(pattern=r"^[0-9a-f]{64}$")
     source: str
     """The original, by a root's alias. Never an absolute path."""
@@ -52,7 +52,7 @@ class SharedFile(Model):
 
     path: str
     """As nodes see it."""
-    bytes: int = Field(ge=0)
+    bytes: int = Field(ge=0, lt=2**63)
 
 
 class MissingFile(Model):

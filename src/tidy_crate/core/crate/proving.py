@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import re
 import shutil
+import stat
 import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -31,8 +32,8 @@ from tidy_crate.core.crate.isolate import (
     isolate,
 )
 from tidy_crate.core.crate.packing import FILE_NAME, Essentials, PackingList, essentials, read_packing_list
-from tidy_crate.core.errors import CommandFailed, TidyCrateError
-from tidy_crate.core.files import hash_file, inside
+from tidy_crate.core.errors import CommandFailed, TidyCrateError, UnreadableInput
+from tidy_crate.core.files import hash_file, inside, open_input
 from tidy_crate.core.model import Model
 from tidy_crate.core.process import Limits, end_with_waiting_caller
 from tidy_crate.core.scene.composition import BY_ENTRY, COMPOSES, METHODS, Composition
@@ -148,7 +149,9 @@ def prove_here(
     from tidy_crate.core.scene.formats.registry import format_of
     from tidy_crate.core.scene.settings import load_maps
 
+    odd = _no_files(crate)
     changed, unexpected = _changed(crate, content)
+    changed += [path for path in odd if path not in changed]
     shared = {Path(file.path): file.bytes for file in content.shared}
     changed += [str(path) for path, size in shared.items() if not _readable(path, size)]
     outside: list[str] = []
@@ -156,6 +159,9 @@ def prove_here(
     differs: list[str] = []
     compared: Composition | None = None
     try:
+        if odd:
+            # libraries that read scenes would wait for whoever writes into a pipe
+            raise UnreadableInput(f"the crate holds pipes or devices in place of files ({', '.join(odd[:5])})", crate)
         scene = inside(crate, content.scene)
         form = format_of(scene)
         survey = form.read(
@@ -230,10 +236,25 @@ def _ends(asset: Asset, shared: Mapping[Path, int]) -> Iterator[Path]:
 def _readable(path: Path, size: int) -> bool:
     """Return whether this process can read a file on shared storage, and it is as large as it was."""
     try:
-        with path.open("rb") as stream:
+        with open_input(path) as stream:
             return bool(stream.seek(0, os.SEEK_END) == size)
     except OSError:
         return False
+
+
+def _no_files(crate: Path) -> list[str]:
+    """Return what is neither a folder nor leads to a regular file, below a crate: pipes, devices, sockets."""
+    found = []
+    for folder, _, names in os.walk(crate):
+        for name in names:
+            path = Path(folder, name)
+            try:
+                regular = stat.S_ISREG(path.stat().st_mode)
+            except OSError:
+                continue  # a link to nothing: no path of the scene leads there
+            if not regular:
+                found.append(path.relative_to(crate).as_posix())
+    return sorted(found)
 
 
 def _changed(crate: Path, content: PackingList) -> tuple[list[str], list[str]]:

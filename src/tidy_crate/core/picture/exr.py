@@ -16,7 +16,7 @@ import numpy as np
 import OpenEXR
 
 from tidy_crate.core.asset.exr_header import MAGIC, MULTI_PART, TILED, ExrPart, exactly, read_exr_parts
-from tidy_crate.core.files import legible
+from tidy_crate.core.files import legible, open_input
 from tidy_crate.core.picture.block import BLOCK_BYTES, MOST_BYTES, Block
 
 _LONG_NAMES = 0x400
@@ -30,7 +30,7 @@ def exr_blocks(path: Path) -> Iterator[Block]:
 
     Channels of the second and later parts that repeat a name get the number of their part before it.
     """
-    with path.open("rb") as stream:
+    with open_input(path) as stream:
         parts = read_exr_parts(stream)
         tables = stream.tell()
         used: set[str] = set()
@@ -42,7 +42,7 @@ def exr_blocks(path: Path) -> Iterator[Block]:
             elif len(parts) == 1:
                 # the library takes no path that is not UTF-8
                 text = str(path)
-                yield from _by_lines(text if legible(text) == text else path.open("rb"), part, names)
+                yield from _by_lines(text if legible(text) == text else open_input(path), part, names)
             else:
                 with _alone(stream, parts, number, tables) as alone:
                     yield from _by_lines(alone, part, names)

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from tidy_crate.core.files import os_reason
+from tidy_crate.core.files import open_input, os_reason
 from tidy_crate.core.picture.block import MOST_BYTES
 from tidy_crate.core.picture.decode import read_frame_head
 from tidy_crate.core.scene.model import Pass
@@ -156,7 +156,7 @@ def _join_plain(pieces: Sequence[Piece], width: int, height: int, passes: Sequen
     form = ""
     info: dict[str, Any] = {}
     for index, piece in enumerate(pieces):
-        with Image.open(piece.path) as image:
+        with open_input(piece.path) as stream, Image.open(stream) as image:
             image.load()
             if planes and image.mode != form:
                 raise PartError(index, f"it is stored as {image.mode}, not as {form}")

@@ -5,6 +5,8 @@ from __future__ import annotations
 import struct
 from pathlib import Path
 
+from tidy_crate.core.files import open_input
+
 _KINDS = {1: "whole numbers", 2: "signed numbers", 3: "floating point"}
 _FIELDS = {258: "bits", 339: "kind", 273: "offsets", 324: "offsets", 279: "lengths", 325: "lengths"}
 # bytes of a value, by its type: short and long
@@ -36,7 +38,7 @@ def unread_tiff(path: Path) -> str | None:
 def _directory(path: Path) -> tuple[dict[str, tuple[int, ...]], int]:
     """Return the fields of the first directory that matter here, and the size of the file."""
     found: dict[str, tuple[int, ...]] = {}
-    with path.open("rb") as file:
+    with open_input(path) as file:
         head = file.read(8)
         order = {b"II*\0": "<", b"MM\0*": ">"}[head[:4]]
         file.seek(struct.unpack(order + "I", head[4:])[0])

@@ -15,7 +15,7 @@ from typing import Protocol
 from blake3 import blake3
 
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, TidyCrateError
-from tidy_crate.core.files import hash_file, os_reason
+from tidy_crate.core.files import hash_file, open_input, os_reason
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.transfer.chunks import Chunk, chunks
 from tidy_crate.core.transfer.pack import MOST_PIECES, SMALL, Piece, in_packs
@@ -251,7 +251,7 @@ def segments(source: Source, size: int = SEGMENT) -> Iterator[tuple[memoryview, 
         raise _changed(source)
     rest, offset, seen = b"", 0, 0
     try:
-        with source.path.open("rb") as stream:
+        with open_input(source.path) as stream:
             while seen < source.bytes:
                 fresh = stream.read(min(size, source.bytes - seen))
                 if not fresh:
@@ -284,7 +284,7 @@ def _read_small(source: Source) -> bytes:
 
 def _read(path: Path, offset: int, size: int) -> bytes:
     try:
-        with path.open("rb") as stream:
+        with open_input(path) as stream:
             stream.seek(offset)
             return stream.read(size)
     except OSError as error:

@@ -13,6 +13,8 @@ from tidy_crate.practice.farm.settings import LINE_FAULTS, NEXT_TOKEN, FarmSetti
 # what every operator of this farm may always do
 _EXEMPT = ("/faults", "/shutdown", "/pay", "/repeated")
 RETRY_AFTER = 1
+# bytes of a body of JSON: a packing list of a million files
+MOST_JSON = 256 << 20
 Message = dict[str, Any]
 
 
@@ -56,6 +58,41 @@ class Line:
     def share(self) -> float:
         """After which share of an answer its connection breaks off."""
         return self._chance.random()
+
+
+class Bounded:
+    """ASGI middleware that refuses a body of JSON without end. Blobs and packs have limits of their own."""
+
+    def __init__(self, app: Callable[..., Awaitable[None]], most: int = MOST_JSON) -> None:
+        self._app, self._most = app, most
+
+    async def __call__(self, scope: Message, receive: Callable[[], Awaitable[Message]], send: Any) -> None:
+        """See the ASGI specification."""
+        if scope["type"] != "http" or scope["method"] == "PUT" or scope["path"] == "/v3/packs":
+            await self._app(scope, receive, send)
+            return
+        # a body is small, or it is refused before any of it is parsed
+        parts: list[bytes] = []
+        size = 0
+        more = True
+        while more:
+            message = await receive()
+            if message["type"] != "http.request":
+                return
+            size += len(message.get("body", b""))
+            if size > self._most:
+                head = [(b"content-type", b"application/json"), (b"connection", b"close")]
+                await send({"type": "http.response.start", "status": 413, "headers": head})
+                await send({"type": "http.response.body", "body": b'{"detail": "the body is too large"}'})
+                return
+            parts.append(message.get("body", b""))
+            more = message.get("more_body", False)
+        whole = [{"type": "http.request", "body": b"".join(parts), "more_body": False}]
+
+        async def again() -> Message:
+            return whole.pop() if whole else await receive()
+
+        await self._app(scope, again, send)
 
 
 class Faulty:

@@ -15,8 +15,10 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from fastapi import Depends, FastAPI, Header, HTTPException, Query, Request, Response
+from fastapi import Path as PathParameter
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, PlainTextResponse, StreamingResponse
+from pydantic import Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
@@ -48,10 +50,11 @@ from tidy_crate.core.farm.protocol import (
 )
 from tidy_crate.core.files import inside, os_reason, write_bytes
 from tidy_crate.core.model import Model
+from tidy_crate.core.money import Amount
 from tidy_crate.core.work.attempt import Attempt, Product
 from tidy_crate.core.work.task import Task, TaskState, tasks_of
 from tidy_crate.practice.farm.blobs import Blobs
-from tidy_crate.practice.farm.line import Faulty, Line
+from tidy_crate.practice.farm.line import Bounded, Faulty, Line
 from tidy_crate.practice.farm.products import product_routes
 from tidy_crate.practice.farm.reading import program_for
 from tidy_crate.practice.farm.scheduler import NODE_LOST, Scheduler
@@ -128,6 +131,7 @@ def make_app(
         openapi_url=None, responses=REFUSALS, description="Messages between the tool and a farm over HTTP.",
     )  # fmt: skip
     app.add_middleware(Faulty, line=line)
+    app.add_middleware(Bounded)
     blobs = Blobs(folder / "blobs", lambda: line.room)
     price, increment = settings.price_per_hour, settings.billing_increment_seconds
     hostile = frozenset(fault.frame for fault in settings.faults if fault.kind == "hostile")
@@ -234,7 +238,7 @@ def make_app(
     @app.get("/v3/jobs/{name}/tasks", tags=["changes"])
     def tasks(
         name: str,
-        begin: Annotated[int, Query(ge=0)] = 0,
+        begin: Annotated[int, Query(ge=0, lt=2**63)] = 0,
         limit: Annotated[int, Query(ge=1, le=PAGE)] = PAGE,
     ) -> TaskPage:
         """List all tasks in their order, a page of them."""
@@ -315,7 +319,7 @@ def make_app(
         return StreamingResponse(stream(), media_type="text/event-stream")
 
     @app.get("/v3/jobs/{name}/logs/{log}", tags=["changes"], responses=TEXT)
-    def log(name: str, log: int) -> Response:
+    def log(name: str, log: Annotated[int, PathParameter(ge=0, lt=2**63)]) -> Response:
         """Give out the log of an attempt."""
         with store.reading() as session:
             row = session.get(AttemptRow, log)
@@ -337,7 +341,7 @@ def make_app(
     app.include_router(product_routes(store, settings))
 
     @app.post("/faults", include_in_schema=False)
-    def faults(switched: dict[str, float]) -> Response:
+    def faults(switched: dict[str, Annotated[float, Field(allow_inf_nan=False)]]) -> Response:
         """Switch faults of the line on and off."""
         line.switch(switched)
         return Response(status_code=204)
@@ -348,10 +352,10 @@ def make_app(
         return {"bytes": blobs.repeated}
 
     @app.post("/pay", include_in_schema=False)
-    def pay(amount: Annotated[str, Query()]) -> Response:
+    def pay(amount: Annotated[Amount, Query(ge=0)]) -> Response:
         """Pay money in."""
         with store.writing() as session:
-            session.add(PaymentRow(amount=Decimal(amount)))
+            session.add(PaymentRow(amount=amount))
         scheduler.wake()
         return Response(status_code=204)
 

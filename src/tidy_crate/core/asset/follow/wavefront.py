@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from tidy_crate.core.asset.follow.interface import MOST_LINKS, FileLink, NewText
+from tidy_crate.core.files import open_input
 
 # how many values an option of a texture statement takes; of -o, -s and -t the last two may be left out
 _OPTIONS = {
@@ -29,7 +30,7 @@ class WavefrontObject:
     def links(self, path: Path) -> list[FileLink]:
         """See Follower.links."""
         found = []
-        with path.open("rb") as stream:
+        with open_input(path) as stream:
             for number, line in _lines(stream):
                 if line.startswith(b"mtllib"):
                     found += [FileLink(name, f"line {number}", "material") for name in self._names(line, path)]
@@ -39,7 +40,7 @@ class WavefrontObject:
 
     def rewrite(self, source: Path, target: BinaryIO, new_text: NewText) -> None:
         """See Follower.rewrite."""
-        with source.open("rb") as stream:
+        with open_input(source) as stream:
             for number, line in _lines(stream):
                 if line.startswith(b"mtllib"):
                     names = self._names(line, source)
@@ -63,12 +64,12 @@ class WavefrontMaterial:
 
     def links(self, path: Path) -> list[FileLink]:
         """See Follower.links."""
-        with path.open("rb") as stream:
+        with open_input(path) as stream:
             return [link for _, link, _ in self._lines(stream) if link is not None]
 
     def rewrite(self, source: Path, target: BinaryIO, new_text: NewText) -> None:
         """See Follower.rewrite."""
-        with source.open("rb") as stream:
+        with open_input(source) as stream:
             for line, link, start in self._lines(stream):
                 if link is not None:
                     text = new_text(link).encode("utf-8", "surrogateescape")

@@ -38,7 +38,7 @@ from tidy_crate.core.farm.protocol import (
     Start,
     TaskChange,
 )
-from tidy_crate.core.files import CHUNK, inside, write_bytes
+from tidy_crate.core.files import CHUNK, inside, open_input, read_input, write_bytes
 from tidy_crate.core.progress import Progress
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.request import naming
@@ -302,12 +302,12 @@ class ClusterFarm:
         """See Telling.log."""
         path = inside(self._storage.job(job) / "logs", log)
         with told(path):
-            return path.read_bytes().decode("utf-8", "replace")
+            return read_input(path).decode("utf-8", "replace")
 
     def fetch(self, job: str, product: Product, target: Path, offset: int, moved: Moved) -> None:
         """See Fetching.fetch."""
         source = inside(self._storage.job(job) / "frames", product.key)
-        with told(source), source.open("rb") as stream, target.open("ab" if offset else "wb") as out:
+        with told(source), open_input(source) as stream, target.open("ab" if offset else "wb") as out:
             stream.seek(offset)
             left = product.bytes - offset
             while left > 0 and (chunk := stream.read(min(CHUNK, left))):

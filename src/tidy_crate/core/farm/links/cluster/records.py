@@ -13,6 +13,7 @@ from pydantic import ValidationError
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.links.cluster.storage import told
 from tidy_crate.core.farm.protocol import PAGE, NodeChange, TaskChange
+from tidy_crate.core.files import open_input
 from tidy_crate.core.model import Wire
 from tidy_crate.core.work.attempt import Attempt, Product
 from tidy_crate.core.work.task import Task, TaskState
@@ -63,7 +64,7 @@ class Records:
                 at = self._read.get(path.name, 0)
                 if path.stat().st_size <= at:
                     continue
-                with path.open("rb") as stream:
+                with open_input(path) as stream:
                     stream.seek(at)
                     data = stream.read()
                 # a line that is still being written waits for the next look

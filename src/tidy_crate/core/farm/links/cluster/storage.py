@@ -14,7 +14,7 @@ from pydantic import Field, ValidationError
 from tidy_crate.core.crate.packing import FILE_NAME, PackedFile, PackingList, last_packing_list
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, UnreadableInput
 from tidy_crate.core.farm.protocol import JobOrder
-from tidy_crate.core.files import hash_file, inside, write_bytes, write_json
+from tidy_crate.core.files import hash_file, inside, read_input, write_bytes, write_json
 from tidy_crate.core.model import Wire
 from tidy_crate.core.progress import Progress, Step
 from tidy_crate.core.work.task import Task, TaskRange, tasks_of
@@ -138,7 +138,7 @@ class Storage:
         """Read an order. Raises FarmBusy where the storage cannot be read, FarmError where the order is damaged."""
         path = self.job(job) / "order.json"
         try:
-            return ClusterOrder.model_validate_json(path.read_bytes())
+            return ClusterOrder.model_validate_json(read_input(path))
         except OSError as error:
             what = f"the shared storage cannot be read ({error.strerror})"
             raise FarmBusy(what, path, "check that it is mounted here") from error

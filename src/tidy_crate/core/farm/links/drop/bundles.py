@@ -14,9 +14,10 @@ from typing import IO
 
 import zstandard
 
+from tidy_crate.core.crate.archive import BoundedHeader
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.links.drop.place import Found, Place
-from tidy_crate.core.files import CHUNK
+from tidy_crate.core.files import CHUNK, open_input
 
 ENDINGS = (".zip", ".tar", ".tar.gz", ".tgz", ".tar.zst")
 # between the name of an archive and that of a file in it
@@ -32,10 +33,13 @@ def is_bundle(path: str) -> bool:
 
 
 class Bundles:
-    """Archives at a place, each fetched and unpacked once. wanted: says whether a file in one is expected."""
+    """Archives at a place, each fetched and unpacked once.
 
-    def __init__(self, wanted: Callable[[str], bool]) -> None:
-        self._wanted = wanted
+    most: the bytes that an expected file in one may have; 0 for a file that is not expected.
+    """
+
+    def __init__(self, most: Callable[[str], int]) -> None:
+        self._most = most
         self._folder: Path | None = None
         self._files: dict[str, Path] = {}
         self._known: dict[tuple[str, int, float | None], tuple[Found, ...]] = {}
@@ -64,7 +68,7 @@ class Bundles:
         source = self._files.get(key)
         if source is None:
             raise FarmError("the archive of this frame is gone from the place", key, "run the command again")
-        with source.open("rb") as stream, target.open("ab" if offset else "wb") as out:
+        with open_input(source) as stream, target.open("ab" if offset else "wb") as out:
             stream.seek(offset)
             data = stream.read(max(0, size - offset))
             out.write(data)
@@ -74,10 +78,17 @@ class Bundles:
         folder = self._room(found.bytes)
         local = folder / f"archive{len(self._known)}"
         place.fetch(path, local, 0, found.bytes, lambda _: None)
+        seen: set[str] = set()
         try:
             for name, size, stream in _members(local, found.path):
-                if not self._wanted(name) or size <= 0:
+                most = self._most(name)
+                if not most or size <= 0:
                     continue
+                if size > most:
+                    raise ValueError(f"{name[:80]} has {size:,} bytes, more than a picture of its size takes")
+                if name in seen:
+                    raise ValueError(f"{name[:80]} is in it more than once")
+                seen.add(name)
                 # a name of our own: what the archive calls it is never a path here
                 target = self._room(size) / f"file{len(self._files)}"
                 with target.open("wb") as out:
@@ -104,13 +115,13 @@ class Bundles:
 @contextmanager
 def _tar(path: Path, name: str) -> Iterator[tarfile.TarFile]:
     if not name.lower().endswith(".zst"):
-        with tarfile.open(path, "r:*") as archive:
+        with open_input(path) as raw, tarfile.open(fileobj=raw, mode="r:*", tarinfo=BoundedHeader) as archive:
             yield archive
         return
     with (
-        path.open("rb") as raw,
+        open_input(path) as raw,
         zstandard.ZstdDecompressor().stream_reader(raw) as stream,
-        tarfile.open(fileobj=stream, mode="r|") as archive,
+        tarfile.open(fileobj=stream, mode="r|", tarinfo=BoundedHeader) as archive,
     ):
         yield archive
 

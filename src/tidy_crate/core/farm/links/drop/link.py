@@ -267,7 +267,7 @@ class DropFarm:
 
     def _bundles_of(self, job: str, found: PlacedJob) -> Bundles:
         if job not in self._bundles:
-            self._bundles[job] = Bundles(lambda name: found.hit(name) is not None)
+            self._bundles[job] = Bundles(found.most_bytes)
         return self._bundles[job]
 
     def _look(self, job: str, found: PlacedJob) -> None:

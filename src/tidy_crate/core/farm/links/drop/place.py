@@ -18,7 +18,7 @@ from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import Moved
 from tidy_crate.core.farm.links.registry import Token
-from tidy_crate.core.files import CHUNK, hash_file, os_reason
+from tidy_crate.core.files import CHUNK, hash_file, open_input, os_reason, read_input
 
 if TYPE_CHECKING:
     from fsspec import AbstractFileSystem
@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 TAIL = 1 << 20
 # bytes of a file that is read into memory, at most
 MOST_READ = 64 << 20
+# the kind of what is neither a file, a link, nor a folder
+OTHER = "other"
 
 
 @dataclass(frozen=True)
@@ -92,7 +94,10 @@ class Place:
                 f"{path} at the place is over {MOST_READ >> 20} MiB", self.farm, "is this really the place?"
             )
         with self._told(f"{path} at the place cannot be read"):
-            return bytes(self.fs.cat_file(self.at(path)))
+            return self._read(path)
+
+    def _read(self, path: str) -> bytes:
+        return bytes(self.fs.cat_file(self.at(path)))
 
     def write(self, path: str, data: bytes) -> None:
         """Write a small file, complete or not at all."""
@@ -123,7 +128,8 @@ class Place:
                 return []
         start = len(self.fs._strip_protocol(top)) + 1
         return sorted(
-            (_found(name[start:], one) for name, one in listed.items()),
+            # a pipe or a device is no frame, and would be read for ever
+            (_found(name[start:], one) for name, one in listed.items() if one.get("type") != OTHER),
             key=lambda one: one.path,
         )
 
@@ -154,7 +160,7 @@ class Place:
         at = self._continues(local, draft)
         if at:
             moved(at)
-        with local.open("rb") as source, self.fs.open(draft, "ab" if at else "wb", block_size=CHUNK) as out:
+        with open_input(local) as source, self.fs.open(draft, "ab" if at else "wb", block_size=CHUNK) as out:
             source.seek(at)
             while chunk := source.read(CHUNK):
                 out.write(chunk)
@@ -171,7 +177,7 @@ class Place:
             return 0
         begin = max(0, size - TAIL)
         there = self.fs.cat_file(draft, start=begin, end=size)
-        with local.open("rb") as source:
+        with open_input(local) as source:
             source.seek(begin)
             return size if source.read(size - begin) == there else 0
 
@@ -189,7 +195,7 @@ class Place:
         """Append a file's bytes from `offset` on to a local file, at most up to `size`."""
         with (
             self._told(f"{path} cannot be fetched from the place"),
-            self.fs.open(self.at(path), "rb", block_size=CHUNK) as source,
+            self._opened(path) as source,
             target.open("ab" if offset else "wb") as out,
         ):
             source.seek(offset)
@@ -198,6 +204,9 @@ class Place:
                 out.write(chunk)
                 moved(len(chunk))
                 left -= len(chunk)
+
+    def _opened(self, path: str) -> Any:
+        return self.fs.open(self.at(path), "rb", block_size=CHUNK)
 
     def close(self) -> None:
         """Close the connection, where there is one."""
@@ -242,6 +251,16 @@ def _changed(one: dict[str, Any]) -> float | None:
 
 class Folder(Place):
     """A folder that this machine sees."""
+
+    def find(self, path: str) -> list[Found]:
+        """See Place.find. A link counts as what it leads to."""
+        return [one for one in super().find(path) if Path(self.at(posixpath.join(path, one.path))).is_file()]
+
+    def _opened(self, path: str) -> Any:
+        return open_input(Path(self.at(path)))
+
+    def _read(self, path: str) -> bytes:
+        return read_input(Path(self.at(path)))
 
     def _send(self, local: Path, target: str, digest: str, moved: Moved) -> None:
         super()._send(local, target, digest, moved)

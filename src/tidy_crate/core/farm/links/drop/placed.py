@@ -22,6 +22,8 @@ from tidy_crate.core.work.product import product_path
 from tidy_crate.core.work.task import Task, TaskRange, TaskState, tasks_of
 
 FRAMES, AGAIN = "frames", "frames-again-"
+# bytes that every file may have, whatever the size of its picture: headers, previews, deep samples of small pictures
+LEAST_ROOM = 32 << 20
 
 
 class Again(Wire):
@@ -65,6 +67,19 @@ class PlacedJob:
         """Return task and output of a file below a folder for frames, by its path or by its name alone."""
         inner = path.rpartition(MARK)[2]
         return self.expected.get(inner) or self.by_name.get(inner.rpartition("/")[2])
+
+    def most_bytes(self, path: str) -> int:
+        """Return how large an expected file can be, in bytes; 0 for one that is not expected.
+
+        A picture has at most 4 channels of 4 bytes per pass; twice that leaves room for what formats add.
+        """
+        hit = self.hit(path)
+        if hit is None:
+            return 0
+        task, output = hit
+        request = next(one for one in self.placed.order.requests if one.name == task.request)
+        passes = len(self.content.output(output).variables) + 2
+        return LEAST_ROOM + 2 * request.width * request.height * passes * 4 * 4
 
     def attempts(self) -> dict[tuple[Task, int], TaskChange]:
         """Every attempt of which files are there, with its products."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -14,7 +15,7 @@ from fsspec.implementations.sftp import SFTPFileSystem
 
 from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
-from tidy_crate.core.farm.links.drop.place import Place, _said
+from tidy_crate.core.farm.links.drop.place import OTHER, Place, _said
 from tidy_crate.core.farm.links.registry import Token
 
 SECONDS = 30.0
@@ -24,6 +25,14 @@ class _Strict(SFTPFileSystem):  # type: ignore[misc]
     """The library's file system, which would take any host key at the first contact."""
 
     cachable = False
+
+    @staticmethod
+    def _decode_stat(found: Any, parent_path: str | None = None) -> dict[str, Any]:
+        """Return what is known of a file. The library takes pipes and devices for files."""
+        told: dict[str, Any] = SFTPFileSystem._decode_stat(found, parent_path)
+        kinds = (stat.S_ISREG, stat.S_ISDIR, stat.S_ISLNK)
+        odd = found.st_mode is not None and not any(is_one(found.st_mode) for is_one in kinds)
+        return {**told, "type": OTHER} if odd else told
 
     def _connect(self) -> None:
         client = paramiko.SSHClient()

@@ -10,7 +10,7 @@ from typing import Any
 
 from blake3 import blake3
 
-from tidy_crate.core.files import CHUNK
+from tidy_crate.core.files import CHUNK, open_input
 from tidy_crate.core.scene.composition import Composition, Packed
 from tidy_crate.core.scene.formats.gltf.document import links, read_document, with_texts
 from tidy_crate.core.scene.formats.gltf.read import EXTRAS, FIELD, order_in
@@ -60,7 +60,7 @@ def _rest(scene: Path, at: int | None) -> str:
     if at is None:
         return ""
     digest = blake3()
-    with scene.open("rb") as stream:
+    with open_input(scene) as stream:
         stream.seek(at)
         while chunk := stream.read(CHUNK):
             digest.update(chunk)

@@ -16,7 +16,7 @@ from urllib.parse import quote, unquote
 from pydantic_core import from_json
 
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import CHUNK, os_reason
+from tidy_crate.core.files import CHUNK, open_input, os_reason
 
 _MAGIC, _JSON = 0x46546C67, 0x4E4F534A
 MOST_JSON_BYTES = 1 << 30
@@ -50,7 +50,7 @@ class Document:
 def read_document(path: Path) -> Document:
     """Read a .gltf or .glb. Raises UnreadableInput with a plain reason."""
     try:
-        with path.open("rb") as stream:
+        with open_input(path) as stream:
             size = path.stat().st_size
             data, rest = _json_bytes(stream, path, size)
             trouble = None if rest is None else _cut_short(stream, rest, size)
@@ -151,7 +151,7 @@ def rewrite(source: Path, document: Document, target: BinaryIO, new_path: Callab
     rest = source.stat().st_size - document.rest
     target.write(struct.pack("<IIIII", _MAGIC, 2, 20 + len(data) + rest, len(data), _JSON))
     target.write(data)
-    with source.open("rb") as stream:
+    with open_input(source) as stream:
         stream.seek(document.rest)
         while chunk := stream.read(CHUNK):
             target.write(chunk)

@@ -12,7 +12,7 @@ from pxr import Sdf
 
 from tidy_crate.core.asset import paths
 from tidy_crate.core.errors import TidyCrateError
-from tidy_crate.core.files import write_whole
+from tidy_crate.core.files import open_input, write_whole
 from tidy_crate.core.handles import writable
 from tidy_crate.core.scene.formats.interface import StagedScene
 from tidy_crate.core.scene.formats.usd import package
@@ -130,7 +130,7 @@ def _encoding(layer: Sdf.Layer) -> str:
     """`usda` or `usdc`: a rewritten layer keeps the encoding it had."""
     extension = str(layer.GetFileFormat().formatId)
     if extension == "usd":
-        with Path(layer.realPath).open("rb") as stream:
+        with open_input(Path(layer.realPath)) as stream:
             return "usdc" if stream.read(8) == b"PXR-USDC" else "usda"
     return extension
 
@@ -148,7 +148,7 @@ def export(layer: Sdf.Layer, target: Path, encoding: str) -> None:
             raise TidyCrateError(
                 "cannot write the staged layer", target, "check free space and permissions, also for temporary files"
             )
-        with draft.open("rb") as source, write_whole(target) as out:
+        with open_input(draft) as source, write_whole(target) as out:
             shutil.copyfileobj(source, out, 1 << 20)
 
 

@@ -13,7 +13,7 @@ from pathlib import Path
 import re2
 from pxr import Sdf
 
-from tidy_crate.core.files import read_input
+from tidy_crate.core.files import open_input, read_input
 
 # no word boundaries before a word: the search for plain letters is ten times as fast, and finds no less
 _GAP = rb"(?:\s|#[^\n]*\n)+"
@@ -61,7 +61,7 @@ def hints_of(layer: Sdf.Layer) -> Hints | None:
 
 def _text_of(path: Path) -> bytes | None:
     """Return the contents of a text layer, None for a binary one, which most layers named `.usd` are."""
-    with path.open("rb") as stream:
+    with open_input(path) as stream:
         if stream.read(5) != b"#usda":
             return None
     return read_input(path, MOST_BYTES)

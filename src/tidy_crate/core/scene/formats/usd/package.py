@@ -18,6 +18,7 @@ from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.paths import Dialect
 from tidy_crate.core.asset.resolve import Disk, Member, Resolution, resolve
 from tidy_crate.core.asset.sequences import FrameTokens
+from tidy_crate.core.files import open_input
 
 SUFFIX = ".usdz"
 MOST_NESTED = 8
@@ -70,7 +71,7 @@ def names(package: Path, nested: tuple[str, ...] = ()) -> tuple[str, ...]:
 def _names(package: Path, nested: tuple[str, ...], _size: int, _changed: int) -> tuple[str, ...]:
     try:
         with ExitStack() as stack:
-            archive = stack.enter_context(zipfile.ZipFile(package))
+            archive = stack.enter_context(zipfile.ZipFile(stack.enter_context(open_input(package))))
             for name in nested[:MOST_NESTED]:
                 inside = stack.enter_context(archive.open(name))
                 archive = stack.enter_context(zipfile.ZipFile(inside))
