@@ -355,6 +355,20 @@ def test_a_renderer_reads_the_installation_that_it_is_part_of(crate: Path, tmp_p
     assert proof.test_frame is not None and "nothing was written" in (proof.test_frame.why or "")
 
 
+@pytest.mark.skipif(sys.platform != "linux", reason="names are bytes on Linux")
+def test_a_crate_below_a_folder_that_is_not_utf_8_is_named(
+    packed: tuple[SceneContext, Path], crate: Path, tmp_path: Path
+) -> None:
+    folder = Path(os.fsdecode(os.fsencode(tmp_path) + b"/caf\xe9"))
+    folder.mkdir()
+    with pytest.raises(WrongUsage, match="not UTF-8"):
+        collect(packed[0], folder / "quay.crate")
+    assert not list(folder.iterdir())
+    crate.rename(folder / "quay.crate")
+    proof = prove(folder / "quay.crate", os.environ, ANY)
+    assert not proof.whole and any("not UTF-8" in one for one in proof.unresolved), proof
+
+
 def test_a_system_without_walls_says_so() -> None:
     assert confine.confine([], [], platform="elsewhere").why_not is not None
 

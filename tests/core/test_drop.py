@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shutil
-import subprocess
-import sys
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -17,7 +14,7 @@ from blake3 import blake3
 
 from conftest import tree
 from farms import TODAY, prepared
-from ports import free_port, wait_for
+from servers import SSHD, s3_server, ssh_server
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.archive import unpack_archive
 from tidy_crate.core.crate.packing import read_packing_list
@@ -39,7 +36,6 @@ from tidy_crate.core.work.task import Task
 from tidy_crate.practice.farm.node import spoil
 from tidy_crate.practice.render.renderer import Order, render
 
-SSHD = shutil.which("sshd") or ("/usr/sbin/sshd" if Path("/usr/sbin/sshd").is_file() else None)
 TOKEN = "secret-that-nobody-prints"
 
 
@@ -69,38 +65,16 @@ def ssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[int, Path]]:
     if SSHD is None:
         pytest.skip("OpenSSH's server is not installed")
     folder = tmp_path_factory.mktemp("ssh")
-    for name in ("host", "user", "other"):
-        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True)
-    (folder / "authorized").write_text((folder / "user.pub").read_text())
-    port = free_port()
-    host = (folder / "host.pub").read_text().split()
-    (folder / "known_hosts").write_text(f"[127.0.0.1]:{port} {host[0]} {host[1]}\n")
-    other = (folder / "other.pub").read_text().split()
-    (folder / "changed_hosts").write_text(f"[127.0.0.1]:{port} {other[0]} {other[1]}\n")
-    (folder / "config").write_text(
-        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nAuthorizedKeysFile {folder}/authorized\n"
-        f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n"
-    )
-    if os.getuid() == 0:
-        Path("/run/sshd").mkdir(exist_ok=True)
-    process = subprocess.Popen([SSHD, "-D", "-e", "-f", str(folder / "config")], stderr=subprocess.DEVNULL)
-    wait_for(port, process)
-    yield port, folder
-    process.terminate()
-    process.wait()
+    with ssh_server(folder) as port:
+        yield port, folder
 
 
 @pytest.fixture(scope="session")
 def s3() -> Iterator[str]:
     """An S3 service on loopback."""
     pytest.importorskip("moto")
-    port = free_port()
-    line = [sys.executable, "-c", f"from moto.server import main; main(['-H', '127.0.0.1', '-p', '{port}'])"]
-    process = subprocess.Popen(line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    wait_for(port, process)
-    yield f"http://127.0.0.1:{port}"
-    process.terminate()
-    process.wait()
+    with s3_server() as url:
+        yield url
 
 
 def sftp_place(ssh: tuple[int, Path], folder: Path, **more: object) -> Somewhere:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import shutil
+import time
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -14,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import ANY, open_trusted, tree, usda
-from tidy_crate.core.asset.follow.interface import FileLink
+from tidy_crate.core.asset.follow.interface import MOST_LINKS, FileLink
 from tidy_crate.core.asset.follow.materialx import MaterialX
 from tidy_crate.core.asset.follow.ocio import ColourConfiguration, names_in
 from tidy_crate.core.asset.follow.registry import follower_of
@@ -105,6 +106,20 @@ def test_no_bytes_make_a_follower_fail_in_any_other_way_than_it_says(data: bytes
                 continue
             follower.rewrite(path, io.BytesIO(), lambda link: link.text)
             assert all(link.text for link in links)
+
+
+def test_x4_names_and_prefixes_without_end_take_no_time_for_each_element(tmp_path: Path) -> None:
+    path, long = tmp_path / "a.mtlx", "n" * (4 << 20)
+    began = time.process_time()
+    path.write_text(f'<materialx name="{long}">' + '<i type="filename" value="x.png"/>' * 20_000 + "</materialx>")
+    links = MaterialX().links(path)
+    assert len(links) == 20_000 and len(links[0].where) < 300
+    path.write_text(f'<materialx fileprefix="{long}">' + '<i type="filename" value="x.png"/>' * 20_000 + "</materialx>")
+    with pytest.raises(ValueError, match="more than 8192 characters"):
+        MaterialX().links(path)
+    path.write_text("<m>" + '<i type="filename" value="x.png"/>' * (MOST_LINKS + 9) + "</m>")
+    assert len(MaterialX().links(path)) == MOST_LINKS + 1
+    assert time.process_time() - began < 20
 
 
 def test_materialx_prefixes_includes_and_tiles(tmp_path: Path) -> None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Iterator
 from decimal import Decimal
 from pathlib import Path
@@ -18,6 +20,7 @@ import postgres
 from farms import MemoryFarm, prepared
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
+from tidy_crate.core.database import BEING_MADE
 from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput
 from tidy_crate.core.job.ledger import LATEST, Ledger, new_job
 from tidy_crate.core.job.listing import list_jobs
@@ -182,6 +185,22 @@ def test_a_file_that_is_no_database_is_one_clear_error(wreck: bytes, tmp_path: P
     with pytest.raises(TidyCrateError, match=r"not a database|damaged|cannot be used"):
         Ledger(path)
     assert path.read_bytes()[:100] == wreck[:100]
+
+
+def test_an_empty_file_is_a_ledger_that_lost_all_and_no_new_one(tmp_path: Path) -> None:
+    path = tmp_path / "ledger.sqlite"
+    path.touch()
+    # another process may be making it at this moment
+    made = Ledger(path)
+    assert list_jobs(made) == ()
+    made.close()
+    for left in tmp_path.iterdir():
+        left.unlink()
+    path.touch()
+    os.utime(path, (time.time() - BEING_MADE - 1,) * 2)
+    with pytest.raises(UnreadableInput, match="has left nothing of it") as told:
+        Ledger(path)
+    assert "backup" in (told.value.remedy or "") and path.stat().st_size == 0
 
 
 def test_a_ledger_in_a_folder_that_cannot_be_is_one_clear_error(tmp_path: Path) -> None:

@@ -126,6 +126,28 @@ def test_t7_mail_arrives_with_what_there_is_to_tell() -> None:
     assert SECRET not in str(caught.value)
 
 
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"sender": "farm\nBcc: all@quay.invalid"}, {"to": ("wren\r\n@quay.invalid",)},
+        {"server": "a" * 70 + ".invalid"},
+        {"server": "quay..invalid"}, {"sender": "wr\u00e9n@quay.invalid"}, {"server": "127.0.0.1", "user": "wr\u00e9n"},
+    ],
+)  # fmt: skip
+def test_t7_mail_that_cannot_be_made_is_one_clear_error(change: dict[str, Any]) -> None:
+    way = {"to": ("wren@quay.invalid",), "sender": "farm@quay.invalid", "server": "127.0.0.1", "port": free_port()}
+    with pytest.raises(FarmError, match="could not be sent") as caught:
+        send_mail(NEWS, MailSettings(**way | {"security": "none"} | change), lambda _: SECRET)
+    assert SECRET not in str(caught.value) and "\n" not in str(caught.value)
+
+
+@pytest.mark.parametrize("url", ["https://[::1", "https://quay.invalid:port/x", "https://" + "a" * 70 + ".invalid/x"])
+def test_t7_a_hook_that_is_no_address_is_one_clear_error(url: str) -> None:
+    with pytest.raises((FarmError, WrongUsage)) as caught:
+        send_hook(NEWS, url, SECRET, time.time())
+    assert caught.value.remedy
+
+
 def test_t7_each_piece_of_news_is_told_once_also_after_a_failure(
     packed: tuple[SceneContext, Path], receiver: Receiver, tmp_path: Path
 ) -> None:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import httpx
 import pytest
+from keyring.errors import KeyringLocked, NoKeyringError
 
 from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.farm.card import FarmCard, find_card, read_card
@@ -215,6 +216,33 @@ def test_a_card_that_came_with_a_project_does_not_take_the_place_of_ones_own(tmp
     with pytest.raises(WrongUsage, match="different farm cards called harbour"):
         find_card("harbour", [home, here])
     assert find_card(str(here / "harbour.farm.toml"), [home, here]) == here / "harbour.farm.toml"
+
+
+@pytest.mark.parametrize(
+    "trouble", [KeyringLocked("x"), NoKeyringError("x"), OSError("no bus"), RuntimeError("x"), TypeError("x"), b"bytes"]
+)
+def test_a_keyring_that_does_not_answer_is_as_good_as_an_empty_one(
+    trouble: object, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def answer(*_: str) -> object:
+        if isinstance(trouble, Exception):
+            raise trouble
+        return trouble
+
+    monkeypatch.setattr("keyring.get_password", answer)
+    found, path = card(tmp_path)
+    found = found.model_copy(update={"sign_in": found.sign_in.model_copy(update={"keyring": True})})
+    with pytest.raises(FarmError, match="there is no token") as told:
+        keys(tmp_path).token_for(found, path)
+    assert "TIDY_CRATE_TOKEN_HARBOUR" in (told.value.remedy or "")
+    assert keys(tmp_path, TIDY_CRATE_TOKEN_HARBOUR=SECRET).move(found, path) == "https://harbour.example"
+    trouble = SECRET + "-kept"
+    kept = keys(tmp_path)
+    assert kept.token_for(found, path) == trouble
+    # it belongs to the farm, as one from the environment does
+    stranger = found.model_copy(update={"url": "https://stranger.example"})
+    with pytest.raises(FarmError, match="belongs to"):
+        kept.token_for(stranger, path)
 
 
 @pytest.mark.skipif(os.name == "nt", reason="permissions are others there")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import stat
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from decimal import Decimal
@@ -19,6 +21,8 @@ from tidy_crate.core.files import path_of, text_of
 
 # seconds that one process waits for another that is writing
 PATIENCE = 15.0
+# seconds during which an empty file may be one that another process is making
+BEING_MADE = 60.0
 _BEGIN = "tidy_crate_begin"
 
 
@@ -129,6 +133,7 @@ class Database:
                 except OSError as error:
                     what = f"cannot open the {self.what} ({(error.strerror or str(error)).lower()})"
                     raise UnreadableInput(what, where, "check its folder") from error
+                self._refuse_empty(where)
             try:
                 # a server may close a connection that was idle: it is tried before it is used
                 engine = create_engine(self._url, pool_pre_ping=not self.is_sqlite)
@@ -138,6 +143,16 @@ class Database:
         if self.is_sqlite:
             _prepare_sqlite(engine, synchronous, patience)
         return engine
+
+    def _refuse_empty(self, where: Path) -> None:
+        """Raise UnreadableInput for a file that has lost all that was in it; a new one would look like no jobs."""
+        try:
+            found = where.stat()
+        except OSError:
+            return
+        if not found.st_size and stat.S_ISREG(found.st_mode) and time.time() - found.st_mtime > BEING_MADE:
+            what = f"the {self.what} is empty: a full disk or a broken copy has left nothing of it"
+            raise UnreadableInput(what, where, _RESTORE)
 
     @contextmanager
     def _told(self) -> Iterator[None]:

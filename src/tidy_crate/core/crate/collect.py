@@ -103,6 +103,9 @@ def collect(
     HeldBack, before anything is written, when the user has not agreed that all files may leave.
     """
     crate = crate.absolute()
+    if legible(str(crate)) != str(crate):
+        what = "the path of the crate holds bytes that are not UTF-8, and not every library opens such a path"
+        raise WrongUsage(what, crate, "collect into a folder whose path is plain text")
     with ExitStack() as held:
         if origin is not None:
             # two scenes do not write into one crate at the same time

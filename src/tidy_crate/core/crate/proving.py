@@ -5,6 +5,7 @@ It shuts itself in before it opens anything of the crate, and prints its outcome
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
@@ -133,8 +134,14 @@ def main() -> int:
     reached |= (set() if reaches_terminal else {TERMINAL}) | ({RIGHTS} if dropped else set())
     reached -= {TCP} if NETWORK in reached else set()
     proof = prove_here(crate, content, scratch, frame, confined.why_not, tuple(sorted(reached)))
-    sys.stdout.write(proof.model_copy(update={"opened": tuple(map(str, opened))}).model_dump_json())
+    found = proof.model_copy(update={"opened": tuple(map(str, opened))}).model_dump()
+    # a path may hold bytes that are not UTF-8: they are written out
+    sys.stdout.write(re.sub("[\ud800-\udfff]", _written_out, json.dumps(found, ensure_ascii=False)))
     return 0
+
+
+def _written_out(match: re.Match[str]) -> str:
+    return f"\\\\x{ord(match[0]) & 0xFF:02x}"
 
 
 def prove_here(

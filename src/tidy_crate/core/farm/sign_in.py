@@ -260,14 +260,15 @@ def _in_file(folder: Path, name: str) -> str | None:
 
 
 def _from_keyring(name: str) -> str | None:
+    """The entry of the system's keyring; None where there is none, or no keyring that answers."""
     import keyring
-    from keyring.errors import KeyringError
 
     try:
-        return keyring.get_password(SERVICE, name)
-    except (KeyringError, RuntimeError):
+        found = keyring.get_password(SERVICE, name)
+    except Exception:  # noqa: BLE001 - back ends raise what their systems raise: a bus that is gone, a lock, a denial
         # a machine without a keyring is as good as an empty one
         return None
+    return found if isinstance(found, str) else None
 
 
 @dataclass(frozen=True)

@@ -122,12 +122,13 @@ class Notifier:
 
 def send_mail(news: News, way: MailSettings, secret: Secret) -> None:
     """Send news by SMTP. Raises FarmError where the server does not take it."""
-    message = EmailMessage()
-    message["Subject"] = news.text
-    message["From"], message["To"] = way.sender, ", ".join(way.to)
-    message.set_content("\n".join([f"{news.text}.", "", *news.details, ""]))
     where = f"{way.server}:{way.port}"
     try:
+        message = EmailMessage()
+        # a name that came from a farm may hold line ends, which a subject cannot
+        message["Subject"] = " ".join(news.text.split())
+        message["From"], message["To"] = way.sender, ", ".join(way.to)
+        message.set_content("\n".join([f"{news.text}.", "", *news.details, ""]))
         with _connected(way) as server:
             if way.security == "starttls":
                 server.starttls(context=ssl.create_default_context())
@@ -137,7 +138,8 @@ def send_mail(news: News, way: MailSettings, secret: Secret) -> None:
             if way.user:
                 server.login(way.user, secret("mail"))
             server.send_message(message)
-    except (smtplib.SMTPException, OSError) as error:
+    except (smtplib.SMTPException, OSError, ValueError) as error:
+        # the library raises ValueError for addresses, users and passwords that the protocol cannot carry
         reason = " ".join(str(error).split())[:160]
         if way.user:
             word = secret("mail")
@@ -163,7 +165,12 @@ def send_hook(news: News, url: str, secret: str, now: float) -> None:
 
     A receiver compares the signature, refuses what is older than OLDEST seconds, and refuses an id that it has seen.
     """
-    parts = urlsplit(url)
+    try:
+        parts = urlsplit(url)
+        _ = parts.port
+    except ValueError as error:
+        # the address may hold a secret
+        raise WrongUsage("the web hook's address is wrong", None, "correct web_hook in config.toml") from error
     if parts.scheme != "https" and not is_loopback(parts.hostname or ""):
         raise WrongUsage("the web hook's address is not encrypted", url, "use https")
     body = json.dumps(news.model_dump(mode="json")).encode()
@@ -175,7 +182,8 @@ def send_hook(news: News, url: str, secret: str, now: float) -> None:
     try:
         # a redirect is not followed: the message is for this address
         answer = httpx.post(url, content=body, headers=headers, timeout=SECONDS, follow_redirects=False)
-    except (httpx.HTTPError, httpx.InvalidURL) as error:
+    except (httpx.HTTPError, httpx.InvalidURL, OSError, ValueError) as error:
+        # among these: a host name that cannot be one, a proxy variable of another kind
         what = f"the web hook cannot be reached ({' '.join(str(error).split())[:120]})"
         raise FarmError(what, parts.hostname, "correct web_hook in config.toml") from error
     if not answer.is_success:
