@@ -242,7 +242,7 @@ def behind(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Byte]:
             card = own.with_name("line.farm.toml")
             card.write_text(own.read_text().replace(f":{port}", f":{line.port}"))
             blobs = farm / "blobs"
-            yield Byte(line, card, env, lambda: tree(blobs), lambda: shutil.rmtree(blobs, ignore_errors=True))
+            yield Byte(line, card, env, lambda: _blobs(blobs), lambda: _remove_files(blobs, farm / "crates"))
             line.close()
             return
         if request.param == "sftp":
@@ -282,6 +282,19 @@ def behind(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Byte]:
 
             yield Byte(line, card, env, listed, wipe)
         line.close()
+
+
+def _blobs(folder: Path) -> dict[str, bytes]:
+    """Return a farm's complete files."""
+    return {path: data for path, data in tree(folder).items() if len(path.partition("/")[0]) == 2}
+
+
+def _remove_files(blobs: Path, crates: Path) -> None:
+    """Take a farm's files away: its folders stay, since it is running."""
+    for path in _blobs(blobs):
+        (blobs / path).unlink()
+    for crate in crates.iterdir() if crates.is_dir() else ():
+        shutil.rmtree(crate)
 
 
 def _empty(folder: Path) -> None:

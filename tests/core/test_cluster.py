@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import pickle
 import shutil
@@ -15,6 +16,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from datetime import date
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
@@ -204,7 +206,7 @@ def test_u8_a_crate_that_workers_cannot_see_and_a_scheduler_that_is_not_there(
     elsewhere = card.model_copy(
         update={"cluster": card.cluster.model_copy(update={"shared_on_nodes": str(tmp_path / "not-mounted")})}
     )
-    with pytest.raises(FarmError, match="cannot read the crate"):
+    with pytest.raises(FarmError, match="the shared storage is not mounted there"):
         send(asked(packed, elsewhere), elsewhere, Path("x"), ClusterFarm(elsewhere).link(), ledger)
     gone = card_for(9, shared)
     farm = ClusterFarm(gone)
@@ -249,12 +251,80 @@ def test_machines_of_other_versions_are_named() -> None:
     assert "install the same versions everywhere" in caught.value.remedy
 
 
+def test_x6_what_no_node_renders_any_more_is_known_to_every_later_command(
+    packed: tuple[SceneContext, Path], ledger: Ledger, shared: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The scheduler and all workers are gone for good, and a new scheduler knows nothing of the job."""
+    monkeypatch.setattr("tidy_crate.core.farm.links.cluster.link.JUST_HANDED", 2.0)
+    port = free_port()
+    words = ("--host", "127.0.0.1", "--port", str(port), "--no-dashboard", "--no-show")
+    card = card_for(port, shared, command=(sys.executable, "-c", "import time; time.sleep(600)"))
+    first = Cluster(port, tmp_path / "first")
+    first.folder.mkdir()
+    second = Cluster(port, tmp_path / "second")
+    second.folder.mkdir()
+    opened = lambda _: ClusterFarm(card).link()  # noqa: E731
+    try:
+        wait_for(port, first.start("dask_scheduler", *words))
+        first.worker()
+        sent = send(asked(packed, card, frames="1001-1004"), card, Path("x"), ClusterFarm(card).link(), ledger)
+        until(lambda: track(ledger, sent.job, opened), lambda view: view.counts.rendering > 0)
+        first.stop()
+        wait_for(port, second.start("dask_scheduler", *words))
+        second.worker()
+        # each look is by another link, as by another process
+        view = until(lambda: track(ledger, sent.job, opened), lambda view: view.state == "failed")
+        assert view.counts.failed == 4 and all("was lost" in (one.error or "") for one in view.troubles)
+        retrieve(ledger, sent.job, tmp_path / "frames", opened)
+        review_job(ledger, sent.job)
+        wanted = to_rerender(ledger, sent.job)
+        assert {task.frame for task in wanted.tasks} == {1001, 1002, 1003, 1004}
+    finally:
+        first.stop()
+        second.stop()
+
+
+def test_t6_a_paused_job_gives_its_machines_to_another_one_and_goes_on_where_it_was(
+    cluster: Cluster, packed: tuple[SceneContext, Path], ledger: Ledger, shared: Path
+) -> None:
+    card = card_for(cluster.port, shared)
+    link = ClusterFarm(card).link()
+    opened = lambda _: link  # noqa: E731
+    long = send(asked(packed, card, frames="1001-1012", batch=6), card, Path("x"), link, ledger).job
+    until(lambda: track(ledger, long, opened), lambda view: view.done > 0)
+    act(ledger, long, Action.PAUSE, opened)
+    short = send(asked(packed, card, frames="1020-1021"), card, Path("x"), link, ledger, again=True).job
+    until(lambda: track(ledger, short, opened), lambda view: view.state == "done")
+    paused = track(ledger, long, opened)
+    assert paused.state == "paused" and paused.done < 12
+    act(ledger, long, Action.RESUME, opened)
+    view = until(lambda: track(ledger, long, opened), lambda view: view.state == "done")
+    assert view.done == 12
+    # every frame was rendered to its end once
+    done = [
+        (line["task"]["frame"]) for path in (shared / "jobs").rglob("records/*.jsonl")
+        for line in map(json.loads, path.read_bytes().splitlines()) if line["state"] == "done"
+    ]  # fmt: skip
+    assert sorted(done) == [*range(1001, 1013), 1020, 1021]
+
+
+def test_t2_a_frame_costs_by_the_class_of_the_machine_that_rendered_it(shared: Path) -> None:
+    card = card_for(1, shared)
+    classes = (
+        card.machine[0].model_copy(update={"name": "desk", "price_per_hour": Decimal(36)}),
+        card.machine[0].model_copy(update={"name": "rack", "price_per_hour": Decimal(72), "hosts": ("rack-*", "r?")}),
+    )
+    farm = ClusterFarm(card.model_copy(update={"machine": classes}))
+    assert [farm._price_of(node) for node in ("rack-07-4711", "r1-5", "wren-12", "")] == [72, 72, 36, 36]
+
+
 SPOILING = """
-import runpy, sys
+import runpy, shutil, sys, tempfile
 from pathlib import Path
 from tidy_crate.practice.farm.node import spoil
 words = sys.argv[1:]
-into = Path(words[words.index("--into") + 1])
+at = words.index("--into") + 1
+into, words[at] = Path(words[at]), tempfile.mkdtemp()
 sys.argv = ["render", *words]
 try:
     runpy.run_module("tidy_crate.practice.render", run_name="__main__")
@@ -263,10 +333,12 @@ except SystemExit as end:
         raise
 for frame, kind in (("1003", "black"), ("1005", "invalid")):
     mark = Path(@MARKS@, frame)
-    for path in into.rglob(f"*beauty*{frame}.exr"):
+    for path in Path(words[at]).rglob(f"*beauty*{frame}.exr"):
         if not mark.exists():
             mark.touch()
             spoil(path, kind)
+# a frame is taken as soon as it is there
+shutil.copytree(words[at], into, dirs_exist_ok=True)
 """
 
 

@@ -130,6 +130,8 @@ class Machine(CardPart):
     arrive_seconds: float = Field(default=0, ge=0, le=MOST_SECONDS)
     """Over which the machines of a job come one after another."""
     reclaimable: Reclaimable | None = None
+    hosts: tuple[str, ...] = ()
+    """Names of one's own machines that are of this class, with `*` and `?`: what they render is paid by its price."""
     failures: float = Field(default=0, ge=0, le=0.5)
     """Share of frames that fail on the first try and are rendered again by the farm."""
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+import re
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
@@ -58,6 +59,26 @@ class Wanted:
 def _identity(product: Product) -> str:
     """Return what is the same for the same file and no other; empty where nothing tells."""
     return product.blake3 or (f"v{product.version}" if product.version else "")
+
+
+_DRAFT = re.compile(r"\.(.+)\.[^.]+\.part(?:\.[^.]*)?")
+
+
+def remove_old_drafts(into: Path, home_paths: Iterable[PurePosixPath]) -> None:
+    """Remove what an earlier try left of other files under the names of these, which are at home now.
+
+    A draft is named by its file's identity, so that one of a frame that was replaced since is never continued.
+    """
+    names: dict[PurePosixPath, set[str]] = {}
+    for path in home_paths:
+        names.setdefault(path.parent, set()).add(path.name)
+    for parent, home in names.items():
+        with writable_folder(into, parent) as folder:
+            for name in os.listdir(folder):  # noqa: PTH208 - there may be very many
+                found = _DRAFT.fullmatch(name)
+                if found is not None and found[1] in home:
+                    with suppress(OSError):
+                        (folder / name).unlink()
 
 
 class Looks:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass
@@ -20,7 +20,7 @@ from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
 from tidy_crate.core.farm.links.interface import FarmLink, Fetching, FetchSmall, needed
 from tidy_crate.core.farm.protocol import Capability, JobState
 from tidy_crate.core.files import file_mark, hash_file, only_one, refuse_links
-from tidy_crate.core.job.fetching import TOGETHER, Looks, Wanted, fetch, fetch_pack
+from tidy_crate.core.job.fetching import TOGETHER, Looks, Wanted, fetch, fetch_pack, remove_old_drafts
 from tidy_crate.core.job.ledger import Ledger, in_pages, products_at_home, products_of, submissions_of
 from tidy_crate.core.job.missing import Unavailable, missing_products
 from tidy_crate.core.job.outage import Outage, say_nothing
@@ -165,6 +165,7 @@ def _in_rounds(
         if not follow or all(state.ended for state in states):
             break
         wait_for_changes(ledger, job.id, links, POLL)
+    remove_old_drafts(rounds.into, rounds.home_paths())
     return Retrieved(
         job=job.id,
         into=rounds.into,
@@ -209,6 +210,12 @@ class _Rounds:
         self.farms: dict[int, _Farm] = {}
         self.retrieved: list[ProductFile] = []
         self.damaged: list[Unavailable] = []
+
+    def home_paths(self) -> Iterator[PurePosixPath]:
+        """Yield where the products of this run are, below the folder."""
+        for one in self.retrieved:
+            if one.path.is_relative_to(self.into):
+                yield PurePosixPath(one.path.relative_to(self.into).as_posix())
 
     def at_home(self) -> int:
         """Return how many products are at home."""

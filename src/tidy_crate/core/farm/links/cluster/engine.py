@@ -53,21 +53,26 @@ class Engine:
         names = ", ".join(sorted(set(accounts.values())))
         return f"{len(accounts)} workers of the same versions; they render as {names}"
 
-    def show(self, given: dict[str, Any]) -> None:
-        """Let every worker show that it can do an order. Raises FarmError where none can, with what each one says."""
-        said = _texts(self._ask("show", {"given": given}, SHOWING), self._url)
-        if "" in said.values():
-            return
+    def show(self, line: Sequence[str]) -> list[str]:
+        """Let every worker show that it can do an order. line: runs `on_node` for its job. Return those that can.
+
+        Raises FarmError where none can, with what each one says.
+        """
+        said = _texts(self._ask("show", {"line": [*line, "--show"]}, SHOWING), self._url)
+        able = [address for address, trouble in said.items() if not trouble]
+        if able:
+            return able
         trouble = [f"{address}: {one}"[:300] for address, one in said.items()]
         raise FarmError("no worker can render it: " + "; ".join(trouble[:5]), self._url, "see what each of them says")
 
-    def begin(self, given: dict[str, Any], batches: Sequence[dict[str, Any]], job: str, first: int, rank: int) -> None:
-        """Hand batches to the scheduler, which keeps them when we go. first: number of the attempt. rank: of the job.
+    def begin(self, line: Sequence[str], batches: Sequence[str], job: str, rank: int) -> None:
+        """Hand batches to the scheduler, which keeps them when we go. batches: their names. rank: of the job.
 
         Raises FarmError where no worker can do it.
         """
-        self.show(given)
-        self._ask("begin", {"given": given, "batches": list(batches), "job": job, "first": first, "rank": rank})
+        able = self.show(line)
+        words = {"line": list(line), "batches": list(batches), "job": job, "rank": rank, "able": able}
+        self._ask("begin", words)
 
     def judge(self, version: str, pieces: Iterable[list[dict[str, Any]]]) -> Iterator[dict[str, Any]]:
         """Let workers judge pieces of a review. Yield an answer for each, in order: see `on_worker.judge`.

@@ -36,13 +36,13 @@ from tidy_crate.core.farm.protocol import (
     JobState,
     JobSummary,
     Start,
-    TaskChange,
 )
 from tidy_crate.core.files import CHUNK, inside, open_input, read_input, write_bytes
+from tidy_crate.core.patterns import matches
 from tidy_crate.core.progress import Progress
 from tidy_crate.core.scene.formats.registry import format_of
 from tidy_crate.core.scene.request import naming
-from tidy_crate.core.work.attempt import Attempt, Product
+from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.command import RenderCommand
 from tidy_crate.core.work.product import product_path
 from tidy_crate.core.work.request import RenderRequest
@@ -53,7 +53,9 @@ USUAL_TASK_SECONDS = 6 * 3600.0
 POLL = 0.5
 # seconds between two questions to the scheduler about a job that is not done
 ASK_SCHEDULER = 20.0
-GONE = "its worker was lost, and the scheduler does not try it again"
+# seconds after handing out in which the scheduler may not know of it yet
+JUST_HANDED = 20.0
+GONE = "its node was lost, and the scheduler does not try it again"
 
 
 class ClusterFarm:
@@ -125,22 +127,38 @@ class ClusterFarm:
         tests = list(tasks_of(order.tests, order.requests)) if order.start is Start.TESTED else []
         if order.start is not Start.AT_ONCE and not placed.tests_sent:
             if tests:
-                self._begin(job, order, tests, 1, "test")
+                placed = self._begin(job, placed, tests, 1, "test")
             else:
-                self._engine.show(self._for_worker(job, order))
+                self._engine.show(self._line(job, placed))
             self._storage.keep(job, placed.model_copy(update={"tests_sent": True}))
             return
         done = set(tests)
         tasks = [task for task in tasks_of(order.tasks, order.requests) if task not in done]
-        self._begin(job, order, tasks, 1, "batch")
+        placed = self._begin(job, placed, tasks, 1, "batch")
         self._storage.keep(job, placed.model_copy(update={"sent": True, "tests_sent": True}))
 
-    def _begin(self, job: str, order: JobOrder, tasks: Sequence[Task], first: int, kind: str) -> None:
-        rank = next((number for number, one in enumerate(self._card.priority) if one.name == order.priority), 0)
-        batches = list(self._batches(order, tasks, first, kind))
-        self._engine.begin(self._for_worker(job, order), batches, job, first, rank)
+    def _line(self, job: str, placed: ClusterOrder) -> list[str]:
+        """Return the words by which a node runs its part: program and job, as nodes see them."""
+        given = self._for_node(placed.order)
+        self._storage.write_batches(job, given, ())
+        return [str(self._storage.seen_by_nodes(one)) for one in (self._storage.program(), self._storage.job(job))]
 
-    def _for_worker(self, job: str, order: JobOrder) -> dict[str, Any]:
+    def _begin(self, job: str, placed: ClusterOrder, tasks: Sequence[Task], first: int, kind: str) -> ClusterOrder:
+        """Hand tasks out. first: number of the attempt. Return the order as it is now.
+
+        The order is noted before anything is handed out, so that whoever looks knows when that was.
+        """
+        order = placed.order
+        rank = next((number for number, one in enumerate(self._card.priority) if one.name == order.priority), 0)
+        placed = placed.model_copy(update={"handed": datetime.now(UTC)})
+        self._storage.keep(job, placed)
+        line = self._line(job, placed)
+        batches = list(self._batches(placed, tasks, first, f"{kind}-{placed.turn}"))
+        names = self._storage.write_batches(job, self._for_node(order), batches)
+        self._engine.begin(line, names, job, rank)
+        return placed
+
+    def _for_node(self, order: JobOrder) -> dict[str, Any]:
         """Return the facts that every batch of an order needs."""
         content = self._storage.content(order.crate)
         program = self._program(order, content)
@@ -152,7 +170,6 @@ class ClusterFarm:
         limit = self._card.limits.minutes_per_frame
         return {
             "crate": str(self._storage.seen_by_nodes(crate)),
-            "job": str(self._storage.seen_by_nodes(self._storage.job(job))),
             "scene": content.scene,
             "scene_bytes": (crate / content.scene).stat().st_size,
             "command": list(command),
@@ -169,8 +186,9 @@ class ClusterFarm:
         named = (one for name in wanted for one in able if name and one.is_called(name))
         return next(named, able[0] if able else None)
 
-    def _batches(self, order: JobOrder, tasks: Sequence[Task], first: int, kind: str) -> Iterator[dict[str, Any]]:
+    def _batches(self, placed: ClusterOrder, tasks: Sequence[Task], first: int, kind: str) -> Iterator[dict[str, Any]]:
         """Batches of tasks that one command line can render: of one request and view."""
+        order, generation = placed.order, placed.generation()
         content = self._storage.content(order.crate)
         requests = {request.name: request for request in order.requests}
         split = next((one for one in order.requests if one.tile_count > 1 or one.shares > 1), None)
@@ -184,10 +202,12 @@ class ClusterFarm:
             yield {
                 "name": f"{kind}-{number:05d}",
                 "first": first,
+                "turn": placed.turn,
                 "values": self._values(order.crate, content, request, group),
                 "tasks": [
                     {
                         "task": _task(task),
+                        "generation": generation.get(task, "0"),
                         "files": {
                             name: product_path(names[name], task, by_request=several, tokens=content.tokens).as_posix()
                             for name in request.outputs
@@ -218,11 +238,17 @@ class ClusterFarm:
 
     # ---- how it stands
 
+    def _price_of(self, node: str) -> Decimal:
+        """Return the price of an hour of a node, by its machine class: see `Machine.hosts`."""
+        host = node.rpartition("-")[0]
+        classes = self._card.machine
+        known = next((one for one in classes if any(matches(host, each) for each in one.hosts)), classes[0])
+        return known.price_per_hour or Decimal(0)
+
     def _look(self, job: str) -> Records:
         """The records of a job, up to date."""
         if job not in self._jobs:
-            price = self._card.machine[0].price_per_hour or Decimal(0)
-            self._jobs[job] = Records(self._storage.job(job) / "records", price)
+            self._jobs[job] = Records(self._storage.job(job) / "records", self._price_of)
         self._jobs[job].look()
         return self._jobs[job]
 
@@ -238,8 +264,12 @@ class ClusterFarm:
         total = sum(1 for _ in tasks_of(order.tasks, order.requests))
         done = sum(one.state is TaskState.DONE for one in latest)
         rendering = sum(one.state is TaskState.RENDERING for one in latest)
-        # a failure after which the scheduler tries again is none yet
-        final = (one.number > order.retries or one.error == GONE for one in latest if one.state is TaskState.FAILED)
+        # a failure after which a node tries again is none yet
+        final = (
+            (task, change.attempt.number) in records.final
+            for task, change in records.latest().items()
+            if change.attempt.number >= least.get(task, 0) and change.attempt.state is TaskState.FAILED
+        )
         failed = sum(final)
         open_ = max(0, total - done - failed)
         counts = Counts(done=done, failed=failed, rendering=min(rendering, open_), waiting=max(0, open_ - rendering))
@@ -257,33 +287,46 @@ class ClusterFarm:
         )
 
     def _note_lost(self, job: str, placed: ClusterOrder, records: Records) -> None:
-        """Count as failed what is not done, where the scheduler has nothing more to do for the job."""
-        if not placed.sent or placed.cancelled or time.monotonic() - records.asked < ASK_SCHEDULER:
+        """Note as lost what is not done, where the scheduler has nothing more to do for the job.
+
+        It is noted on the storage, so that every later command knows it, in whatever process.
+        """
+        if not placed.sent or placed.cancelled or placed.paused or placed.handed is None:
             return
-        latest, least = records.latest(), placed.least()
-        left = [
-            task
-            for task in tasks_of(placed.order.tasks, placed.order.requests)
-            if task not in latest
-            or latest[task].attempt.number < least.get(task, 0)
-            or latest[task].attempt.state not in (TaskState.DONE, TaskState.FAILED)
-        ]
-        first = records.asked == 0.0
+        if (datetime.now(UTC) - placed.handed).total_seconds() < JUST_HANDED:
+            return
+        if records.asked and time.monotonic() - records.asked < ASK_SCHEDULER:
+            return
         records.asked = time.monotonic()
-        # at the first look it may just have begun
-        if not left or first:
-            return
+        left = self._left(placed, records)
         before = records.cursor
-        if self._engine.under_way(job) or self._look(job).cursor != before:
+        if not left or self._engine.under_way(job) or self._look(job).cursor != before:
             return
+        why = "; ".join(self._storage.left_out(job))[:1000]
+        latest, least = records.latest(), placed.least()
+        lines = []
         for task in left:
             last = latest[task].attempt if task in latest else None
-            attempt = Attempt(
-                number=max(last.number if last is not None else 1, least.get(task, 1)), state=TaskState.FAILED,
-                cost=Decimal(0), error=GONE,
-                node=last.node if last is not None else None,
+            number = max(last.number if last is not None else 1, least.get(task, 1))
+            node = last.node if last is not None and last.node else "unknown"
+            lines.append(
+                {"task": _task(task), "attempt": number, "state": "failed", "node": node, "final": True,
+                 "error": f"{GONE}; left out: {why}" if why else GONE}
             )  # fmt: skip
-            records.add(TaskChange(task=task, attempt=attempt))
+        self._storage.note_lost(job, lines)
+        self._look(job)
+
+    def _left(self, placed: ClusterOrder, records: Records) -> list[Task]:
+        """Return the tasks that are neither done nor given up."""
+        latest, least = records.latest(), placed.least()
+
+        def is_open(task: Task) -> bool:
+            last = latest[task].attempt if task in latest else None
+            if last is None or last.number < least.get(task, 0):
+                return True
+            return last.state is not TaskState.DONE and (task, last.number) not in records.final
+
+        return [task for task in tasks_of(placed.order.tasks, placed.order.requests) if is_open(task)]
 
     def changes(self, job: str, cursor: str) -> Changes:
         """See Telling.changes."""
@@ -327,20 +370,34 @@ class ClusterFarm:
             case Action.PAUSE:
                 self._storage.keep(job, placed.model_copy(update={"paused": True}))
             case Action.RESUME:
-                placed = placed.model_copy(update={"paused": False})
+                # batches of the turn before do nothing any more: a pause gave their machines back
+                placed = placed.model_copy(update={"paused": False, "turn": placed.turn + 1})
                 self._storage.keep(job, placed)
-                if not placed.sent:
+                if placed.sent:
+                    self._hand_out_left(job, placed)
+                else:
                     self._send_out(job, placed.model_copy(update={"tests_sent": True}))
             case Action.RERENDER:
                 tasks = list(tasks_of(order.tasks, placed.order.requests))
                 latest = self._look(job).latest()
                 first = 1 + max((latest[task].attempt.number for task in tasks if task in latest), default=0)
                 mark = hashlib.blake2b(order.key.encode(), digest_size=4).hexdigest()
-                again = RenderedAgain(tasks=order.tasks, first=first)
-                self._storage.keep(job, placed.model_copy(update={"again": (*placed.again, again)}))
-                self._begin(job, placed.order, tasks, first, f"again-{mark}")
+                again = RenderedAgain(tasks=order.tasks, first=first, mark=mark)
+                placed = placed.model_copy(update={"again": (*placed.again, again)})
+                self._storage.keep(job, placed)
+                self._begin(job, placed, tasks, first, f"again-{mark}")
             case _:
                 return
+
+    def _hand_out_left(self, job: str, placed: ClusterOrder) -> None:
+        """Hand out what is left of a job."""
+        records = self._look(job)
+        latest = records.latest()
+        left = self._left(placed, records)
+        if not left:
+            return
+        first = 1 + max((latest[task].attempt.number for task in left if task in latest), default=0)
+        self._begin(job, placed, left, first, "left")
 
 
 def open_link(card: FarmCard, token: Token) -> FarmLink:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
@@ -33,6 +34,8 @@ class _Line(Wire):
     error: str | None = None
     log: str = ""
     products: tuple[dict[str, Any], ...] = ()
+    final: bool = False
+    """True for a failure after which nobody tries again."""
 
 
 @dataclass
@@ -40,8 +43,11 @@ class Records:
     """The records of a job, as far as this process has read them."""
 
     folder: Path
-    price_per_hour: Decimal
+    price_of: Callable[[str], Decimal]
+    """Price of an hour, by the name of a node."""
     attempts: dict[tuple[Task, int], TaskChange] = field(default_factory=dict)
+    final: set[tuple[Task, int]] = field(default_factory=set)
+    """Attempts after whose failure nobody tries again."""
     asked: float = 0.0
     """When the scheduler was last asked about the job, on the clock of this process."""
     _read: dict[str, int] = field(default_factory=dict)
@@ -88,7 +94,9 @@ class Records:
         except (ValidationError, KeyError, TypeError) as error:
             raise FarmError("a record on the shared storage is damaged", path, "look at it") from error
         seconds = (line.ended - line.began).total_seconds() if line.ended and line.began else None
-        cost = (self.price_per_hour * Decimal(str(max(0.0, seconds or 0.0))) / HOUR).quantize(Decimal("0.000001"))
+        cost = (self.price_of(line.node) * Decimal(str(max(0.0, seconds or 0.0))) / HOUR).quantize(Decimal("0.000001"))
+        if line.final:
+            self.final.add((line.task, line.attempt))
         attempt = Attempt(
             number=line.attempt, state=line.state, node=line.node, began=line.began, ended=line.ended,
             billed=None if seconds is None else max(0.0, seconds), cost=cost, error=line.error, log=line.log,

@@ -159,21 +159,19 @@ class Conversation:
 
     def show(self, order: Mapping[str, Any]) -> Any:
         """Return what each worker says about an order, by its address: empty where it can do it."""
-        return {
-            address: one["trouble"] for address, one in self._ask_workers("show", [order["given"]]).items()
-        }  # fmt: skip
+        return {address: one["trouble"] for address, one in self._ask_workers("show", [order["line"]]).items()}
 
     def begin(self, order: Mapping[str, Any]) -> Any:
-        """Hand batches to the scheduler, which keeps them when we go."""
-        given, job, first = order["given"], order["job"], order["first"]
-        for number, batch in enumerate(order["batches"]):
+        """Hand batches to the scheduler, which keeps them when we go. Only workers that can do it get them."""
+        job, able = order["job"], order["able"]
+        for number, name in enumerate(order["batches"]):
             future = self.client.submit(
-                on_worker.run_batch, given, batch, key=f"{job}/{batch['name']}/{first}", pure=False,
-                retries=given["retries"], priority=1000 * order["rank"] - number,
+                on_worker.run_batch, [*order["line"], name], key=f"{job}/{name}", pure=False,
+                workers=able, retries=RETRIES, priority=1000 * order["rank"] - number,
             )  # fmt: skip
             _library("distributed").fire_and_forget(future)
         # what was submitted must be there before we go
-        self.client.run_on_scheduler(on_worker.worker_name)
+        self.client.run_on_scheduler(on_worker.batches_under_way, job)
         return len(order["batches"])
 
     def under_way(self, order: Mapping[str, Any]) -> Any:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import json
+import secrets
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path, PurePosixPath
+from typing import Any
 
+from blake3 import blake3
 from pydantic import Field, ValidationError
 
 from tidy_crate.core.crate.packing import FILE_NAME, PackedFile, PackingList, last_packing_list
@@ -30,6 +34,8 @@ class RenderedAgain(Wire):
     tasks: tuple[TaskRange, ...]
     first: int = Field(ge=1, le=1_000_000)
     """Number of the attempt that this is the order for: what is older counts no more."""
+    mark: str = Field(default="", max_length=40)
+    """Tells this order for a task from earlier ones."""
 
 
 class ClusterOrder(Wire):
@@ -43,9 +49,17 @@ class ClusterOrder(Wire):
     """True once the scheduler has its test frames, or it waits for `resume` without any."""
     cancelled: bool = False
     paused: bool = False
+    turn: int = Field(default=0, ge=0, le=1_000_000)
+    """Of handing out: a batch of an earlier one does nothing any more."""
+    handed: datetime | None = None
+    """When batches were last handed out."""
     keys: tuple[str, ...] = ()
     """Keys of orders that were carried out."""
     again: tuple[RenderedAgain, ...] = ()
+
+    def generation(self) -> dict[Task, str]:
+        """By task that was ordered again, the mark of its last order."""
+        return {task: one.mark for one in self.again for task in tasks_of(one.tasks, self.order.requests)}
 
     def least(self) -> dict[Task, int]:
         """By task that was ordered again, the number of the first attempt that counts."""
@@ -92,7 +106,8 @@ class Storage:
         errors: list[Exception] = []
         copied = done = 0
         with ThreadPoolExecutor(COPIES) as pool:
-            runs = [(file, pool.submit(_copy, file, crate, draft)) for file in content.files]
+            blobs = self.shared / "files"
+            runs = [(file, pool.submit(_copy, file, crate, draft, blobs)) for file in content.files]
             for file, run in runs:
                 try:
                     copied += run.result()
@@ -125,14 +140,52 @@ class Storage:
     def make(self, job: str) -> None:
         """Make the folders of a job."""
         with told(self.job(job)):
-            for name in ("frames", "records", "logs", "work"):
+            for name in ("frames", "records", "logs", "work", "batches", "claims", "done"):
                 (self.job(job) / name).mkdir(parents=True, exist_ok=True)
 
     def keep(self, job: str, placed: ClusterOrder) -> None:
-        """Write down an order, and for the workers whether it goes on."""
+        """Write down an order, and for the nodes whether it goes on."""
         with told(self.job(job)):
             write_bytes(self.job(job) / "order.json", placed.model_dump_json(indent=1).encode())
-            write_json(self.job(job) / "control.json", {"cancelled": placed.cancelled, "paused": placed.paused})
+            told_nodes = {"cancelled": placed.cancelled, "paused": placed.paused, "turn": placed.turn}
+            write_json(self.job(job) / "control.json", told_nodes)
+
+    def write_batches(self, job: str, given: Mapping[str, Any], batches: Iterable[Mapping[str, Any]]) -> list[str]:
+        """Write what every batch of a job needs, and the tasks of each. Return the batches' names."""
+        names = []
+        with told(self.job(job)):
+            write_json(self.job(job) / "node-order.json", given)
+            for one in batches:
+                write_json(self.job(job) / "batches" / f"{one['name']}.json", one)
+                names.append(str(one["name"]))
+        return names
+
+    def program(self) -> Path:
+        """Put the program that runs on nodes there, once for each version of it. Return its path."""
+        from tidy_crate.core import supervise
+        from tidy_crate.core.farm.links.cluster import on_node
+
+        files = {Path(module.__file__ or "").name: Path(module.__file__ or "") for module in (on_node, supervise)}
+        texts = {name: path.read_bytes() for name, path in files.items()}
+        digest = blake3(b"\0".join(texts.values())).hexdigest()[:16]
+        folder = self.shared / "program" / digest
+        with told(self.shared):
+            for name, text in texts.items():
+                if not (folder / name).is_file():
+                    write_bytes(folder / name, text)
+        return folder / "on_node.py"
+
+    def note_lost(self, job: str, lines: Sequence[Mapping[str, Any]]) -> None:
+        """Note tasks that no node will render any more, for everybody who looks at the job."""
+        text = b"".join(json.dumps(line).encode() + b"\n" for line in lines)
+        with told(self.job(job)):
+            write_bytes(self.job(job) / "records" / f"lost-{secrets.token_hex(6)}.jsonl", text)
+
+    def left_out(self, job: str) -> list[str]:
+        """Return the nodes that take no more batches of a job, each with the reason."""
+        with told(self.job(job)):
+            found = sorted((self.job(job) / "unfit").glob("*.txt"))
+            return [f"{path.stem}: {read_input(path, 4096).decode('utf-8', 'replace')}" for path in found]
 
     def placed(self, job: str) -> ClusterOrder:
         """Read an order. Raises FarmBusy where the storage cannot be read, FarmError where the order is damaged."""
@@ -146,19 +199,50 @@ class Storage:
             raise FarmError("the order on the shared storage is damaged", path, "send the job again") from error
 
 
-def _copy(file: PackedFile, crate: Path, draft: Path) -> int:
-    """Copy one file of a crate, and return its bytes; 0 where it is there already."""
+def _copy(file: PackedFile, crate: Path, draft: Path, blobs: Path) -> int:
+    """Bring one file of a crate there, and return the bytes that were copied; 0 where it is there already.
+
+    A file is kept by its contents, and a crate has a hard link to it, so that another crate with it copies nothing.
+    """
     source, target = inside(crate, file.path), inside(draft, file.path)
-    if target.is_file() and target.stat().st_size == file.bytes and hash_file(target) == file.blake3:
+    if _is(target, file):
         return 0
-    if not source.is_file() or source.stat().st_size != file.bytes or hash_file(source) != file.blake3:
+    if not _is(source, file):
         raise Blocked("a file of the crate is not as it was packed", source, "collect again")
+    blob = blobs / file.blake3[:2] / file.blake3
     with told(target):
         target.parent.mkdir(parents=True, exist_ok=True)
+        target.unlink(missing_ok=True)
+        if _is(blob, file) and _linked(blob, target):
+            return 0
         shutil.copyfile(source, target)
+        # what renders must not change a file that other crates have too
+        target.chmod(0o444)
         if hash_file(target) != file.blake3:
             raise FarmBusy("what arrived is not what was copied", target, "run the command again")
+        blob.parent.mkdir(parents=True, exist_ok=True)
+        blob.unlink(missing_ok=True)
+        _linked(target, blob)
     return file.bytes
+
+
+def _is(path: Path, file: PackedFile) -> bool:
+    try:
+        return path.stat().st_size == file.bytes and hash_file(path) == file.blake3
+    except OSError:
+        return False
+
+
+def _linked(path: Path, link: Path) -> bool:
+    """Make a hard link. Return whether the storage can do that."""
+    try:
+        link.hardlink_to(path)
+    except FileExistsError:
+        # another crate with the same file arrives at this moment
+        return True
+    except OSError:
+        return False
+    return True
 
 
 @contextmanager
