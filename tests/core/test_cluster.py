@@ -308,6 +308,19 @@ def test_t6_a_paused_job_gives_its_machines_to_another_one_and_goes_on_where_it_
     assert sorted(done) == [*range(1001, 1013), 1020, 1021]
 
 
+@pytest.mark.parametrize("wish", [{"gpus": 1}, {"devices": ("gpu",)}, {"reclaimable": True}, {"machine": "rack"}])
+def test_u4_a_wish_that_nothing_here_fulfils_is_refused_by_name(
+    wish: dict[str, object], packed: tuple[SceneContext, Path], shared: Path
+) -> None:
+    card = card_for(9, shared)
+    rack = card.machine[0].model_copy(update={"name": "rack"})
+    card = card.model_copy(update={"machine": (card.machine[0].model_copy(update={"hosts": ("wren",)}), rack)})
+    order = asked(packed, card).order("quay-1").model_copy(update=wish)
+    with pytest.raises(FarmError, match=r"cannot be told --|which machines are of the class rack"):
+        ClusterFarm(card).submit(order)
+    assert not (shared / "jobs").exists()
+
+
 def test_t2_a_frame_costs_by_the_class_of_the_machine_that_rendered_it(shared: Path) -> None:
     card = card_for(1, shared)
     classes = (

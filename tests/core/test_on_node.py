@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import doctest
 import json
 import os
 import shutil
@@ -14,13 +15,14 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import ModuleType
 from typing import Any
 
 import psutil
 import pytest
 
 from tidy_crate.core.asset.frames import parse_frames
-from tidy_crate.core.farm.links.cluster import on_node
+from tidy_crate.core.farm.links.cluster import node_job, on_node
 from tidy_crate.core.farm.links.cluster.storage import Storage
 
 # a renderer that writes down what it does, and is told by files what goes wrong
@@ -126,6 +128,7 @@ def job(tmp_path: Path) -> Iterator[Ordered]:
     (folder / "order.json").write_text("{}")
     given = {
         "crate": str(crate), "scene": "s.usda", "scene_bytes": 10, "version_command": [], "version": "", "retries": 2,
+        "hosts": [], "memory_gb": None,
         "seconds": 60,
         "command": [sys.executable, str(tmp_path / "render.py"), str(told), "{frames}", "{output_folder}"],
     }  # fmt: skip
@@ -188,7 +191,7 @@ def test_a_node_that_is_killed_loses_the_frame_it_was_at_and_nothing_else(job: O
     until(lambda: not any(one.is_running() and one.status() != psutil.STATUS_ZOMBIE for one in renderer))
     job.untell("hang 4")
     for claim in (job.folder / "claims").glob("[0-9]*"):
-        os.utime(claim, (time.time() - on_node.STALE - 1,) * 2)
+        os.utime(claim, (time.time() - node_job.STALE - 1,) * 2)
     assert job.run("a", "robin") == 0
     assert job.home() == [1, 2, 3, 4, 5, 6] and Counter(job.begun()) == Counter([1, 2, 3, 4, 4, 5, 6])
     never_twice_at_once(job)
@@ -288,6 +291,17 @@ def test_a_node_that_cannot_is_left_out_and_named_and_makes_nothing_below_a_miss
     assert job.run("a") == on_node.UNFIT and not job.folder.exists()
 
 
+def test_what_was_ordered_of_a_machine_is_looked_at_on_it(job: Ordered) -> None:
+    job.order(hosts=["rack-*"])
+    assert job.run(job.batch("a", "1"), "wren") == on_node.UNFIT
+    assert "not of the class that was ordered" in (job.folder / "unfit" / "wren.txt").read_text()
+    job.order(memory_gb=1e6)
+    assert job.run("a", "rack-1") == on_node.UNFIT
+    assert "1e+06 GiB are ordered" in (job.folder / "unfit" / "rack-1.txt").read_text()
+    job.order(memory_gb=0.1)
+    assert job.run("a", "rack-2") == 0 and job.home() == [1]
+
+
 def test_a_node_on_which_frames_keep_failing_is_left_out_while_others_render(job: Ordered) -> None:
     assert job.run(job.batch("a", "1"), "wren") == 0
     job.order(retries=20)
@@ -329,7 +343,7 @@ def test_storage_that_is_gone_for_a_moment_is_told_and_the_rest_comes_later(job:
     shutil.rmtree(job.folder, ignore_errors=True)
     hidden.rename(job.folder)
     for claim in (job.folder / "claims").glob("[0-9]*"):
-        os.utime(claim, (time.time() - on_node.STALE - 1,) * 2)
+        os.utime(claim, (time.time() - node_job.STALE - 1,) * 2)
     assert job.run("a", "robin") == 0 and job.home() == [1, 2, 3, 4]
 
 
@@ -337,3 +351,9 @@ def test_storage_that_is_gone_for_a_moment_is_told_and_the_rest_comes_later(job:
 def test_frame_numbers_are_written_as_every_renderer_reads_them(numbers: list[int]) -> None:
     text = on_node.ranges(iter(numbers))
     assert list(parse_frames(text)) == sorted(set(numbers)) if numbers else text == ""
+
+
+@pytest.mark.parametrize("module", [on_node, node_job])
+def test_the_examples_in_what_runs_on_a_node_are_true(module: ModuleType) -> None:
+    found = doctest.testmod(module)
+    assert found.attempted and not found.failed

@@ -68,7 +68,8 @@ def register(app: typer.Typer) -> None:
         if page is not None and not follow:
             _write_page(page, view)
         talk.result(view, lambda console: _show(console, view, frames or talk.verbose))
-        if view.state == "failed":
+        # whoever waits for the end must be able to tell a job that is done from one that only goes no further
+        if view.state == "failed" or (follow and view.state != "done"):
             raise typer.Exit(1)
 
     @command(app, "jobs")

@@ -65,12 +65,14 @@ class Engine:
         trouble = [f"{address}: {one}"[:300] for address, one in said.items()]
         raise FarmError("no worker can render it: " + "; ".join(trouble[:5]), self._url, "see what each of them says")
 
-    def begin(self, line: Sequence[str], batches: Sequence[str], job: str, rank: int) -> None:
+    def begin(self, line: Sequence[str], batches: Sequence[str], job: str, rank: int, most: int) -> None:
         """Hand batches to the scheduler, which keeps them when we go. batches: their names. rank: of the job.
+
+        most: workers that may have batches of it.
 
         Raises FarmError where no worker can do it.
         """
-        able = self.show(line)
+        able = self.show(line)[:most]
         words = {"line": list(line), "batches": list(batches), "job": job, "rank": rank, "able": able}
         self._ask("begin", words)
 

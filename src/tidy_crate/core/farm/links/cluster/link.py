@@ -21,7 +21,7 @@ from typing import Any
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError
-from tidy_crate.core.farm.card import FarmCard, Program
+from tidy_crate.core.farm.card import FarmCard, Machine, Program
 from tidy_crate.core.farm.links.cluster.engine import Certificates, Engine
 from tidy_crate.core.farm.links.cluster.records import Records
 from tidy_crate.core.farm.links.cluster.storage import ClusterOrder, RenderedAgain, Storage, told
@@ -112,6 +112,7 @@ class ClusterFarm:
 
     def submit(self, order: JobOrder) -> str:
         """See Submitting.submit. Raises FarmError where no worker shows that it can do it, with what each one says."""
+        self._need_possible(order)
         job = f"{order.crate.rpartition('-')[0]}-{hashlib.blake2b(order.key.encode(), digest_size=5).hexdigest()}"
         if not self._storage.knows(job):
             self._storage.make(job)
@@ -120,6 +121,26 @@ class ClusterFarm:
         if not placed.sent and not placed.tests_sent:
             self._send_out(job, placed)
         return job
+
+    def _class_of(self, order: JobOrder) -> Machine:
+        return next((one for one in self._card.machine if one.name == order.machine), self._card.machine[0])
+
+    def _need_possible(self, order: JobOrder) -> None:
+        """Raise FarmError for a wish that nothing here can fulfil: it is not taken in silence."""
+        classes = self._card.machine
+        chosen = self._class_of(order)
+        if len(classes) > 1 and not chosen.hosts:
+            remedy = f'add hosts = ["NAME", "RACK-*"] to the machine {chosen.name} of the card'
+            raise FarmError(
+                f"the card does not say which machines are of the class {chosen.name}", self._card.name, remedy
+            )
+        refused = {
+            "--gpus": order.gpus is not None, "--devices": bool(order.devices), "--reclaimable": order.reclaimable,
+        }  # fmt: skip
+        for option, wanted in refused.items():
+            if wanted:
+                what = f"a scheduler of this kind cannot be told {option}, so that it would be ignored"
+                raise FarmError(what, self._card.name, f"send it without {option}, or to a class of machines that fits")
 
     def _send_out(self, job: str, placed: ClusterOrder) -> None:
         """Hand what may begin now to the scheduler."""
@@ -155,7 +176,7 @@ class ClusterFarm:
         line = self._line(job, placed)
         batches = list(self._batches(placed, tasks, first, f"{kind}-{placed.turn}"))
         names = self._storage.write_batches(job, self._for_node(order), batches)
-        self._engine.begin(line, names, job, rank)
+        self._engine.begin(line, names, job, rank, order.nodes)
         return placed
 
     def _for_node(self, order: JobOrder) -> dict[str, Any]:
@@ -176,6 +197,8 @@ class ClusterFarm:
             "version_command": list(program.version_command) if program is not None else [],
             "version": order.programs.get(program.name, "") if program is not None else "",
             "retries": order.retries,
+            "memory_gb": order.memory_gb,
+            "hosts": list(self._class_of(order).hosts),
             "seconds": limit * 60 if limit is not None else USUAL_TASK_SECONDS,
         }
 

@@ -1,7 +1,7 @@
 """What runs on a node of one's own: `python -E -s on_node.py JOB BATCH`, with Python's standard library alone.
 
-It is on the shared storage beside `supervise.py`, so that a node needs nothing of this package. JOB is the job's
-folder as the node sees it. Whatever it does and finds is written there, since whoever ordered it may be gone:
+"""The work of a node of one's own: `python -E -s on_node.py JOB BATCH`, with Python's standard library alone.
+the job's folder as the node sees it. Whatever it does and finds is written there, since whoever ordered it may be gone:
 
     order.json       who ordered what; its absence says that the storage is not mounted
     node-order.json  what every batch needs: scene, command line, limits
@@ -20,7 +20,6 @@ Ends with 0 when there is nothing left to do here, with 3 when another node is t
 from __future__ import annotations
 
 import contextlib
-import getpass
 import hashlib
 import json
 import os
@@ -28,217 +27,30 @@ import re
 import secrets
 import shutil
 import signal
-import socket
 import subprocess
 import sys
-import threading
 import time
 from collections.abc import Iterator
 from datetime import datetime, timezone
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING or __package__:
+    from tidy_crate.core.farm.links.cluster.node_job import STALE, Claims, Job, Unfit, account, host, node_name
+else:
+    # on a node, from the folder that it is in
+    from node_job import STALE, Claims, Job, Unfit, account, host, node_name
 
 UNFIT = 3
 TAIL = 2000
-# seconds between two looks at the renderer, at a claim of one's own, and after which a claim of another counts no more
-LOOK, TOUCH, STALE = 0.5, 10.0, 60.0
+# seconds between two looks at the renderer
+LOOK = 0.5
 # seconds without a change after which the last file of a run is taken for whole
 QUIET = 10.0
 # seconds before the end of a renderer that failed, in which what it wrote last may be cut short
 RECENT = 1.0
 # seconds that a frame may still take when the job is paused
 PAUSE = 120.0
-# frames in a row that may fail on a node while others render theirs
-MOST_FAILING = 5
-# bytes that have to be free where frames are written
-LEAST_FREE = 256 << 20
-
-
-class Unfit(Exception):
-    """This node cannot do the order. Its text says why, in plain words."""
-
-
-def host() -> str:
-    """Return the name of this machine."""
-    return re.sub(r"[^\w.-]", "_", socket.gethostname())[:100] or "node"
-
-
-def node_name() -> str:
-    """Return the name under which this node's work is noted: its machine and process."""
-    return f"{host()}-{os.getpid()}"
-
-
-def account() -> str:
-    """Return the account that this node renders as."""
-    try:
-        return getpass.getuser()
-    except (OSError, KeyError, ImportError):
-        return f"user {os.getuid()}" if hasattr(os, "getuid") else "unknown"
-
-
-class Job:
-    """A job's folder on the shared storage."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        if not (folder / "order.json").is_file():
-            # nothing is made below a mount point that is not mounted
-            raise Unfit(f"it does not see {folder}: the shared storage is not mounted there")
-        self.order: dict[str, Any] = json.loads((folder / "node-order.json").read_bytes())
-
-    def batch(self, name: str) -> dict[str, Any]:
-        """Return the tasks of a batch."""
-        found: dict[str, Any] = json.loads((self.folder / "batches" / f"{name}.json").read_bytes())
-        return found
-
-    def control(self) -> dict[str, Any]:
-        """Return what the wrangler has told the job since."""
-        try:
-            found = json.loads((self.folder / "control.json").read_bytes())
-        except (OSError, ValueError):
-            return {}
-        return found if isinstance(found, dict) else {}
-
-    def goes_on(self, turn: int) -> bool:
-        """Return whether batches of a turn of handing out are still to be rendered."""
-        told = self.control()
-        return not told.get("cancelled") and not told.get("paused") and told.get("turn", turn) == turn
-
-    def is_done(self, key: str) -> bool:
-        """Return whether a task is rendered."""
-        return (self.folder / "done" / key).exists()
-
-    def need_fit(self) -> None:
-        """Raise Unfit where this node cannot do the order, or was left out of it."""
-        with contextlib.suppress(OSError):
-            raise Unfit((self.folder / "unfit" / f"{host()}.txt").read_text(encoding="utf-8")[:500])
-        trouble = self.trouble()
-        if trouble:
-            self.leave_out(trouble)
-            raise Unfit(trouble)
-
-    def leave_out(self, why: str) -> None:
-        """Note why this node takes no more batches of this job."""
-        with contextlib.suppress(OSError):
-            (self.folder / "unfit").mkdir(exist_ok=True)
-            (self.folder / "unfit" / f"{host()}.txt").write_text(why, encoding="utf-8")
-
-    def trouble(self) -> str:
-        """Return why this node cannot do it, in plain words; empty where it can."""
-        order = self.order
-        scene = Path(order["crate"], order["scene"])
-        try:
-            with scene.open("rb") as stream:
-                if os.fstat(stream.fileno()).st_size != order["scene_bytes"]:
-                    return f"it sees another scene at {scene}"
-                stream.read(1)
-        except OSError as error:
-            return f"it cannot read the crate as {account()} ({error.strerror}: {scene})"
-        frames = self.folder / "frames"
-        probe = frames / f".may-{secrets.token_hex(6)}"
-        try:
-            probe.write_bytes(b"may this be written?")
-            probe.unlink()
-            if shutil.disk_usage(frames).free < LEAST_FREE:
-                return f"there is no room left for frames ({frames})"
-        except OSError as error:
-            return f"it cannot write frames as {account()} ({error.strerror}: {frames})"
-        return self._wrong_version()
-
-    def _wrong_version(self) -> str:
-        line, wanted = self.order["version_command"], self.order["version"]
-        if not line:
-            return ""
-        try:
-            done = subprocess.run(line, capture_output=True, timeout=120, check=False, stdin=subprocess.DEVNULL)
-        except (OSError, subprocess.SubprocessError) as error:
-            return f"it has no {line[0]} ({error})"
-        said = (done.stdout + done.stderr).decode("utf-8", "replace")
-        if wanted and not re.search(rf"(?<![\d.]){re.escape(wanted)}(?![\d])", said):
-            return f"it has another version than {wanted}: {' '.join(said.split())[:120]}"
-        return ""
-
-    def failed_here(self) -> None:
-        """Count a frame that failed, and leave this node out when too many in a row did while others render theirs."""
-        path = self.folder / "failing" / host()
-        with contextlib.suppress(OSError):
-            path.parent.mkdir(exist_ok=True)
-            with path.open("ab") as out:
-                out.write(b"x")
-            if path.stat().st_size >= MOST_FAILING and self._others_render():
-                self.leave_out(f"{path.stat().st_size} frames in a row failed on it, while others render theirs")
-
-    def rendered_here(self) -> None:
-        """Count anew: a frame was rendered."""
-        with contextlib.suppress(OSError):
-            (self.folder / "failing" / host()).unlink()
-
-    def _others_render(self) -> bool:
-        return any(path.read_text(encoding="utf-8") != host() for path in (self.folder / "done").iterdir())
-
-
-class Claims:
-    """The tasks that this process has: a file for each, touched for as long as it lives."""
-
-    def __init__(self, job: Job) -> None:
-        self._folder = job.folder / "claims"
-        self._own: set[Path] = set()
-        self._end = threading.Event()
-        threading.Thread(target=self._touch, daemon=True).start()
-
-    def take(self, key: str) -> bool:
-        """Take a task, unless another process has it and is alive."""
-        path = self._folder / key
-        if path in self._own:
-            return True
-        for _ in range(2):
-            try:
-                handle = os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY)
-            except FileExistsError:
-                if not self._left(path):
-                    return False
-                continue
-            os.write(handle, node_name().encode())
-            os.close(handle)
-            self._own.add(path)
-            return True
-        return False
-
-    def give_back(self, key: str) -> None:
-        """Have a task no more."""
-        self._own.discard(self._folder / key)
-        with contextlib.suppress(OSError):
-            (self._folder / key).unlink()
-
-    def give_all_back(self) -> None:
-        """Have none any more."""
-        self._end.set()
-        for path in list(self._own):
-            self.give_back(path.name)
-
-    def _left(self, path: Path) -> bool:
-        """Return whether a claim was left behind; then it is gone. One process alone can take it away."""
-        try:
-            # by the storage's own clock: machines' clocks differ
-            if self._now() - path.stat().st_mtime < STALE:
-                return False
-            path.rename(path.with_name(f".{path.name}-{secrets.token_hex(4)}"))
-        except FileNotFoundError:
-            return True
-        return True
-
-    def _now(self) -> float:
-        probe = self._folder / f".now-{secrets.token_hex(6)}"
-        probe.touch()
-        found = probe.stat().st_mtime
-        probe.unlink()
-        return found
-
-    def _touch(self) -> None:
-        while not self._end.wait(TOUCH):
-            for path in list(self._own):
-                with contextlib.suppress(OSError):
-                    os.utime(path)
 
 
 class Batch:
