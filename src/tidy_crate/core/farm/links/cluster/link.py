@@ -17,12 +17,14 @@ from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.card import FarmCard, Machine, Program
 from tidy_crate.core.farm.links.cluster.engine import Certificates, Engine
+from tidy_crate.core.farm.links.cluster.here import Here
 from tidy_crate.core.farm.links.cluster.records import Records
 from tidy_crate.core.farm.links.cluster.storage import ClusterOrder, RenderedAgain, Storage, told
 from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, tried
@@ -69,7 +71,11 @@ class ClusterFarm:
             remedy = "add shared = '/path' below [cluster]: where crates and frames go"
             raise FarmError("the card names no shared storage", card.name, remedy)
         self._storage = Storage(Path(card.cluster.shared), card.cluster.shared_on_nodes)
-        self._engine = Engine(card.url, certificates)
+        self._engine: Engine | Here = (
+            Here(self._storage, card.machine[0].nodes)
+            if urlsplit(card.url).scheme == "here"
+            else Engine(card.url, certificates)
+        )
         self._jobs: dict[str, Records] = {}
 
     def link(self) -> FarmLink:

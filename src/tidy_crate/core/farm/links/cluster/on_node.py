@@ -1,7 +1,8 @@
 """What runs on a node of one's own: `python -E -s on_node.py JOB BATCH`, with Python's standard library alone.
 
-"""The work of a node of one's own: `python -E -s on_node.py JOB BATCH`, with Python's standard library alone.
-the job's folder as the node sees it. Whatever it does and finds is written there, since whoever ordered it may be gone:
+It is on the shared storage beside `node_job.py` and `supervise.py`, so that a node needs nothing of this package. JOB
+is the job's folder as the node sees it. Whatever it does and finds is written there, since whoever ordered it may be
+gone:
 
     order.json       who ordered what; its absence says that the storage is not mounted
     node-order.json  what every batch needs: scene, command line, limits

@@ -163,11 +163,10 @@ class Storage:
     def program(self) -> Path:
         """Put the program that runs on nodes there, once for each version of it. Return its path."""
         from tidy_crate.core import supervise
-        from tidy_crate.core.farm.links.cluster import node_job, on_node
+        from tidy_crate.core.farm.links.cluster import node_job, on_here, on_node
 
-        files = {
-            Path(module.__file__ or "").name: Path(module.__file__ or "") for module in (on_node, node_job, supervise)
-        }
+        modules = (on_node, node_job, on_here, supervise)
+        files = {path.name: path for path in (Path(module.__file__ or "") for module in modules)}
         texts = {name: path.read_bytes() for name, path in files.items()}
         digest = blake3(b"\0".join(texts.values())).hexdigest()[:16]
         folder = self.shared / "program" / digest
