@@ -222,7 +222,7 @@ def _asked(name: str) -> Basics:
     usual = Basics(title=name.replace("-", " ").title())
     return Basics(
         title=typer.prompt("Its name for people", default=usual.title, err=True),
-        url=typer.prompt("Address (https://, sftp://, s3://, file:///, dasks://; empty: quotes only)", default="",
+        url=typer.prompt("Address (https:, sftp:, s3:, file:, dasks:, here:; empty: quotes only)", default="",
                          show_default=False, err=True),
         currency=typer.prompt("Currency of its prices", default=usual.currency, err=True),
         machine=typer.prompt("Its usual machine class", default=usual.machine, err=True),

@@ -224,19 +224,24 @@ def release(ledger: Ledger, name: str, links: Links) -> JobView:
 
 
 def log_of(ledger: Ledger, name: str, task: Task, links: Links) -> str:
-    """Return the log of the last attempt at a task. Raises WrongUsage when there is none."""
+    """Return the logs of all attempts at a task, the last one at the end. Raises WrongUsage when there is none."""
     job, submissions = submissions_of(ledger, name)
     for row in submissions:
         link = links(row)
         telling = needed(link.changes, link, Capability.CHANGES)
         catch_up(ledger, row, job.packing_list().requests, link)
         with ledger.reading() as session:
-            latest = select(AttemptRow).where(
-                AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.frame == task.frame
-            )
-            found = next((one for one in session.scalars(latest) if one.task() == task), None)
-        if found is not None and found.log:
-            return telling.log(row.farm_job or "", found.log)
+            every = select(AttemptRow).where(AttemptRow.submission_id == row.id, AttemptRow.frame == task.frame)
+            tried = [
+                one for one in session.scalars(every.order_by(AttemptRow.number)) if one.task() == task and one.log
+            ]
+        # attempts of one run of a renderer have one log
+        logs = {one.log: f"attempt {one.number}, {one.node or 'unknown node'}, {one.state}" for one in tried}
+        texts = {head: telling.log(row.farm_job or "", log) for log, head in logs.items()}
+        if len(texts) == 1:
+            return next(iter(texts.values()))
+        if texts:
+            return "\n".join(f"---- {head}\n{text.rstrip()}\n" for head, text in texts.items())
     raise WrongUsage("there is no log of this task yet", str(task))
 
 

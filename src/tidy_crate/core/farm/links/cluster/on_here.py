@@ -2,8 +2,8 @@
 
 It renders the batches that wait in FOLDER/queue, so many at a time, until none waits, and then ends. One process does
 that for a folder; another one that is started meanwhile ends at once. A batch that waits is a file with the words that
-run `on_node` for it, `RANK-TIME-NUMBER-JOB.json`. It is there until its batch has come to an end, so that the next start
-goes on.
+run `on_node` for it, `RANK-TIME-NUMBER-JOB.json`. It is there until its batch has come to an end, so that the next
+start goes on.
 """
 
 from __future__ import annotations
