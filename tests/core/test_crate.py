@@ -212,7 +212,10 @@ def test_the_proofs_walls_hold_a_render_command_that_looks_outside(crate: Path, 
     assert any("PermissionError" in line for line in proof.test_frame.said)
     content["render"]["reads"] = [str(secret)]
     write_json(crate / FILE_NAME, content)
-    assert "nothing was written" in (prove(crate, os.environ, ANY).test_frame.why or "")  # type: ignore[union-attr]
+    opened = prove(crate, os.environ, ANY)
+    assert opened.test_frame is not None and "nothing was written" in (opened.test_frame.why or "")
+    # what was open to it is in the report
+    assert opened.declared == (str(secret),) and not proof.declared and sys.executable in opened.opened
     content["render"]["reads"] = [str(tmp_path)]
     write_json(crate / FILE_NAME, content)
     with pytest.raises(WrongUsage, match="holds the crate"):

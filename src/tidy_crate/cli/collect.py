@@ -307,9 +307,11 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
     if not proof.enforced and reach:
         enforced += f"; out of reach: {reach}"
     rows.add_row("sandboxed meanwhile", Text("yes" if proof.enforced else "no"), cell(enforced))
-    if proof.opened:
-        more = f" and {len(proof.opened) - _OPENED} more" if len(proof.opened) > _OPENED else ""
-        rows.add_row("opened to the renderer", Text("outside"), cell(", ".join(proof.opened[:_OPENED]) + more))
+    if proof.opened or proof.declared:
+        more = f" and {len(proof.declared) - _OPENED} more" if len(proof.declared) > _OPENED else ""
+        declared = ", ".join(proof.declared[:_OPENED]) + more
+        reads = f"; declared by its command: {declared}" if declared else ", and nothing else outside the crate"
+        rows.add_row("opened to the renderer", Text("some"), cell(f"its own installation{reads}"))
     line("every file as packed", proof.changed, "all hashes agree")
     line("no unexpected file", proof.unexpected, "all files in the folder are on the packing list")
     line("no path leads out", proof.outside, "every path ends inside the crate")

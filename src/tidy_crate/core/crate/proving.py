@@ -79,7 +79,9 @@ class Proof(Model):
     out_of_reach: tuple[str, ...] = ()
     """Resources that the process and the renderer could not reach, such as the network and other files."""
     opened: tuple[str, ...] = ()
-    """Paths outside the crate that the render command could read: its program's own, and those that it declares."""
+    """Paths outside the crate that the renderer could read because they belong to its program."""
+    declared: tuple[str, ...] = ()
+    """The same of those that the render command declares under `reads`."""
     outside: tuple[str, ...]
     """Paths that lead out of the crate."""
     unresolved: tuple[str, ...]
@@ -124,17 +126,18 @@ def main() -> int:
     opened: list[Path] = []
     if content.render is not None and frame is not None:
         words = filled_runtime(content.render.command)
-        opened = [*program_folders(words, os.environ.get("PATH"), crate), *map(Path, reads)]
+        opened = program_folders(words, os.environ.get("PATH"), crate)
     shared = [Path(file.path) for file in content.shared]
     folders = {path.parent for path in shared}  # a sequence is found by listing its folder
     writable = [scratch, *HARMLESS, *([SHARED_MEMORY] if MEMORY in apart else ())]
     dropped = drop_rights()
-    confined = confine([crate, *shared, *runtime, *opened], writable, folders, own_devices)
+    confined = confine([crate, *shared, *runtime, *opened, *map(Path, reads)], writable, folders, own_devices)
     reached = apart | confined.walls | ({MEMORY, DEVICES} if confined.why_not is None else set())
     reached |= (set() if reaches_terminal else {TERMINAL}) | ({RIGHTS} if dropped else set())
     reached -= {TCP} if NETWORK in reached else set()
     proof = prove_here(crate, content, scratch, frame, confined.why_not, tuple(sorted(reached)))
-    found = proof.model_copy(update={"opened": tuple(map(str, opened))}).model_dump()
+    more = {"opened": tuple(map(str, opened)), "declared": reads if frame is not None else ()}
+    found = proof.model_copy(update=more).model_dump()
     # a path may hold bytes that are not UTF-8: they are written out
     sys.stdout.write(re.sub("[\ud800-\udfff]", _written_out, json.dumps(found, ensure_ascii=False)))
     return 0
