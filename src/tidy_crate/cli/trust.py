@@ -99,7 +99,8 @@ def _parts(console: Console, claim: Claim, covered: Covered) -> None:
     lines += [(path, "may be read during the proof") for path in claim.reads]
     if not lines and not covered.not_covered:
         return
-    console.print(f"\n{claim.purpose}: a change of these has to be trusted again", markup=False, style="bold")
+    head = "a change of these has to be trusted again" if lines else "no file of the project belongs to it"
+    console.print(f"\n{claim.purpose}: {head}", markup=False, style="bold")
     for name, more in lines[:_SHOWN]:
         console.print(f"  {clean(name)}" + (f"  ({clean(more)})" if more else ""), markup=False, highlight=False)
     if len(lines) > _SHOWN:

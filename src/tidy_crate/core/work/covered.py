@@ -58,7 +58,8 @@ def covered(words: Sequence[str], folder: Path) -> Covered:
     for text in _candidates(words):
         found.take(text)
     if words and not (folder / words[0]).is_file():
-        found.not_covered.append(f"{words[0]}: a program of this machine")
+        own = words[0] == "{python}"
+        found.not_covered.append("the Python of this tool" if own else f"{words[0]}: a program of this machine")
     return Covered(found.files, found.links, tuple(sorted(found.folders)), tuple(found.not_covered))
 
 
