@@ -311,7 +311,8 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         more = f" and {len(proof.declared) - _OPENED} more" if len(proof.declared) > _OPENED else ""
         declared = ", ".join(proof.declared[:_OPENED]) + more
         reads = f"; declared by its command: {declared}" if declared else ", and nothing else outside the crate"
-        rows.add_row("opened to the renderer", Text("more" if declared else "itself"), cell(f"its own installation{reads}"))
+        answer = Text("more" if declared else "itself")
+        rows.add_row("opened to the renderer", answer, cell(f"its own installation{reads}"))
     line("every file as packed", proof.changed, "all hashes agree")
     line("no unexpected file", proof.unexpected, "all files in the folder are on the packing list")
     line("no path leads out", proof.outside, "every path ends inside the crate")
