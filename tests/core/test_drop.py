@@ -27,7 +27,7 @@ from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.prepare import Sending
 from tidy_crate.core.job.rerender import rerender, to_rerender
 from tidy_crate.core.job.retrieve import retrieve
-from tidy_crate.core.job.send import send
+from tidy_crate.core.job.send import Sent, send
 from tidy_crate.core.job.track import cancel, release, track
 from tidy_crate.core.review.record import record
 from tidy_crate.core.review.run import review_job
@@ -265,16 +265,22 @@ def bundled(kind: str, files: dict[str, bytes]) -> bytes:
     return zstandard.compress(out.getvalue()) if kind == "tar.zst" else out.getvalue()
 
 
-@pytest.mark.parametrize("kind", ["zip", "tar.gz", "tar.zst"])
-def test_f7_an_archive_at_the_end_is_unpacked_safely(
-    kind: str, sending: Sending, ledger: Ledger, tmp_path: Path
-) -> None:
+def sent_to_a_folder(sending: Sending, ledger: Ledger, tmp_path: Path) -> tuple[DropFarm, Place, str, Sent]:
+    """Send a job to a folder. Return the farm, the place, the job's name there, and what was sent."""
     (tmp_path / "place").mkdir()
     card = card_for((tmp_path / "place").as_uri())
     farm = farm_of(Somewhere(card, lambda: TOKEN, tmp_path / "place"))
     sent = send(sending, card, Path("x"), farm.link(), ledger)
     place = open_place(card, lambda: TOKEN)
     (job,) = [one.path.split("/")[1] for one in place.find("") if one.path.endswith("order.json")]
+    return farm, place, job, sent
+
+
+@pytest.mark.parametrize("kind", ["zip", "tar.gz", "tar.zst"])
+def test_f7_an_archive_at_the_end_is_unpacked_safely(
+    kind: str, sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    farm, place, job, sent = sent_to_a_folder(sending, ledger, tmp_path)
     files = {f"{output}/{stem}.{n}.exr": packed_frame() for output, stem in NAMES for n in (1001, 1002, 1003)}
     strange = {"../../escaped.exr": b"x", "notes.txt": b"thanks", "/etc/evil": b"x"}
     opened = lambda _: farm.link()  # noqa: E731
@@ -332,12 +338,7 @@ BOMBS: dict[str, tuple[Callable[[], bytes], str]] = {
 def test_x4_an_archive_that_unfolds_without_end_is_named_and_the_frames_at_home_stay(
     name: str, sending: Sending, ledger: Ledger, tmp_path: Path
 ) -> None:
-    (tmp_path / "place").mkdir()
-    card = card_for((tmp_path / "place").as_uri())
-    farm = farm_of(Somewhere(card, lambda: TOKEN, tmp_path / "place"))
-    sent = send(sending, card, Path("x"), farm.link(), ledger)
-    place = open_place(card, lambda: TOKEN)
-    (job,) = [one.path.split("/")[1] for one in place.find("") if one.path.endswith("order.json")]
+    farm, place, job, sent = sent_to_a_folder(sending, ledger, tmp_path)
     for output, stem in NAMES:
         put(place, job, f"{output}/{stem}.1001.exr", packed_frame())
     opened = lambda _: farm.link()  # noqa: E731
