@@ -382,6 +382,24 @@ def test_x4_a_pipe_at_a_place_hangs_nothing(
     farm.close()
 
 
+def test_f1_a_file_of_another_name_is_named_with_the_one_that_it_may_be_and_capitals_are_forgiven(
+    sending: Sending, ledger: Ledger, tmp_path: Path
+) -> None:
+    farm, place, job, sent = sent_to_a_folder(sending, ledger, tmp_path)
+    opened = lambda _: farm.link()  # noqa: E731
+    put(place, job, "Beauty/lantern_quay_beauty.1001.EXR", packed_frame())
+    put(place, job, "Matte/lantern_quay_matte.1001.exr", packed_frame())
+    put(place, job, "Beauty/lantern_quay_beuaty_1002.exr", packed_frame())
+    put(place, job, "Beauty/notes.txt", b"thanks")
+    view = track(ledger, sent.job, opened)
+    assert view.done == 1
+    assert "lantern_quay_beuaty_1002.exr is not expected: is it lantern_quay_beauty.1002.exr?" in view.why[0]
+    assert "notes.txt is not expected" in view.why[0] and "notes.txt is not expected:" not in view.why[0]
+    assert retrieve(ledger, sent.job, tmp_path / "frames", opened).at_home == 2
+    assert (tmp_path / "frames/Beauty/lantern_quay_beauty.1001.exr").is_file()
+    farm.close()
+
+
 def test_t8_a_rented_machine_that_still_bills_is_called_out_until_it_is_released(
     sending: Sending, ledger: Ledger, tmp_path: Path
 ) -> None:

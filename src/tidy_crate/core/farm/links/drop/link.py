@@ -262,7 +262,9 @@ class DropFarm:
             else Counts(done=done, waiting=max(0, total - done)),
             cursor=found.mark(),
             billing=billing,
-            why="; ".join(f"{path}: {why}" for path, why in self._bundles_of(job, found).broken.items())[:500],
+            why="; ".join(
+                [*(f"{path}: {why}" for path, why in self._bundles_of(job, found).broken.items()), *found.unexpected()]
+            )[:500],
         )
 
     def _bundles_of(self, job: str, found: PlacedJob) -> Bundles:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from decimal import Decimal
+from difflib import get_close_matches
 
 from pydantic import Field
 
@@ -66,7 +68,32 @@ class PlacedJob:
     def hit(self, path: str) -> tuple[Task, str] | None:
         """Return task and output of a file below a folder for frames, by its path or by its name alone."""
         inner = path.rpartition(MARK)[2]
-        return self.expected.get(inner) or self.by_name.get(inner.rpartition("/")[2])
+        stem, dot, extension = inner.rpartition(".")
+        # programs of some systems write the extension in capitals
+        for one in (inner, f"{stem}{dot}{extension.lower()}", f"{stem}{dot}{extension.upper()}"):
+            found = self.expected.get(one) or self.by_name.get(one.rpartition("/")[2])
+            if found is not None:
+                return found
+        return None
+
+    def unexpected(self, most: int = 3) -> list[str]:
+        """Return what is wrong with files that nothing expects: each with the name that it may have been meant by."""
+        strange = [path for path in sorted(self.known) if self._is_strange(path)]
+        found = []
+        for path in strange[:most]:
+            name = path.rpartition("/")[2]
+            # of many thousand names those that have the same number
+            number = _last_number(name)
+            same = [one for one in self.by_name if _last_number(one) == number] if number is not None else []
+            near = get_close_matches(name, same, 1, 0.5)
+            found.append(f"{path} is not expected" + (f": is it {near[0]}?" if near else ""))
+        if len(strange) > most:
+            found.append(f"{len(strange) - most} more files are not expected")
+        return found
+
+    def _is_strange(self, path: str) -> bool:
+        folder, _, rest = path.partition("/")
+        return MARK not in path and (folder == FRAMES or _number(folder) > 0) and self.hit(rest) is None
 
     def most_bytes(self, path: str) -> int:
         """Return how large an expected file can be, in bytes; 0 for one that is not expected.
@@ -130,6 +157,12 @@ class PlacedJob:
     def mark(self) -> str:
         """Return another text for any change at the place."""
         return _mark(self.known.values(), self.placed)
+
+
+def _last_number(name: str) -> int | None:
+    """The last number in a name, without its extension."""
+    digits = re.findall(r"[0-9]{1,9}", name.rpartition(".")[0])
+    return int(digits[-1]) if digits else None
 
 
 def _number(folder: str) -> int:
