@@ -7,6 +7,7 @@ import os
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from hashlib import sha256
 from pathlib import Path, PurePosixPath
 
 import pytest
@@ -156,6 +157,11 @@ def test_u7_a_job_goes_to_a_place_and_its_frames_come_home_as_they_appear(
     place.fetch(archive, local, 0, place.size(archive) or 0, lambda _: None)
     line = (place.read(f"{archive}.blake3") or b"").decode()
     assert line.split() == [blake3(local.read_bytes()).hexdigest(), archive.rpartition("/")[2]]
+    other = (place.read(f"{archive}.sha256") or b"").decode()
+    assert other.split() == [sha256(local.read_bytes()).hexdigest(), archive.rpartition("/")[2]]
+    sheet = (place.read(f"jobs/{job}/job-sheet.md") or b"").decode()
+    for words in (other.split()[0], "25 frames a second", "tidy_crate.practice.render", "ends in `.part`", "Camera"):
+        assert words in sheet, sheet
     assert unpack_archive(local, tmp_path / "unpacked") == sending.delivered
     sheet = (place.read(f"jobs/{job}/job-sheet.md") or b"").decode()
     for word in ("1001-1003", "64 x 36", archive, line.split()[0], f"jobs/{job}/frames", "Beauty/lantern\\_quay"[:6]):
@@ -710,9 +716,10 @@ def test_no_name_in_a_job_sheet_is_markup_and_no_page_loads_anything() -> None:
     )
 
     name = "a`![x](http://127.0.0.1/x.png)`` <img src=http://127.0.0.1/y.png> | ![z][1] `b"
-    part = SheetPart(name, (Setting(name, name),), (OutputLine(name, name, name, name),))
+    part = SheetPart(name, (Setting(name, name),), (OutputLine(name, name, name, ((name, name),)),))
     sheet = JobSheet(
-        job=name, title=name, archive=name, bytes=1, blake3="0", scene=name, programs=(name,), parts=(part,),
+        job=name, title=name, archive=name, bytes=1, blake3="0", sha256=name, command=name,
+        scene=name, programs=(name,), parts=(part,),
         machine=name, nodes=1, batch=1, frames_folder=name, numbering=name, start=name, clock=(name,), excused=(name,),
         again=name,
     )  # fmt: skip

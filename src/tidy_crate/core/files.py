@@ -178,6 +178,21 @@ def hash_file(path: Path) -> str:
     return digest.hexdigest()
 
 
+def hash_both(path: Path) -> tuple[str, str]:
+    """BLAKE3 and SHA-256 of a file's content, as hexadecimal digits, in one pass."""
+    import hashlib
+
+    from blake3 import blake3
+
+    digest, other = blake3(), hashlib.sha256()
+    with open_unbuffered(path) as stream:
+        piece = _piece(stream.fileno())
+        while count := stream.readinto(piece):
+            digest.update(piece[:count])
+            other.update(piece[:count])
+    return digest.hexdigest(), other.hexdigest()
+
+
 def _piece(handle: int) -> memoryview:
     """Memory for all that is read of a file, piece by piece: a new one each time takes longer than the hashing."""
     return memoryview(bytearray(min(CHUNK, os.fstat(handle).st_size + 1)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -38,8 +39,8 @@ class OutputLine:
     name: str
     passes: str
     form: str
-    first: str
-    """Name of the first file, below the folder for frames."""
+    first: tuple[tuple[str, str], ...]
+    """By view, the name of its first file below the folder for frames; one without a name where there are no views."""
 
 
 @dataclass(frozen=True)
@@ -61,8 +62,11 @@ class JobSheet:
     archive: str
     bytes: int
     blake3: str
+    sha256: str
     scene: str
     programs: tuple[str, ...]
+    command: str
+    """The command line that renders it where it was made, with placeholders; empty where none is known."""
     parts: tuple[SheetPart, ...]
     machine: str
     nodes: int
@@ -84,11 +88,11 @@ def job_sheet(
     content: PackingList,
     order: JobOrder,
     tasks: Sequence[TaskRange],
-    archive: tuple[str, int, str],
+    archive: tuple[str, int, str, str],
     frames_folder: str,
     again: str = "",
 ) -> JobSheet:
-    """Return the sheet of an order, or of some of its tasks. archive: its path at the place, bytes, BLAKE3."""
+    """Return the sheet of an order, or of some of its tasks. archive: its path at the place, bytes, BLAKE3, SHA-256."""
     requests = {request.name: request for request in order.requests}
     several = len(order.requests) > 1
     parts = tuple(_part(requests[one.request], one, content, order, card, several) for one in tasks)
@@ -105,8 +109,10 @@ def job_sheet(
         archive=archive[0],
         bytes=archive[1],
         blake3=archive[2],
+        sha256=archive[3],
         scene=content.scene,
         programs=programs,
+        command=" ".join(map(_word, render.command)) if render is not None else "",
         parts=parts,
         machine=_machine(order, card),
         nodes=order.nodes,
@@ -120,6 +126,11 @@ def job_sheet(
     )
 
 
+def _word(word: str) -> str:
+    """A word of a command line. The braces of a placeholder stay as they are."""
+    return word if re.fullmatch(r"[\w{}./:=,@%+-]+", word) else shlex.quote(word)
+
+
 def _part(
     request: RenderRequest, tasks: TaskRange, content: PackingList, order: JobOrder, card: FarmCard, several: bool
 ) -> SheetPart:
@@ -128,7 +139,13 @@ def _part(
         Setting("Resolution", f"{request.width} x {request.height} pixels, at a scale of 100 %"),
         Setting("Samples", "as in the scene" if request.samples is None else f"{request.samples} a pixel"),
     ]
+    frames = content.essentials.frames
+    if frames is not None and frames.fps:
+        settings.append(Setting("Rate", f"{frames.fps:g} frames a second"))
     views = [view for view in request.views if not tasks.views or view.name in tasks.views]
+    cameras = sorted({content.output(name).camera or "" for name in request.outputs} - {""})
+    if cameras and not any(view.camera for view in views):
+        settings.append(Setting("Camera", ", ".join(cameras)))
     settings += [Setting(f"View {view.name}", _view(view)) for view in views]
     if request.tile_count > 1:
         settings.append(Setting("Tiles", "{} columns, {} rows".format(*request.tiles)))
@@ -145,17 +162,20 @@ def _part(
             or PurePosixPath(paths.file_name(output.path)).suffix.lstrip(".")
         )
         packing = (form.compression if form else None) or output.compression
-        task = Task(
-            request.name, 0 if card.outputs.from_zero else first, views[0].name if views else "",
-            0 if request.tile_count > 1 else None, 0 if request.shares > 1 else None,
-        )  # fmt: skip
-        path = product_path(naming(output), task, by_request=several, tokens=content.tokens)
+        named = []
+        for view in [one.name for one in views] or [""]:
+            task = Task(
+                request.name, 0 if card.outputs.from_zero else first, view,
+                0 if request.tile_count > 1 else None, 0 if request.shares > 1 else None,
+            )  # fmt: skip
+            path = product_path(naming(output), task, by_request=several, tokens=content.tokens)
+            named.append((view, path.as_posix()))
         outputs.append(
             OutputLine(
                 name=name,
                 passes=", ".join(output.passes) or "the picture",
                 form=", ".join(part for part in (kind, packing, output.colour_space) if part),
-                first=path.as_posix(),
+                first=tuple(named),
             )
         )
     title = f"Request {request.name}" if several else "What to render"

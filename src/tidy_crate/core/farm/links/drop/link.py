@@ -40,7 +40,7 @@ from tidy_crate.core.farm.protocol import (
     TaskChange,
 )
 from tidy_crate.core.farm.rental import running_bill
-from tidy_crate.core.files import hash_file, inside
+from tidy_crate.core.files import hash_both, hash_file, inside
 from tidy_crate.core.progress import Progress, Step
 from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.task import Task, TaskRange, TaskState, tasks_of
@@ -128,7 +128,7 @@ class DropFarm:
         archive = crate.parent / f"{crate.name.removesuffix('.crate')}.outbox" / f"{name}{self._suffix}"
         if not archive.is_file():
             write_archive(crate, archive, progress)
-        size, digest = archive.stat().st_size, hash_file(archive)
+        size, (digest, sha256) = archive.stat().st_size, hash_both(archive)
         done = 0
 
         def moved(count: int) -> None:
@@ -138,6 +138,7 @@ class DropFarm:
 
         self._place.send(archive, path, digest, moved)
         self._place.write(f"{path}.blake3", _line(digest, path))
+        self._place.write(f"{path}.sha256", _line(sha256, path))
         self._place.write(f"crates/{name}.packing-list.json", listed)
         archive.unlink()
         return Delivered(name, size, 0, None)
@@ -168,8 +169,11 @@ class DropFarm:
         order = placed.order
         content = self._content(order.crate)
         path = f"crates/{order.crate}{self._suffix}"
-        line = (self._place.read(f"{path}.blake3") or b"").decode("utf-8", "replace")
-        archive = (path, self._place.size(path) or 0, line.partition(" ")[0])
+        lines = [
+            (self._place.read(f"{path}.{kind}") or b"").decode("utf-8", "replace") for kind in ("blake3", "sha256")
+        ]
+        digests = [line.partition(" ")[0] for line in lines]
+        archive = (path, self._place.size(path) or 0, digests[0], digests[1])
         sheet = job_sheet(job, self._card, content, order, tasks, archive, f"jobs/{job}/{frames}", again)
         self._place.write(f"jobs/{job}/{name}.md", as_markdown(sheet).encode())
         self._place.write(f"jobs/{job}/{name}.html", as_html(sheet).encode())
