@@ -473,11 +473,11 @@ def test_another_listener_is_told_in_one_sentence_within_the_limit(says: bytes |
 
         threading.Thread(target=serve, daemon=True).start()
         began = time.monotonic()
-        engine = Engine(f"dask://127.0.0.1:{server.getsockname()[1]}", limit=12)
+        engine = Engine(f"dask://127.0.0.1:{server.getsockname()[1]}", limit=7)
         with pytest.raises(FarmError) as told:
             engine.meet()
         stop.set()
-    assert time.monotonic() - began < 16
+    assert time.monotonic() - began < 14
     assert "\n" not in str(told.value) and len(told.value.what) < 300 and told.value.remedy
 
 
@@ -502,8 +502,8 @@ def test_an_encrypted_scheduler_is_met_with_the_users_certificates(tmp_path: Pat
         # without certificates, with a stranger's, and unencrypted: refused in one sentence
         for other, why in (
             (Engine(f"dasks://127.0.0.1:{port}"), "certificates, and none are known"),
-            (Engine(f"dasks://127.0.0.1:{port}", stranger, 15), "reached|answer"),
-            (Engine(f"dask://127.0.0.1:{port}", None, 15), "reached|answer"),
+            (Engine(f"dasks://127.0.0.1:{port}", stranger, 8), "reached|answer"),
+            (Engine(f"dask://127.0.0.1:{port}", None, 8), "reached|answer"),
             (Engine(f"dasks://127.0.0.1:{port}", replace(ours, key=tmp_path / "none")), "no such file"),
         ):
             with pytest.raises(FarmError, match=why):
