@@ -406,6 +406,16 @@ def test_f1_a_file_of_another_name_is_named_with_the_one_that_it_may_be_and_capi
     farm.close()
 
 
+@pytest.mark.parametrize("size", [1, 8 << 20, 10_000 * (8 << 20), 10_000 * (8 << 20) + 1, 100 << 30, 1 << 40, 5 << 40])
+def test_u2_an_archive_of_any_size_has_no_more_parts_than_a_bucket_takes(size: int) -> None:
+    pytest.importorskip("s3fs")
+    from tidy_crate.core.farm.links.drop.s3 import MOST_PARTS, PART, part_size
+
+    each = part_size(size)
+    assert -(-size // each) <= MOST_PARTS and each >= PART and each <= 5 << 30
+    assert each == PART or size > MOST_PARTS * PART
+
+
 def test_t8_a_rented_machine_that_still_bills_is_called_out_until_it_is_released(
     sending: Sending, ledger: Ledger, tmp_path: Path
 ) -> None:

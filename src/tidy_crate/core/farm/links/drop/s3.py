@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from collections import deque
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
+from itertools import count
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
@@ -18,9 +21,23 @@ from tidy_crate.core.farm.links.drop.place import Place, _said
 from tidy_crate.core.farm.links.interface import Moved
 from tidy_crate.core.farm.links.registry import Token
 
-# bytes; the protocol asks for 5 MiB at least, for all but the last
+# bytes; the protocol asks for 5 MiB at least, for all but the last, and allows 10,000 parts of 5 GiB at most
 PART = 8 << 20
+MOST_PARTS = 10_000
+# parts that are sent side by side
+AT_ONCE = 4
 SECONDS = 30
+
+
+def part_size(size: int) -> int:
+    """Return the bytes of each part of a file: always the same for one size, so that an upload can be continued.
+
+    >>> part_size(1 << 30) >> 20, part_size(1 << 40) >> 20
+    (8, 106)
+    """
+    least = -(-size // MOST_PARTS)
+    # whole MiB, with some room
+    return max(PART, -(-least // (1 << 20)) + 1 << 20) if least > PART else PART
 
 
 class Bucket(Place):
@@ -48,15 +65,26 @@ class Bucket(Place):
             return
         upload, parts = self._begun(place, digest)
         done = []
-        with local.open("rb") as source:
-            number = 0
-            while chunk := source.read(PART):
-                number += 1
-                mark = hashlib.md5(chunk, usedforsecurity=False).hexdigest()
-                if parts.get(number) != (len(chunk), mark):
-                    self.fs.call_s3("upload_part", **place, UploadId=upload, PartNumber=number, Body=chunk)
-                done.append({"PartNumber": number, "ETag": f'"{mark}"'})
-                moved(len(chunk))
+
+        def send(number: int, chunk: bytes) -> tuple[dict[str, Any], int]:
+            mark = hashlib.md5(chunk, usedforsecurity=False).hexdigest()
+            if parts.get(number) != (len(chunk), mark):
+                self.fs.call_s3("upload_part", **place, UploadId=upload, PartNumber=number, Body=chunk)
+            return {"PartNumber": number, "ETag": f'"{mark}"'}, len(chunk)
+
+        with local.open("rb") as source, ThreadPoolExecutor(AT_ONCE) as pool:
+            under_way: deque[Future[tuple[dict[str, Any], int]]] = deque()
+            numbers = count(1)
+            each = part_size(size)
+            while True:
+                # no more of the file is held than what is on its way
+                while len(under_way) < AT_ONCE and (chunk := source.read(each)):
+                    under_way.append(pool.submit(send, next(numbers), chunk))
+                if not under_way:
+                    break
+                part, sent = under_way.popleft().result()
+                done.append(part)
+                moved(sent)
         self.fs.call_s3("complete_multipart_upload", **place, UploadId=upload, MultipartUpload={"Parts": done})
         self.fs.invalidate_cache()
 
