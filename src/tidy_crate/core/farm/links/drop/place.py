@@ -162,6 +162,7 @@ class Place:
             moved(at)
         with open_input(local) as source, self.fs.open(draft, "ab" if at else "wb", block_size=CHUNK) as out:
             source.seek(at)
+            self._write_ahead(out)
             while chunk := source.read(CHUNK):
                 out.write(chunk)
                 moved(len(chunk))
@@ -199,11 +200,18 @@ class Place:
             target.open("ab" if offset else "wb") as out,
         ):
             source.seek(offset)
+            self._read_ahead(source, size)
             left = size - offset
             while left > 0 and (chunk := source.read(min(CHUNK, left))):
                 out.write(chunk)
                 moved(len(chunk))
                 left -= len(chunk)
+
+    def _write_ahead(self, stream: Any) -> None:
+        """Let an open file take more before it has acknowledged what came before, where the protocol can do that."""
+
+    def _read_ahead(self, stream: Any, size: int) -> None:
+        """Ask for an open file's bytes, from where it stands up to `size`, before they are read."""
 
     def _opened(self, path: str) -> Any:
         return self.fs.open(self.at(path), "rb", block_size=CHUNK)

@@ -19,6 +19,8 @@ from tidy_crate.core.farm.links.drop.place import OTHER, Place, _said
 from tidy_crate.core.farm.links.registry import Token
 
 SECONDS = 30.0
+# requests of 32 KiB that are on their way at a time: what a line of 100 MB/s over 50 ms holds
+MOST_AHEAD = 160
 
 
 class _Strict(SFTPFileSystem):  # type: ignore[misc]
@@ -55,6 +57,13 @@ class SftpPlace(Place):
     def close(self) -> None:
         """Close the connection."""
         self.fs.client.close()
+
+    def _write_ahead(self, stream: Any) -> None:
+        stream.set_pipelined(True)
+
+    def _read_ahead(self, stream: Any, size: int) -> None:
+        # of what was promised, and not of what the server says now
+        stream.prefetch(size, MOST_AHEAD)
 
     @contextmanager
     def _told(self, what: str) -> Iterator[None]:
