@@ -103,9 +103,6 @@ def collect(
     HeldBack, before anything is written, when the user has not agreed that all files may leave.
     """
     crate = crate.absolute()
-    if legible(str(crate)) != str(crate):
-        what = "the path of the crate holds bytes that are not UTF-8, and not every library opens such a path"
-        raise WrongUsage(what, crate, "collect into a folder whose path is plain text")
     with ExitStack() as held:
         if origin is not None:
             # two scenes do not write into one crate at the same time
@@ -142,6 +139,9 @@ def _collect(
         layout, stays = lay_out_on_share(survey, context.plan, context.project, shares, crate)
     else:
         layout = lay_out(survey, context.plan, context.project)
+    if legible(str(crate)) != str(crate):
+        what = "the path of the crate holds bytes that are not UTF-8, and not every library opens such a path"
+        raise WrongUsage(what, crate, "collect into a folder whose path is plain text")
     _check_target(crate, context, layout)
     context.file.may_write()
     cache = CollectCache.load(context.tidy, crate, system)
