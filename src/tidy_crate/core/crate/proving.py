@@ -11,7 +11,7 @@ import re
 import shutil
 import stat
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 import psutil
@@ -159,8 +159,9 @@ def prove_here(
     from tidy_crate.core.scene.formats.registry import format_of
     from tidy_crate.core.scene.settings import load_maps
 
-    odd = _no_files(crate)
-    changed, unexpected = _changed(crate, content)
+    present = [Path(folder, name) for folder, _, names in os.walk(crate) for name in names]
+    odd = _no_files(crate, present)
+    changed, unexpected = _changed(crate, content, present)
     changed += [path for path in odd if path not in changed]
     shared = {Path(file.path): file.bytes for file in content.shared}
     changed += [str(path) for path, size in shared.items() if not _readable(path, size)]
@@ -252,23 +253,21 @@ def _readable(path: Path, size: int) -> bool:
         return False
 
 
-def _no_files(crate: Path) -> list[str]:
-    """Return what is neither a folder nor leads to a regular file, below a crate: pipes, devices, sockets."""
+def _no_files(crate: Path, present: Iterable[Path]) -> list[str]:
+    """Return what does not lead to a regular file, of what is present below a crate: pipes, devices, sockets."""
     found = []
-    for folder, _, names in os.walk(crate):
-        for name in names:
-            path = Path(folder, name)
-            try:
-                regular = stat.S_ISREG(path.stat().st_mode)
-            except OSError:
-                continue  # a link to nothing: no path of the scene leads there
-            if not regular:
-                found.append(path.relative_to(crate).as_posix())
+    for path in present:
+        try:
+            regular = stat.S_ISREG(path.stat().st_mode)
+        except OSError:
+            continue  # a link to nothing: no path of the scene leads there
+        if not regular:
+            found.append(path.relative_to(crate).as_posix())
     return sorted(found)
 
 
-def _changed(crate: Path, content: PackingList) -> tuple[list[str], list[str]]:
-    """Files that are gone or not as packed, and unexpected files."""
+def _changed(crate: Path, content: PackingList, present: Iterable[Path]) -> tuple[list[str], list[str]]:
+    """Files that are gone or not as packed, and unexpected files of those that are present."""
     changed = []
     for file in content.files:
         path = inside(crate, file.path)
@@ -279,7 +278,6 @@ def _changed(crate: Path, content: PackingList) -> tuple[list[str], list[str]]:
         if not same:
             changed.append(file.path)
     listed = {file.path for file in content.files} | {FILE_NAME}
-    present = (Path(folder, name) for folder, _, names in os.walk(crate) for name in names)
     unexpected = sorted(
         crate_path for path in present if (crate_path := path.relative_to(crate).as_posix()) not in listed
     )
