@@ -7,7 +7,7 @@ from urllib.parse import urlsplit
 
 from tidy_crate.core.errors import FarmError, WrongUsage
 from tidy_crate.core.farm.links.cluster.engine import Certificates, Engine
-from tidy_crate.core.farm.links.registry import is_loopback
+from tidy_crate.core.farm.links.registry import travels_open
 from tidy_crate.core.picture.judge import Judgement
 from tidy_crate.core.picture.readers import JudgeFrames, Looked
 from tidy_crate.core.work.attempt import Verdict
@@ -26,7 +26,7 @@ def judge_on_workers(url: str, version: str, certificates: Certificates | None =
     parts = urlsplit(url)
     if parts.scheme not in ("dask", "dasks") or not parts.hostname:
         raise WrongUsage("not the address of a scheduler", url, "write it as dasks://HOST:PORT")
-    if parts.scheme == "dask" and not is_loopback(parts.hostname):
+    if travels_open(parts.scheme, parts.hostname):
         remedy = "use dasks:// with certificates in your config.toml (docs/security.md)"
         raise WrongUsage("the address is not encrypted, so anybody on the way can change what runs there", url, remedy)
 

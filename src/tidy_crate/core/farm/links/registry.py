@@ -32,6 +32,11 @@ def is_loopback(host: str) -> bool:
 ENCRYPTED = {"https": True, "http": False, "sftp": True, "file": True, "s3": True, "dask": False, "dasks": True}
 
 
+def travels_open(scheme: str, host: str) -> bool:
+    """Return whether what goes to an address can be read and changed on the way. This machine is no way."""
+    return not (ENCRYPTED.get(scheme, True) or is_loopback(host))
+
+
 def _need_encrypted(card: FarmCard, scheme: str, host: str) -> None:
     """Raise FarmError for an address at which tokens and commands would travel in the open."""
     if scheme == "s3" and card.place.endpoint:
@@ -43,7 +48,7 @@ def _need_encrypted(card: FarmCard, scheme: str, host: str) -> None:
         if scheme not in ("http", "https") or not host or "@" in endpoint.netloc:
             what = "the endpoint of the bucket is no address of an S3 service"
             raise FarmError(what, card.name, "write it as endpoint = 'https://HOST' on the card")
-    if ENCRYPTED.get(scheme, True) or card.insecure or is_loopback(host):
+    if card.insecure or not travels_open(scheme, host):
         return
     what = f"the address {scheme}://{host} is not encrypted, so anybody on the way can read and change what is sent"
     safe = {"http": "https", "dask": "dasks"}[scheme]
