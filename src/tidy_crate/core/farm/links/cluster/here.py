@@ -12,13 +12,12 @@ from pathlib import Path
 from typing import Any
 
 from tidy_crate.core.errors import FarmError
+from tidy_crate.core.farm.links.cluster.on_here import STALE
 from tidy_crate.core.farm.links.cluster.storage import Storage, told
 from tidy_crate.core.files import write_bytes
 from tidy_crate.core.process import own_helper
 
 SHOWING = 200.0
-# seconds without a sign of life after which its process is gone
-STALE = 15.0
 
 
 class Here:
@@ -67,10 +66,6 @@ class Here:
         if found:
             self._start(self._nodes)
         return found
-
-    def judge(self, *_: Any) -> Any:
-        """Frames are judged here anyway."""
-        raise FarmError("this machine judges frames without workers", self._folder, "leave --workers out")
 
     def _start(self, most: int) -> None:
         """Start the process that renders, unless it is there."""

@@ -156,7 +156,9 @@ class ClusterFarm:
             if tests:
                 placed = self._begin(job, placed, tests, 1, "test")
             else:
-                self._engine.show(self._line(job, placed))
+                given = self._for_node(order, self._storage.content(order.crate))
+                self._storage.write_batches(job, given, ())
+                self._engine.show(self._line(job))
             self._storage.keep(job, placed.model_copy(update={"tests_sent": True}))
             return
         done = set(tests)
@@ -164,10 +166,8 @@ class ClusterFarm:
         placed = self._begin(job, placed, tasks, 1, "batch")
         self._storage.keep(job, placed.model_copy(update={"sent": True, "tests_sent": True}))
 
-    def _line(self, job: str, placed: ClusterOrder) -> list[str]:
+    def _line(self, job: str) -> list[str]:
         """Return the words by which a node runs its part: program and job, as nodes see them."""
-        given = self._for_node(placed.order)
-        self._storage.write_batches(job, given, ())
         return [str(self._storage.seen_by_nodes(one)) for one in (self._storage.program(), self._storage.job(job))]
 
     def _begin(self, job: str, placed: ClusterOrder, tasks: Sequence[Task], first: int, kind: str) -> ClusterOrder:
@@ -179,15 +179,14 @@ class ClusterFarm:
         rank = next((number for number, one in enumerate(self._card.priority) if one.name == order.priority), 0)
         placed = placed.model_copy(update={"handed": datetime.now(UTC)})
         self._storage.keep(job, placed)
-        line = self._line(job, placed)
-        batches = list(self._batches(placed, tasks, first, f"{kind}-{placed.turn}"))
-        names = self._storage.write_batches(job, self._for_node(order), batches)
-        self._engine.begin(line, names, job, rank, order.nodes)
+        content = self._storage.content(order.crate)
+        batches = list(self._batches(placed, content, tasks, first, f"{kind}-{placed.turn}"))
+        names = self._storage.write_batches(job, self._for_node(order, content), batches)
+        self._engine.begin(self._line(job), names, job, rank, order.nodes)
         return placed
 
-    def _for_node(self, order: JobOrder) -> dict[str, Any]:
+    def _for_node(self, order: JobOrder, content: PackingList) -> dict[str, Any]:
         """Return the facts that every batch of an order needs."""
-        content = self._storage.content(order.crate)
         program = self._program(order, content)
         command = program.command if program is not None else content.render.command if content.render else ()
         if not command:
@@ -215,10 +214,11 @@ class ClusterFarm:
         named = (one for name in wanted for one in able if name and one.is_called(name))
         return next(named, able[0] if able else None)
 
-    def _batches(self, placed: ClusterOrder, tasks: Sequence[Task], first: int, kind: str) -> Iterator[dict[str, Any]]:
+    def _batches(
+        self, placed: ClusterOrder, content: PackingList, tasks: Sequence[Task], first: int, kind: str
+    ) -> Iterator[dict[str, Any]]:
         """Batches of tasks that one command line can render: of one request and view."""
         order, generation = placed.order, placed.generation()
-        content = self._storage.content(order.crate)
         requests = {request.name: request for request in order.requests}
         split = next((one for one in order.requests if one.tile_count > 1 or one.shares > 1), None)
         if split is not None:

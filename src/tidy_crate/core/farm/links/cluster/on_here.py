@@ -31,7 +31,6 @@ NICE = 10
 MOST_CRASHES = 3
 # of what the largest renderer has taken so far, that must be free before another one begins
 ROOM = 1.2
-UNFIT = 3
 
 
 class Runner:

@@ -1,4 +1,4 @@
-"""What runs on a node of one's own: `python -E -s on_node.py JOB BATCH`, with Python's standard library alone.
+"""The program of a node of one's own: `python -E -s on_node.py JOB BATCH`, with Python's standard library alone.
 
 It is on the shared storage beside `node_job.py` and `supervise.py`, so that a node needs nothing of this package. JOB
 is the job's folder as the node sees it. Whatever it does and finds is written there, since whoever ordered it may be
@@ -37,10 +37,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING or __package__:
-    from tidy_crate.core.farm.links.cluster.node_job import STALE, Claims, Job, Unfit, account, host, node_name
+    from tidy_crate.core.farm.links.cluster.node_job import STALE, Claims, Job, Unfit, host, node_name
 else:
     # on a node, from the folder that it is in
-    from node_job import STALE, Claims, Job, Unfit, account, host, node_name
+    from node_job import STALE, Claims, Job, Unfit, host, node_name
 
 UNFIT = 3
 TAIL = 2000
@@ -395,7 +395,7 @@ def main() -> int:
             trouble = Job(folder).trouble()
         except (Unfit, OSError, ValueError) as error:
             trouble = str(error)
-        sys.stdout.write(json.dumps({"node": node_name(), "account": account(), "trouble": trouble}))
+        sys.stdout.write(json.dumps({"trouble": trouble}))
         return 0
     # told to end, it ends the renderer first
     for number in (signal.SIGTERM, signal.SIGINT):

@@ -50,14 +50,14 @@ def who() -> str:
 def show(line: list[str]) -> dict[str, str]:
     """Show that this worker can do an order. line: runs on_node with `--show`. Return what it says."""
     if not Path(line[0]).is_file():
-        return {"trouble": f"it does not see {line[0]}: the shared storage is not mounted there", "account": who()}
+        return {"trouble": f"it does not see {line[0]}: the shared storage is not mounted there"}
     done = subprocess.run(_own(line), capture_output=True, timeout=150, check=False, stdin=subprocess.DEVNULL)
     try:
         found = json.loads(done.stdout)
-        return {"trouble": str(found["trouble"])[:500], "account": str(found["account"])[:100]}
+        return {"trouble": str(found["trouble"])[:500]}
     except (ValueError, KeyError, TypeError):
         said = (done.stdout + done.stderr).decode("utf-8", "replace").split()
-        return {"trouble": f"it cannot run on_node.py ({' '.join(said)[-200:]})", "account": who()}
+        return {"trouble": f"it cannot run on_node.py ({' '.join(said)[-200:]})"}
 
 
 def run_batch(line: list[str]) -> int:

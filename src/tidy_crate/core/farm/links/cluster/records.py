@@ -35,7 +35,7 @@ class _Line(Wire):
     log: str = ""
     products: tuple[dict[str, Any], ...] = ()
     final: bool = False
-    """True for a failure after which nobody tries again."""
+    """True for a failure after which no node tries again."""
 
 
 @dataclass
@@ -47,7 +47,7 @@ class Records:
     """Price of an hour, by the name of a node."""
     attempts: dict[tuple[Task, int], TaskChange] = field(default_factory=dict)
     final: set[tuple[Task, int]] = field(default_factory=set)
-    """Attempts after whose failure nobody tries again."""
+    """Attempts after whose failure no node tries again."""
     asked: float = 0.0
     """When the scheduler was last asked about the job, on the clock of this process."""
     _read: dict[str, int] = field(default_factory=dict)

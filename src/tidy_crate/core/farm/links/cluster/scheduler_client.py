@@ -38,7 +38,7 @@ MOST_TEXT, MOST_JUDGED = 1 << 16, 64 << 20
 
 
 class Trouble(Exception):
-    """What went wrong. kind: `busy` where trying again may help, else `farm`."""
+    """An order that could not be carried out. kind: `busy` where trying again may help, else `farm`."""
 
     def __init__(self, kind: str, what: str, remedy: str) -> None:
         super().__init__(what)
