@@ -35,7 +35,7 @@ _SEPARATED = re.compile(r"[\s\"'`=:;,|&<>()]+")
 
 @dataclass(frozen=True)
 class Covered:
-    """What of a project belongs to a command line."""
+    """The parts of a project that belong to a command line."""
 
     files: dict[str, str] = field(default_factory=dict)
     """By path as the command names it, or below the project, the BLAKE3 of the file that it leads to."""
@@ -68,10 +68,10 @@ def _candidates(words: Sequence[str]) -> Iterator[str]:
     seen: set[str] = set()
     module = False
     for word in words:
-        texts = [word, *_QUOTED.split(word), *_SEPARATED.split(word)]
+        inner = _SEPARATED.split(word)
+        texts = [word, *_QUOTED.split(word), *inner]
         # the value of a short option may follow it at once
         texts += [text[2:] for text in texts if re.match(r"-[A-Za-z].", text)]
-        inner = _SEPARATED.split(word)
         for before, text in zip(["", *inner], inner, strict=False):
             name = text if before == "-m" or module else text[2:] if text.startswith("-m") else ""
             if name:
@@ -110,10 +110,8 @@ class _Found:
             self._folder(name, real)
         elif stat.S_ISREG(mode):
             self._file(name, real)
-            if real.suffix.lower() in CODE and named.parent != self.folder:
+            if real.suffix.lower() in CODE:
                 self._folder(named.parent.relative_to(self.folder).as_posix(), real.parent)
-            elif real.suffix.lower() in CODE:
-                self._beside(real.parent)
 
     def _file(self, name: str, path: Path) -> None:
         try:
@@ -125,10 +123,9 @@ class _Found:
         """Take the code of a folder; of the project's own less, see `_beside`."""
         if name == ".":
             self._beside(path)
-        if name in self.folders or name == ".":
-            return
-        self.folders.add(name)
-        self._code(name, path, _walk(path))
+        elif name not in self.folders:
+            self.folders.add(name)
+            self._code(name, path, _walk(path))
 
     def _beside(self, path: Path) -> None:
         """Take the code that stands in the project's own folder, and the packages there: it holds the pictures too."""
