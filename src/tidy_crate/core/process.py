@@ -43,7 +43,7 @@ _SECRET_WORDS = ("TOKEN", "SECRET", "PASSWORD", "PASSWD", "CREDENTIAL", "API_KEY
 
 @dataclass(frozen=True)
 class Limits:
-    """What a program may take of this machine, with all that it starts."""
+    """Limits of a program on this machine, with all that it starts."""
 
     processes: int
     memory_bytes: int

@@ -273,7 +273,7 @@ def _from_keyring(name: str) -> str | None:
 
 @dataclass(frozen=True)
 class _SigningIn:
-    """What a link is given to sign in with."""
+    """The means of signing in that a link is given."""
 
     card: FarmCard
     path: Path
