@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from tidy_crate.core.context.user import NotifySettings, OwnMachine, UserFile
     from tidy_crate.core.exchange import ExchangeRate
-    from tidy_crate.core.farm.links.cluster.engine import Certificates
+    from tidy_crate.core.farm.links.cluster.dask import Certificates
     from tidy_crate.core.farm.sign_in import Keys
     from tidy_crate.core.work.options import FarmOptions
     from tidy_crate.core.work.trust import Trust
@@ -90,7 +90,7 @@ class User:
     @property
     def certificates(self) -> Certificates | None:
         """Return what encrypted connections to schedulers need, as far as the user's configuration says."""
-        from tidy_crate.core.farm.links.cluster.engine import Certificates
+        from tidy_crate.core.farm.links.cluster.dask import Certificates
 
         known = self._configuration.scheduler
         return Certificates(known.ca_file, known.certificate, known.key) if known is not None else None

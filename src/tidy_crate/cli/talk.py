@@ -8,6 +8,7 @@ import inspect
 import io
 import json
 import os
+import shlex
 import sys
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -176,8 +177,15 @@ class Talk:
             api.trust_commands(error.folder, error.commands)
             return True
         if isinstance(error, NewAddress):
-            self.err.print(clean(f"{error.path} is a card for {error.address}."), markup=False, soft_wrap=True)
-            if not self.ask(f"Send {error.source} there, now and from now on?"):
+            lines = [f"{error.path} is a card for {error.address}."]
+            asked = f"Send {error.source} there, now and from now on?"
+            if error.commands:
+                what = f"{error.path} names commands that would run on this machine or its nodes:"
+                lines = [what, *(f"  {shlex.join(line)}" for line in error.commands)]
+                asked = "Allow them from now on?"
+            for line in lines:
+                self.err.print(clean(line), markup=False, soft_wrap=True)
+            if not self.ask(asked):
                 return False
             api.agree_to_address(error.card, error.path)
             return True

@@ -12,7 +12,8 @@ from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from tidy_crate.core.context.rules import Country
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
-from tidy_crate.core.farm.prices import MOST_SECONDS, CardPart, Hardware, Price, Prices, Priority
+from tidy_crate.core.farm.own_machines import ClusterAccess
+from tidy_crate.core.farm.prices import MOST_SECONDS, CardPart, Hardware, Price, Prices, Priority, Submit
 from tidy_crate.core.files import read_input
 from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.schema import Schema
@@ -77,15 +78,6 @@ class PlaceAccess(CardPart):
     """True if its machines are rented by us, and paid for until they are shut down."""
 
 
-class ClusterAccess(CardPart):
-    """One's own machines under a distributed engine: the storage that all of them see."""
-
-    shared: str | None = None
-    """Folder for crates and frames, as this machine sees it."""
-    shared_on_nodes: str | None = None
-    """The same folder as the nodes see it; as here where nothing is said."""
-
-
 class Reclaimable(CardPart):
     """Machines that the farm may take back at any moment, for less money."""
 
@@ -93,6 +85,8 @@ class Reclaimable(CardPart):
     """Factor on the price."""
     per_hour: float = Field(default=0.05, ge=0, le=60)
     """Number of times that a machine is taken back in an hour, on average. Its batch starts over on another one."""
+    submit: Submit = Field(default_factory=dict)
+    """For one's own machines: what the scheduler is told for them, as in `partition = "scavenge"`."""
 
 
 class Machine(CardPart):
@@ -132,6 +126,8 @@ class Machine(CardPart):
     reclaimable: Reclaimable | None = None
     hosts: tuple[str, ...] = ()
     """Names of one's own machines that are of this class, with `*` and `?`: what they render is paid by its price."""
+    submit: Submit = Field(default_factory=dict)
+    """For one's own machines: what the scheduler is told for this class, as in `constraint = "rack-1"`."""
     failures: float = Field(default=0, ge=0, le=0.5)
     """Share of frames that fail on the first try and are rendered again by the farm."""
 
@@ -196,6 +192,8 @@ class Program(CardPart):
     """For one's own machines: the command line that renders with it, with the placeholders of render commands."""
     version_command: tuple[str, ...] = ()
     """For one's own machines: the command line that prints its version."""
+    licences: int | None = Field(default=None, ge=1, le=100_000)
+    """For one's own machines: nodes that may render with it at a time."""
 
     @property
     def offered(self) -> Offered:

@@ -27,6 +27,11 @@ GIB = Decimal(2**30)
 Percent = Annotated[Amount, Field(ge=0, le=1000)]
 
 
+# words for the scheduler of one's own machines, by its own names for them: `partition = "night"`
+Submit = dict[
+    Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")], Annotated[str, Field(pattern=r"^[^\x00-\x1f]{0,200}$")]
+]
+
 # ten years: no time on a card is longer
 MOST_SECONDS = 320_000_000
 
@@ -68,6 +73,8 @@ class Priority(CardPart):
     """Factor on the time in the queue."""
     nodes: float = Field(default=1.0, ge=0.001, le=100)
     """Factor on the number of machines that one usually gets."""
+    submit: Submit = Field(default_factory=dict)
+    """For one's own machines: what the scheduler is told for this priority, as in `qos = "high"`."""
 
 
 class Discount(CardPart):

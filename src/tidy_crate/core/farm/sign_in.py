@@ -7,6 +7,7 @@ address and any farm, so that is noted in the user's own folder, and not on the 
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 import stat
 from collections.abc import Mapping
@@ -16,7 +17,7 @@ from urllib.parse import urlsplit
 
 from tidy_crate.core.errors import FarmError, UnreadableInput, WrongUsage
 from tidy_crate.core.farm.card import FarmCard
-from tidy_crate.core.farm.links.cluster.engine import Certificates
+from tidy_crate.core.farm.links.cluster.dask import Certificates
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.links.registry import is_loopback, link_to
 from tidy_crate.core.files import inside, only_one, read_json, write_json
@@ -40,6 +41,19 @@ class NewAddress(WrongUsage):
             f"if this is the address of your farm, run: tidy-crate farm add {path}",
         )
         self.card, self.path, self.source, self.address = card, path, source, address
+        self.commands: tuple[tuple[str, ...], ...] = ()
+
+
+class NewCommands(NewAddress):
+    """A card that is not the user's own names commands that the user has not agreed to."""
+
+    def __init__(self, card: FarmCard, path: Path) -> None:
+        super().__init__(card, path, "your jobs", f"the commands of {card.name}")
+        self.what = (
+            "this card names commands that would run on this machine or its nodes, and you have not agreed to them"
+        )
+        self.remedy = f"look at them: tidy-crate farm show {path}; if they are yours, run: tidy-crate farm add {path}"
+        self.commands = commands_of(card)
 
 
 @dataclass
@@ -102,6 +116,8 @@ class Keys:
         bound = book.sources.get(source)
         if bound is None and not (address == THIS_MACHINE or self._is_own(path)):
             raise NewAddress(card, path, "your crates and render commands", address)
+        if commands_of(card) and not self._is_own(path) and book.sources.get(_commands_of_farm(card)) != _all(card):
+            raise NewCommands(card, path)
         if bound != address:
             self._need_same(card, source, address, book, None)
             self._note(card, _Held("", source), address)
@@ -113,7 +129,7 @@ class Keys:
         """
         source = self._source(card, path)
         self._need_same(card, source, origin(card), self._book(), None)
-        self._note(card, _Held("", source), origin(card))
+        self._note(card, _Held("", source), origin(card), commands=True)
 
     def secret(self, purpose: str) -> str:
         """Return a secret of the user's own, such as the password for mail: from the environment or the keyring.
@@ -132,7 +148,7 @@ class Keys:
         """Note that a card's farm and token belong to the card's address from now on. Return the address."""
         scheduler = urlsplit(card.url).scheme.lower() in _AGREED_TO
         held = _Held("", f"farm {card.name}") if scheduler else self._found(card, path)
-        self._note(card, held, origin(card))
+        self._note(card, held, origin(card), commands=True)
         return origin(card)
 
     def _need_same(self, card: FarmCard, source: str, address: str, book: _Book, known: str | None) -> None:
@@ -191,7 +207,8 @@ class Keys:
             {str(one): str(address) for one, address in sources.items()},
         )
 
-    def _note(self, card: FarmCard, held: _Held, address: str) -> None:
+    def _note(self, card: FarmCard, held: _Held, address: str, *, commands: bool = False) -> None:
+        """Note what belongs to an address. commands: note those of the card as agreed to."""
         # two commands that sign in at the same time keep both notes
         with only_one(self.book.with_name(f".{self.book.name}.lock"), "signs in", self.book, PATIENCE):
             book = self._book()
@@ -199,6 +216,8 @@ class Keys:
                 book.tokens[_mark(held.token)] = address
             if held.source:
                 book.sources |= dict.fromkeys(_sources(card, held.source), address)
+            if commands and commands_of(card):
+                book.sources[_commands_of_farm(card)] = _all(card)
             self.book.parent.mkdir(parents=True, exist_ok=True)
             write_json(self.book, {"tokens": book.tokens, "sources": book.sources})
 
@@ -212,6 +231,27 @@ def _shown(source: str) -> str:
     return f"the token in {name}" if kind == "variable" else f"the token of {name} in the keyring"
 
 
+def commands_of(card: FarmCard) -> tuple[tuple[str, ...], ...]:
+    """Return the command lines of a card for one's own machines: those that nodes run, and those that run here."""
+    if card.cluster.shared is None:
+        return ()
+    own = card.cluster.commands
+    lines = [line for one in card.program for line in (one.command, one.version_command)]
+    lines += [own.submit, own.state, own.cancel, own.log] if own is not None else []
+    lines += [(card.cluster.python,)] if card.cluster.python != "python3" else []
+    return tuple(line for line in lines if line)
+
+
+def _commands_of_farm(card: FarmCard) -> str:
+    return f"commands {card.name}"
+
+
+def _all(card: FarmCard) -> str:
+    """A digest of a card's command lines and of where they lead."""
+    words = json.dumps([commands_of(card), card.cluster.shared, card.cluster.shared_on_nodes])
+    return hashlib.blake2b(words.encode(), digest_size=16, person=b"tidy-crate cmds").hexdigest()
+
+
 def origin(card: FarmCard) -> str:
     """Return the part of a card's address that a token belongs to: scheme, host and port.
 
@@ -223,7 +263,7 @@ def origin(card: FarmCard) -> str:
             return USUAL_S3
         parts = urlsplit(card.place.endpoint)
     host = (parts.hostname or "").lower()
-    if is_loopback(host):
+    if is_loopback(host) or (not host and parts.scheme.lower() in _AGREED_TO):
         return THIS_MACHINE
     port = f":{parts.port}" if parts.port else ""
     return f"{parts.scheme.lower()}://{host}{port}"
@@ -289,7 +329,7 @@ class _SigningIn:
 
 
 # a scheduler hands what it is given to its workers, which run it: it is agreed to before anything is sent
-_AGREED_TO = ("dask", "dasks")
+_AGREED_TO = ("dask", "dasks", "slurm", "commands", "here")
 
 
 def open_link(card: FarmCard, path: Path, keys: Keys) -> FarmLink:

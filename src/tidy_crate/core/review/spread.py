@@ -6,7 +6,7 @@ from collections.abc import Generator, Iterator, Sequence
 from urllib.parse import urlsplit
 
 from tidy_crate.core.errors import FarmError, WrongUsage
-from tidy_crate.core.farm.links.cluster.engine import Certificates, Engine
+from tidy_crate.core.farm.links.cluster.dask import Certificates, Dask
 from tidy_crate.core.farm.links.registry import travels_open
 from tidy_crate.core.picture.judge import Judgement
 from tidy_crate.core.picture.readers import JudgeFrames, Looked
@@ -36,7 +36,7 @@ def judge_on_workers(url: str, version: str, certificates: Certificates | None =
             [{"path": str(one.path.absolute()), "expected": one.expected.model_dump(mode="json")} for one in piece]
             for piece in pieces
         )
-        for piece, said in zip(pieces, Engine(url, certificates).judge(version, orders), strict=True):
+        for piece, said in zip(pieces, Dask(url, certificates).judge(version, orders), strict=True):
             yield from _answers(url, piece, said)
 
     return judge

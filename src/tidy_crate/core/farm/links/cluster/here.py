@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from tidy_crate.core.errors import FarmError
+from tidy_crate.core.farm.links.cluster.interface import Batches
 from tidy_crate.core.farm.links.cluster.on_here import STALE
 from tidy_crate.core.farm.links.cluster.storage import Storage, told
 from tidy_crate.core.files import write_bytes
@@ -21,7 +22,9 @@ SHOWING = 200.0
 
 
 class Here:
-    """The engine of `here:`. See engine.Engine for what each call does."""
+    """The engine of `here:`. See interface.Engine for what each call does."""
+
+    fulfils = frozenset({"memory_gb", "nodes", "priority", "machine"})
 
     def __init__(self, storage: Storage, nodes: int) -> None:
         """nodes: batches that are rendered at a time, as far as memory allows."""
@@ -48,16 +51,17 @@ class Here:
             raise FarmError(f"this machine cannot render it: {trouble}", self._folder, "see what it says")
         return ["here"]
 
-    def begin(self, line: Sequence[str], batches: Sequence[str], job: str, rank: int, most: int) -> None:
+    def begin(self, batches: Batches) -> None:
         """Let batches wait for the process that renders. A job of a higher rank comes first."""
-        self.show(line)
+        self.show(batches.line)
         with told(self._folder):
             (self._folder / "queue").mkdir(parents=True, exist_ok=True)
             order = time.time_ns()
-            for number, name in enumerate(batches):
-                path = self._folder / "queue" / f"{999 - min(rank, 999):03d}-{order}-{number:06d}-{job}.json"
-                write_bytes(path, json.dumps({"words": [*line, name]}).encode())
-        self._start(most)
+            for number, name in enumerate(batches.names):
+                before = f"{999 - min(batches.rank, 999):03d}-{order}-{number:06d}"
+                path = self._folder / "queue" / f"{before}-{batches.job}.json"
+                write_bytes(path, json.dumps({"words": [*batches.line, name]}).encode())
+        self._start(batches.most)
 
     def under_way(self, job: str) -> int:
         """Return how many batches wait or render. The process that renders is started again where it is gone."""
@@ -66,6 +70,16 @@ class Here:
         if found:
             self._start(self._nodes)
         return found
+
+    def cancel(self, job: str) -> None:
+        """Take back what waits. What renders ends by itself: it looks at the job's control file."""
+        with told(self._folder):
+            for path in (self._folder / "queue").glob(f"*-{job}.json"):
+                path.unlink(missing_ok=True)
+
+    def why(self, job: str) -> str:
+        """See Engine.why: there is nobody to ask."""
+        return ""
 
     def _start(self, most: int) -> None:
         """Start the process that renders, unless it is there."""

@@ -28,8 +28,9 @@ class Unfit(Exception):
 
 
 def host() -> str:
-    """Return the name of this machine."""
-    return re.sub(r"[^\w.-]", "_", socket.gethostname())[:100] or "node"
+    """Return the name of this machine, as its scheduler calls it."""
+    name = os.environ.get("SLURMD_NODENAME") or socket.gethostname()
+    return re.sub(r"[^\w.-]", "_", name)[:100] or "node"
 
 
 def node_name() -> str:
@@ -54,6 +55,8 @@ class Job:
             # nothing is made below a mount point that is not mounted
             raise Unfit(f"it does not see {folder}: the shared storage is not mounted there")
         self.order: dict[str, Any] = json.loads((folder / "node-order.json").read_bytes())
+        self.spent = 0.0
+        """What the work of this process has cost, where the job has a cap."""
 
     def batch(self, name: str) -> dict[str, Any]:
         """Return the tasks of a batch."""
@@ -71,7 +74,29 @@ class Job:
     def goes_on(self, turn: int) -> bool:
         """Return whether batches of a turn of handing out are still to be rendered."""
         told = self.control()
-        return not told.get("cancelled") and not told.get("paused") and told.get("turn", turn) == turn
+        if told.get("cancelled") or told.get("paused") or told.get("turn", turn) != turn:
+            return False
+        return self.order.get("cap") is None or not (self.folder / f"capped-{turn}").exists()
+
+    def spend(self, seconds: float) -> None:
+        """Count seconds of this node for a job with a cap. No frame begins that would cost more, by the last one."""
+        cap = self.order.get("cap")
+        if cap is None:
+            return
+        price = next((one for like, one in self.order["prices"] if is_like(host(), like)), self.order["price"])
+        cost = max(0.0, seconds) * price / 3600
+        self.spent += cost
+        folder = self.folder / "spent"
+        with contextlib.suppress(OSError):
+            (folder / node_name()).write_text(repr(self.spent), encoding="ascii")
+            total = 0.0
+            for path in folder.iterdir():
+                # another node may be writing its own
+                with contextlib.suppress(OSError, ValueError):
+                    total += float(path.read_text(encoding="ascii"))
+            if total + cost > cap:
+                why = f"the next frame would cost more than its cap of {cap:g}: {total:.2f} is spent"
+                (self.folder / f"capped-{self.control().get('turn', 0)}").write_text(why, encoding="utf-8")
 
     def is_done(self, key: str) -> bool:
         """Return whether a task is rendered."""

@@ -1,5 +1,7 @@
 """The program of a node of one's own: `python -E -s on_node.py JOB BATCH`, with Python's standard library alone.
 
+`JOB --row TABLE NUMBER` renders the batches in a row of a table instead, for engines that count.
+
 It is on the shared storage beside `node_job.py` and `supervise.py`, so that a node needs nothing of this package. JOB
 is the job's folder as the node sees it. Whatever it does and finds is written there, since whoever ordered it may be
 gone:
@@ -12,6 +14,8 @@ gone:
     claims/TASK      the node that has the task now; touched while it is alive
     done/TASK        a task that is rendered, and at home in frames/
     unfit/NODE.txt   why a node takes no more batches of this job
+    spent/PROCESS    what its work has cost so far, where the job has a cap
+    capped-TURN      why a turn of handing out has stopped at the cap
     failing/NODE     frames in a row that failed there
     frames/, logs/, work/
 
@@ -185,6 +189,8 @@ class Run:
             # it ended in the first one, and the others were not tried
             failed = self.left[:1]
         ended = time.time()
+        if failed:
+            self.job.spend(ended - self.last)
         for task in failed:
             final = self.batch.failed(task)
             self._note(task, "failed", began=self.last, ended=ended, error=why, log=self.log.name, final=final)
@@ -274,6 +280,7 @@ class Run:
         (self.job.folder / "done" / self.batch.key(task)).write_text(host(), encoding="utf-8")
         self.batch.claims.give_back(self.batch.key(task))
         self.job.rendered_here()
+        self.job.spend(ended - self.last)
         self.left.remove(task)
         self.last = ended
 
@@ -405,7 +412,11 @@ def main() -> int:
 
         end_with_parent(signal.SIGTERM)
     try:
-        return Batch(Job(folder), name).render()
+        names = [name]
+        if name == "--row":
+            names = json.loads(Path(sys.argv[3]).read_bytes())[int(sys.argv[4])]
+        job = Job(folder)
+        return max(Batch(job, one).render() for one in names)
     except Unfit as error:
         sys.stderr.write(f"{node_name()}: {error}\n")
         return UNFIT

@@ -53,6 +53,10 @@ class ClusterOrder(Wire):
     """Of handing out: a batch of an earlier one does nothing any more."""
     handed: datetime | None = None
     """When batches were last handed out."""
+    idle: int = Field(default=0, ge=0, le=1_000_000)
+    """Times in a row that what was left was handed out again and no frame came of it."""
+    done_then: int = Field(default=0, ge=0)
+    """Tasks that were done when that was last done."""
     keys: tuple[str, ...] = ()
     """Keys of orders that were carried out."""
     again: tuple[RenderedAgain, ...] = ()
@@ -140,7 +144,7 @@ class Storage:
     def make(self, job: str) -> None:
         """Make the folders of a job."""
         with told(self.job(job)):
-            for name in ("frames", "records", "logs", "work", "batches", "claims", "done"):
+            for name in ("frames", "records", "logs", "work", "batches", "claims", "done", "rows", "engine", "spent"):
                 (self.job(job) / name).mkdir(parents=True, exist_ok=True)
 
     def keep(self, job: str, placed: ClusterOrder) -> None:
@@ -159,6 +163,22 @@ class Storage:
                 write_json(self.job(job) / "batches" / f"{one['name']}.json", one)
                 names.append(str(one["name"]))
         return names
+
+    def write_rows(self, job: str, rows: Sequence[Sequence[str]]) -> Path:
+        """Write a table of batches for an engine that counts. Return its path."""
+        path = self.job(job) / "rows" / f"{secrets.token_hex(6)}.json"
+        with told(path):
+            path.parent.mkdir(exist_ok=True)
+            (self.job(job) / "engine").mkdir(exist_ok=True)
+            write_json(path, rows)
+        return path
+
+    def capped(self, job: str, turn: int) -> str:
+        """Return why nodes have stopped at a job's cap; empty where they have not."""
+        try:
+            return read_input(self.job(job) / f"capped-{turn}", 1000).decode("utf-8", "replace")
+        except OSError:
+            return ""
 
     def program(self) -> Path:
         """Put the program that runs on nodes there, once for each version of it. Return its path."""

@@ -16,6 +16,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from tidy_crate.core.errors import FarmBusy, FarmError
+from tidy_crate.core.farm.links.cluster.interface import Batches
 from tidy_crate.core.process import own_helper
 
 PORT = 8786
@@ -38,8 +39,10 @@ class Certificates:
     """Its private key."""
 
 
-class Engine:
+class Dask:
     """The Dask scheduler at an address: `dask://HOST:PORT`, or `dasks://HOST:PORT` where it is encrypted."""
+
+    fulfils = frozenset({"memory_gb", "nodes", "priority", "machine"})
 
     def __init__(self, url: str, certificates: Certificates | None = None, limit: float | None = None) -> None:
         """limit: seconds for an order, in place of the usual ones."""
@@ -65,15 +68,16 @@ class Engine:
         trouble = [f"{address}: {one}"[:300] for address, one in said.items()]
         raise FarmError("no worker can render it: " + "; ".join(trouble[:5]), self._url, "see what each of them says")
 
-    def begin(self, line: Sequence[str], batches: Sequence[str], job: str, rank: int, most: int) -> None:
-        """Hand batches to the scheduler, which keeps them when we go. batches: their names. rank: of the job.
-
-        most: workers that may have batches of it.
+    def begin(self, batches: Batches) -> None:
+        """Hand batches to the scheduler, which keeps them when we go.
 
         Raises FarmError where no worker can do it.
         """
-        able = self.show(line)[:most]
-        words = {"line": list(line), "batches": list(batches), "job": job, "rank": rank, "able": able}
+        able = self.show(batches.line)[: batches.most]
+        words = {
+            "line": list(batches.line), "batches": list(batches.names), "job": batches.job, "rank": batches.rank,
+            "able": able,
+        }  # fmt: skip
         self._ask("begin", words)
 
     def judge(self, version: str, pieces: Iterable[list[dict[str, Any]]]) -> Iterator[dict[str, Any]]:
@@ -102,6 +106,13 @@ class Engine:
         if not isinstance(found, int):
             raise _strange(self._url)
         return found
+
+    def cancel(self, job: str) -> None:
+        """See Engine.cancel. Batches end by themselves: nodes look at the job's control file before each frame."""
+
+    def why(self, job: str) -> str:
+        """See Engine.why: workers note on the shared storage what they find."""
+        return ""
 
     def _ask(self, do: str, order: Mapping[str, Any] | None = None, limit: float = LIMIT) -> Any:
         with self._talking(do, order or {}) as talk:
