@@ -48,8 +48,8 @@ PreemptType=preempt/partition_prio
 PreemptMode=REQUEUE
 Licenses=brush:1
 {nodes}
-PartitionName=render Nodes=n1,n2 Default=YES MaxTime=INFINITE State=UP PriorityTier=10 PreemptMode=OFF
-PartitionName=scavenge Nodes=n1,n2 MaxTime=INFINITE State=UP PriorityTier=1 PreemptMode=REQUEUE
+PartitionName=render Nodes={names} Default=YES MaxTime=INFINITE State=UP PriorityTier=10 PreemptMode=OFF
+PartitionName=scavenge Nodes={names} MaxTime=INFINITE State=UP PriorityTier=1 PreemptMode=REQUEUE
 """
 NODE = "NodeName={name} NodeHostname={host} NodeAddr=127.0.0.1 Port={port} CPUs=2 RealMemory=2000 Feature={name}"
 
@@ -69,6 +69,8 @@ class SlurmHere:
     """A running Slurm."""
 
     folder: Path
+    names: list[str]
+    """Of its nodes."""
 
     @property
     def environment(self) -> dict[str, str]:
@@ -82,20 +84,21 @@ class SlurmHere:
         subprocess.run(words, env=self.environment, check=True, capture_output=True, timeout=60)
 
     def kill(self, name: str, number: int = signal.SIGKILL) -> None:
-        """Kill a daemon: `slurmctld`, `n1` or `n2`. What a node runs goes on."""
+        """Kill a daemon: `slurmctld`, or one of a node. What that node runs goes on."""
         with contextlib.suppress(OSError, ValueError):
             os.kill(int((self.folder / f"{name}.pid").read_text()), number)
 
     def ready(self, seconds: float = 30) -> None:
         until = time.monotonic() + seconds
-        while self.run("sinfo", "-h", "-N", "-p", "render", "-o", "%T").split() != ["idle", "idle"]:
+        while self.run("sinfo", "-h", "-N", "-p", "render", "-o", "%T").split() != ["idle"] * len(self.names):
             assert time.monotonic() < until, self.run("sinfo")
             time.sleep(0.2)
 
 
 @contextmanager
-def slurm(folder: Path) -> Iterator[SlurmHere]:
-    """Run a Slurm in a folder for as long as the block."""
+def slurm(folder: Path, count: int = 2) -> Iterator[SlurmHere]:
+    """Run a Slurm with so many nodes in a folder for as long as the block."""
+    names = [f"n{number + 1}" for number in range(count)]
     folder.chmod(0o755)
     for name in ("state", "spool", "munge"):
         (folder / name).mkdir()
@@ -104,23 +107,23 @@ def slurm(folder: Path) -> Iterator[SlurmHere]:
     key.write_bytes(os.urandom(1024))
     key.chmod(0o400)
     host = socket.gethostname().split(".")[0]
-    nodes = "\n".join(NODE.format(name=name, host=host, port=free_port()) for name in ("n1", "n2"))
-    (folder / "slurm.conf").write_text(CONFIGURATION.format(folder=folder, host=host, port=free_port(), nodes=nodes))
-    found = SlurmHere(folder)
+    nodes = "\n".join(NODE.format(name=name, host=host, port=free_port()) for name in names)
+    text = CONFIGURATION.format(folder=folder, host=host, port=free_port(), nodes=nodes, names=",".join(names))
+    (folder / "slurm.conf").write_text(text)
+    found = SlurmHere(folder, names)
     try:
         found.start(
             "munged", f"--key-file={key}", f"--socket={folder}/munge.sock", f"--pid-file={folder}/munge/m.pid",
             f"--log-file={folder}/munge/m.log", f"--seed-file={folder}/munge/seed", "--force",
         )  # fmt: skip
         found.start("slurmctld", "-c")
-        found.start("slurmd", "-N", "n1")
-        found.start("slurmd", "-N", "n2")
+        for name in names:
+            found.start("slurmd", "-N", name)
         found.ready()
         yield found
     finally:
-        found.run("scancel", "--me", "--full", "--signal=KILL")
         found.run("scancel", "--me")
-        for name in ("n1", "n2", "slurmctld", "munge/m"):
+        for name in (*names, "slurmctld", "munge/m"):
             found.kill(name)
         for path in folder.rglob("*"):
             with contextlib.suppress(OSError):

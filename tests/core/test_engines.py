@@ -267,7 +267,6 @@ def forget(site: Site) -> None:
     match site.kind:
         case "slurm":
             assert site.slurm is not None
-            site.slurm.run("scancel", "--me", "--signal=KILL", "--full")
             site.slurm.run("scancel", "--me")
         case "commands":
             for path in (site.folder / "queue").glob("*.job"):
