@@ -642,6 +642,7 @@ TRAPS: dict[str, Trap] = {
     "feature-required-unknown": all_of(
         gltf(extensionsRequired=["KHR_draco_mesh_compression"]), brief('passes = ["beauty", "depth"]\n', "")
     ),
+    "pass-not-offered": card('versions = ["7.*"]', 'versions = ["7.*"]\npasses = ["beaut?", "N*"]'),
     "feature-not-supported": all_of(
         card("[outputs]", 'lacks = ["Points"]\n[outputs]'),
         scene('def Sphere "Ball"', 'def Points "Dust" { }\ndef Sphere "Ball"'),

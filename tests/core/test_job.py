@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import io
 import os
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta, tzinfo
 from decimal import Decimal
 from pathlib import Path
 
 import pytest
+from rich.console import Console
 from sqlalchemy import select
 
 from conftest import tree
 from farms import FolderFarm, MemoryFarm, prepared, sources
+from tidy_crate.cli.track_view import Room, job_view
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError, WrongUsage
@@ -19,6 +23,7 @@ from tidy_crate.core.farm.card import FarmCard, Operator, OutputRules
 from tidy_crate.core.farm.links.interface import FarmLink
 from tidy_crate.core.farm.protocol import Action, ControlOrder, TaskChange
 from tidy_crate.core.job.accepting import decide, judged_products
+from tidy_crate.core.job.grid import frame_grid
 from tidy_crate.core.job.ledger import Ledger
 from tidy_crate.core.job.listing import list_jobs
 from tidy_crate.core.job.prepare import Sending
@@ -585,3 +590,36 @@ def test_f7_a_delivery_is_as_a_whole_or_not_at_all_and_leaves_other_files_alone(
     with pytest.raises(WrongUsage, match="not delivered by tidy-crate"):
         deliver(ledger, job, other)
     assert (other / next(iter(names))).read_text() == "theirs"
+
+
+def test_t1_a_farm_that_does_not_answer_is_shown_as_it_was_last_heard(
+    sending: Sending, farm: MemoryFarm, ledger: Ledger, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    farm.fails = {1002}
+    job = start(sending, farm, ledger)
+    before = track(ledger, job, links(farm))
+    dead = replace(farm.link(), changes=_Dead())
+    with pytest.raises(FarmBusy):
+        track(ledger, job, lambda _: dead)
+    view = track(ledger, job, lambda _: dead, last_known=True)
+    assert view.counts == before.counts and view.frames == before.frames and view.state == before.state
+    assert [one.trouble for one in view.unheard] == ["nobody answers; try later"]
+    heard = view.at[0].heard
+    assert heard is not None and 0 <= (datetime.now(UTC) - heard).total_seconds() < 60
+    assert view.finish is None and view.forecast.seconds_left is None
+    # the age is by our clock, whatever the farm's says
+    monkeypatch.setattr("tidy_crate.cli.track_view.datetime", _Later)
+    out = io.StringIO()
+    Console(width=140, file=out).print(job_view(view, frame_grid(ledger, job, 40), Room(140, 40)))
+    assert "does not answer; as it was 3 h" in out.getvalue()
+
+
+class _Dead:
+    def summary(self, job: str) -> None:
+        raise FarmBusy("nobody answers", "f", "try later")
+
+
+class _Later(datetime):
+    @classmethod
+    def now(cls, tz: tzinfo | None = None) -> _Later:
+        return super().now(tz) + timedelta(hours=3)

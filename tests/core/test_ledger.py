@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sqlite3
 import subprocess
@@ -18,16 +19,19 @@ from test_job import CARD, links
 
 import postgres
 from farms import MemoryFarm, prepared
+from tidy_crate import api
+from tidy_crate.api import User
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.database import BEING_MADE
 from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput
+from tidy_crate.core.farm.protocol import JobState, JobSummary
 from tidy_crate.core.job.ledger import LATEST, Ledger, new_job
 from tidy_crate.core.job.listing import list_jobs
 from tidy_crate.core.job.retrieve import retrieve
 from tidy_crate.core.job.send import send
 from tidy_crate.core.job.tables import JobRow
-from tidy_crate.core.job.track import track
+from tidy_crate.core.job.track import JobView, track
 from tidy_crate.core.review.run import review_job
 from tidy_crate.core.work.task import TaskRange
 
@@ -248,6 +252,37 @@ def test_a_full_disk_is_one_clear_error_and_loses_nothing_that_was_there(tmp_pat
     assert [line.job for line in list_jobs(ledger)] == ["lantern_quay-1"]
 
 
+def test_x5_following_outlives_a_restart_of_the_server(
+    server: postgres.Server, packed: tuple[SceneContext, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    server.execute("postgres", "CREATE DATABASE restarting")
+    farm, told, shown = MemoryFarm(), [], []
+    ledger = Ledger(server.url("restarting"))
+    sending = prepared(packed[1], CARD).of((TaskRange(request="main", frames="1001-1002"),))
+    job = send(sending, CARD, Path("f.farm.toml"), farm.link(), ledger).job
+    real, rendering = farm.summary, True
+
+    def summary(name: str) -> JobSummary:
+        state = JobState.RENDERING if rendering else JobState.DONE
+        return real(name).model_copy(update={"state": state})
+
+    monkeypatch.setattr(farm, "summary", summary)
+    monkeypatch.setattr(sys.modules["tidy_crate.api.jobs"], "FarmLinks", lambda _: contextlib.nullcontext(links(farm)))
+    monkeypatch.setattr("tidy_crate.core.job.outage.PAUSE", 0.2)
+
+    def show(view: JobView) -> None:
+        nonlocal rendering
+        shown.append(view.state)
+        if len(shown) == 2:
+            server.stop()
+            threading.Timer(1.0, server.start).start()
+        rendering = len(shown) < 4
+
+    user = User.here({"TIDY_CRATE_HOME": str(packed[1].parent / "home"), "TIDY_CRATE_LEDGER": server.url("restarting")})
+    view = api.track(job, follow=show, pause=0.05, tell=told.append, user=user)
+    assert view.state == "done" and "trying again" in told[0] and "the ledger cannot be reached" in told[0]
+
+
 def test_a_server_that_goes_away_in_the_middle_is_one_clear_error_and_nothing_is_lost(
     server: postgres.Server, content: PackingList
 ) -> None:
@@ -288,7 +323,6 @@ def test_a_database_that_is_not_there_is_named(server: postgres.Server) -> None:
 
 
 def test_the_ledger_is_named_in_the_environment_or_in_the_users_configuration(tmp_path: Path) -> None:
-    from tidy_crate.api import User
 
     home = {"TIDY_CRATE_HOME": str(tmp_path)}
     assert User.here(home).ledger == tmp_path / "ledger.sqlite"

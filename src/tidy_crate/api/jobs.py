@@ -148,6 +148,7 @@ def track(
     *,
     frames: bool = True,
     follow: Callable[[JobView], None] | None = None,
+    last_known: bool = False,
     pause: float = 0.5,
     tell: Callable[[str], None] | None = None,
     user: User | None = None,
@@ -156,7 +157,8 @@ def track(
     """Ask the farms how a job stands. follow: is shown every state until the job has ended, `pause` seconds apart.
 
     Following shows the first state at once, however much there is to catch up with: see `JobView.behind`.
-    tell: is told of outages of a farm, which following outlives.
+    last_known: whether a farm that does not answer is shown as it was last heard, in place of an error; following
+    shows that once, and goes on asking. tell: is told of outages of a farm or of the ledger, which following outlives.
     """
     from tidy_crate.core.errors import FarmBusy
     from tidy_crate.core.farm.protocol import JobState
@@ -169,24 +171,30 @@ def track(
     with ledger(owner) as book, FarmLinks(owner) as links:
         outage = Outage(tell or say_nothing)
         notifier = Notifier(owner.notify, owner.keys.secret, tell or say_nothing)
+        if follow is None:
+            view = core(book, job, links, frames=frames, last_known=last_known, progress=progress)
+            if not view.unheard:
+                notifier.look(book, view)
+            return view
+        shown = not last_known
         while True:
             try:
-                limit = None if follow is None else AT_ONCE
-                view = core(book, job, links, frames=frames, seconds=limit, progress=progress)
-            except FarmBusy as error:
-                if follow is None:
-                    raise
-                outage.wait(error)
-                continue
-            outage.over()
-            if view.behind and follow is not None:
+                view = core(book, job, links, frames=frames, seconds=AT_ONCE, last_known=not shown, progress=progress)
+                shown = True
+                if view.unheard:
+                    follow(view)
+                    continue
+                outage.over()
+                if view.behind:
+                    follow(view)
+                    continue
+                notifier.look(book, view)
+                if view.state in list(JobState) and JobState(view.state).ended:
+                    return view
                 follow(view)
-                continue
-            notifier.look(book, view)
-            if follow is None or (view.state in list(JobState) and JobState(view.state).ended):
-                return view
-            follow(view)
-            wait_for_changes(book, job, links, pause)
+                wait_for_changes(book, job, links, pause)
+            except FarmBusy as error:
+                outage.wait(error)
 
 
 def frame_grid(job: str, most: int, *, user: User | None = None) -> Grid:

@@ -10,6 +10,7 @@ import typer
 from tidy_crate import api
 from tidy_crate.cli import complete
 from tidy_crate.cli.talk import Talk, YesOption, command
+from tidy_crate.core.errors import FarmError
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -64,10 +65,14 @@ def register(app: typer.Typer) -> None:
             view = _follow(talk, job, page, listed)
         else:
             with talk.progress("catching up") as progress:
-                view = api.track(job, frames=listed, progress=progress)
+                view = api.track(job, frames=listed, last_known=True, progress=progress)
         if page is not None and not follow:
             _write_page(page, view)
         talk.result(view, lambda console: _show(console, view, frames or talk.verbose))
+        for farm in view.unheard:
+            talk.say(f"{farm.farm} does not answer: {farm.trouble}")
+        if view.unheard:
+            raise typer.Exit(FarmError.exit_code)
         # whoever waits for the end must be able to tell a job that is done from one that only goes no further
         if view.state == "failed" or (follow and view.state != "done"):
             raise typer.Exit(1)
@@ -229,7 +234,7 @@ def _follow(talk: Talk, job: str, page: Path | None, listed: bool) -> JobView:
             _write_page(page, view)
 
     if not talk.err.is_terminal or talk.quiet or talk.as_json:
-        api.track(job, frames=False, follow=_plain(talk, also_page), pause=pause, tell=talk.say)
+        api.track(job, frames=False, follow=_plain(talk, also_page), last_known=True, pause=pause, tell=talk.say)
     else:
         from tidy_crate.cli.track_view import Room, job_view
 
@@ -240,7 +245,7 @@ def _follow(talk: Talk, job: str, page: Path | None, listed: bool) -> JobView:
                 live.update(job_view(view, api.frame_grid(job, room.cells), room), refresh=True)
                 also_page(view)
 
-            api.track(job, frames=False, follow=draw, pause=pause, tell=talk.say)
+            api.track(job, frames=False, follow=draw, last_known=True, pause=pause, tell=talk.say)
     view = api.track(job, frames=listed)
     also_page(view)
     return view

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from tidy_crate.cli.html import filled
 from tidy_crate.cli.show import duration, money, sums
-from tidy_crate.cli.track_view import HEADINGS, MARKS, MEANINGS, NEXT
+from tidy_crate.cli.track_view import HEADINGS, MARKS, MEANINGS, next_step
 
 if TYPE_CHECKING:
     from tidy_crate.core.job.grid import Grid
@@ -35,7 +35,7 @@ def page(view: JobView, grid: Grid, now: datetime) -> bytes:
         so_far=sums(view.costs) or "nothing yet",
         left=duration(view.forecast.seconds_left) if view.forecast.seconds_left is not None else None,
         finish=f"{view.finish.astimezone():%a %d %b %H:%M}" if view.finish and not ended else None,
-        next=NEXT.get(view.state, "").format(job=view.job),
+        next=next_step(view),
         ended=HEADINGS.get(view.state, ""),
         money=money,
         duration=duration,

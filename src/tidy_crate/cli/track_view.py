@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from rich.console import Group
@@ -94,8 +95,8 @@ def _head(view: JobView) -> Table:
         head.add_row(Text(name, style="dim"), value)
 
     line = Text.assemble((view.job, "bold"), "  ", state(view.state))
-    if view.state in NEXT and not (view.state == "done" and view.at_home == view.products):
-        line.append(f"   {NEXT[view.state].format(job=view.job)}", style="yellow")
+    if following := next_step(view):
+        line.append(f"   {following}", style="yellow")
     row("job", line)
     for one in view.at:
         row("farm", _farm(one, several=len(view.at) > 1))
@@ -106,6 +107,16 @@ def _head(view: JobView) -> Table:
     for farm in view.billing:
         row("clock", Text(f"{farm}: the rented machines are still paid for; {_release(view)}", style="bold red"))
     return head
+
+
+def next_step(view: JobView) -> str:
+    """Return what the user does next about a job that goes no further by itself; empty for nothing."""
+    if view.state == "done" and view.at_home == view.products:
+        return ""
+    if view.state == "held" and not (view.done or view.counts.failed):
+        # it was ordered so, without test frames
+        return f"let it begin: tidy-crate resume {view.job}"
+    return NEXT.get(view.state, "").format(job=view.job)
 
 
 def _release(view: JobView) -> str:
@@ -126,9 +137,18 @@ def _farm(one: FarmView, *, several: bool) -> Text:
     if one.offer is not None:
         found.append(f"  own quote {money(one.offer.cost, one.offer.currency)}")
         found.append(" (binding)" if one.offer.binding else "")
+    if one.trouble and not one.given_up:
+        found.append(f"  does not answer; as {_age(one)}", style="bold red")
     if one.why:
         found.append(f"  {'paused: ' if one.state == 'paused' else ''}{one.why}", style="bold yellow")
     return found
+
+
+def _age(one: FarmView) -> str:
+    if one.heard is None:
+        return "the ledger knows it"
+    seconds = max(0.0, (datetime.now(UTC) - one.heard).total_seconds())
+    return f"it was {duration(seconds)} ago" if seconds >= 60 else "it was less than a minute ago"
 
 
 def _bar(done: int, total: int, width: int = 24) -> str:
@@ -140,6 +160,8 @@ def _time(view: JobView) -> str:
     so_far = f"{duration(view.clock)} of farm time so far"
     if view.state in HEADINGS:
         return f"{so_far}; {HEADINGS[view.state]}"
+    if view.unheard:
+        return f"{so_far}; no forecast while a farm does not answer"
     if view.behind:
         return f"{so_far}; catching up with the farm: frames and nodes below are as of earlier"
     left, rate = view.forecast, f"{view.rate:.0f} frames an hour" if view.rate else ""

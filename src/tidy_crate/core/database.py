@@ -16,7 +16,7 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlch
 from sqlalchemy.orm import Session
 from sqlalchemy.types import TypeDecorator
 
-from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput, WrongUsage
+from tidy_crate.core.errors import FarmBusy, TidyCrateError, UnreadableInput, WrongUsage
 from tidy_crate.core.files import path_of, text_of
 
 # seconds that one process waits for another that is writing
@@ -189,7 +189,7 @@ class Database:
                 return UnreadableInput(f"the {self.what} {what}", self.where, remedy)
         if isinstance(error, DBAPIError) and not self.is_sqlite and (error.connection_invalidated or _is_gone(lower)):
             what = f"the {self.what} cannot be reached ({text[:160]})"
-            return FarmError(what, self.where, "nothing is lost: run the command again when its server is back")
+            return FarmBusy(what, self.where, "nothing is lost: run the command again when its server is back")
         return UnreadableInput(f"the {self.what} cannot be used ({text[:200]})", self.where)
 
 
@@ -209,7 +209,17 @@ _TROUBLES = (
 
 
 def _is_gone(text: str) -> bool:
-    words = ("connection", "terminating", "server closed", "could not connect", "refused", "timeout expired")
+    words = (
+        "connection",
+        "starting up",
+        "shutting down",
+        "recovery mode",
+        "terminating",
+        "server closed",
+        "could not connect",
+        "refused",
+        "timeout expired",
+    )
     return any(word in text for word in words)
 
 

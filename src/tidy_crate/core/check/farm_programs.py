@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from tidy_crate.core.check.finding import Next, OnFarm, Severity, Trouble, farm_check
 from tidy_crate.core.farm.card import Program
+from tidy_crate.core.patterns import matches
 from tidy_crate.core.scene.model import Feature, Software
 from tidy_crate.core.versions import NotComparable, Version, parse_version
 
@@ -100,6 +101,25 @@ def feature_required_unknown(on: OnFarm) -> Iterator[Trouble]:
         if feature.required and feature.name.casefold() not in lacks | known:
             yield Trouble(feature.name, "its card does not say that its programs know this",
                           "ask, and note it there under features or lacks")  # fmt: skip
+
+
+@farm_check("pass-not-offered", Severity.ERROR, "C7")
+def pass_not_offered(on: OnFarm) -> Iterator[Trouble]:
+    """The farm's renderer cannot write this pass: it is missing in every frame, which shows after all are paid for."""
+    renderers = [one for one in on.card.program if one.role == "renderer"]
+    wanted = [one.name for one in on.survey.software if one.role == "renderer"]
+    named = [one for one in renderers if any(one.is_called(name) for name in wanted)] or renderers
+    if not named or not all(one.passes for one in named):
+        return
+    known = [like.casefold() for one in named for like in one.passes]
+    for output in on.survey.outputs:
+        ordered = on.request is None or output.name in on.request.outputs
+        for name in output.passes if ordered else ():
+            if not any(matches(name.casefold(), like) for like in known):
+                yield Trouble(
+                    f"{output.name} {name}", f"{' or '.join(one.name for one in named)} there does not write this pass",
+                    "leave the pass out, send the output to another farm, or correct `passes` on its card",
+                )  # fmt: skip
 
 
 @farm_check("font-not-on-nodes", Severity.ERROR, "C9")

@@ -188,6 +188,8 @@ class Program(CardPart):
     """Ranges of versions."""
     features: dict[str, VersionText] = Field(default_factory=dict)
     """First version of each feature."""
+    passes: tuple[str, ...] = ()
+    """For a renderer, the passes that it can write, with `*` and `?`; empty where the card does not say."""
     command: tuple[str, ...] = ()
     """For one's own machines: the command line that renders with it, with the placeholders of render commands."""
     version_command: tuple[str, ...] = ()

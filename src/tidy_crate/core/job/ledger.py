@@ -79,7 +79,7 @@ def _migrate(connection: Connection, where: object) -> None:
     command.upgrade(config, "head")
 
 
-LATEST = "0010"
+LATEST = "0011"
 
 
 def new_job(ledger: Ledger, crate: Path, content: PackingList) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
 from itertools import islice
 
 from sqlalchemy import insert, select, update
@@ -25,7 +26,7 @@ from tidy_crate.core.farm.protocol import (
     TaskChange,
 )
 from tidy_crate.core.job.ledger import Ledger, in_pages, submissions_of
-from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, NodeRow, ProductRow, SubmissionRow, to_text
+from tidy_crate.core.job.tables import TASK_KEY, AttemptRow, NodeRow, ProductRow, SubmissionRow, from_text, to_text
 from tidy_crate.core.progress import Progress, Step, silent
 from tidy_crate.core.work.attempt import Product
 from tidy_crate.core.work.request import RenderRequest
@@ -35,6 +36,8 @@ from tidy_crate.core.work.task import Task, TaskKey, TaskRange, tasks_of, whole
 Links = Callable[[SubmissionRow], FarmLink]
 # a page of changes is never empty while there is more, so many pages have no end
 MOST_PAGES = 1_000_000
+# seconds after which it is noted again when a farm was last heard
+HEARD = 30.0
 
 
 @dataclass(frozen=True)
@@ -195,6 +198,9 @@ def catch_up(
         "refunded": summary.refunded, "offer": offer, "why": why, "billing": summary.billing,
         "seen": to_text(summary.now),
     }  # fmt: skip
+    heard = from_text(row.heard) if row.heard else None
+    if heard is None or abs((datetime.now(UTC) - heard).total_seconds()) > HEARD:
+        fresh["heard"] = to_text(datetime.now(UTC))
     if any(getattr(row, name) != value for name, value in fresh.items()):
         with ledger.writing() as session:
             now = session.get_one(SubmissionRow, row.id)

@@ -105,7 +105,9 @@ class SubmissionRow(Base):
     billing: Mapped[bool] = mapped_column(default=False)
     """True if machines that were rented for it are still paid for."""
     seen: Mapped[str | None] = mapped_column(String(40))
-    """When the farm was last heard; UTC, ISO 8601."""
+    """When the farm was last heard, by the farm's clock; UTC, ISO 8601."""
+    heard: Mapped[str | None] = mapped_column(String(40))
+    """The same by our own clock, to half a minute."""
     told: Mapped[str] = mapped_column(String(40), default="")
     """The state that was last told by mail or web hook."""
     estimate: Mapped[str | None] = mapped_column(Text)

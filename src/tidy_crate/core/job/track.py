@@ -33,6 +33,7 @@ from tidy_crate.core.job.tables import (
     NodeRow,
     ProductRow,
     SubmissionRow,
+    from_text,
     seconds_between,
 )
 from tidy_crate.core.model import Model
@@ -85,7 +86,9 @@ class FarmView(Model):
     given_up: bool
     """True if its tasks were handed over to other farms."""
     trouble: str = ""
-    """Why it could not be asked, where it is given up."""
+    """Why it could not be asked: what is shown is as it was last heard."""
+    heard: datetime | None = None
+    """When it was last heard, by our clock, to half a minute."""
 
 
 class JobView(Model):
@@ -137,6 +140,11 @@ class JobView(Model):
         return tuple(one.farm for one in self.at if one.billing)
 
     @property
+    def unheard(self) -> tuple[FarmView, ...]:
+        """Return the farms that did not answer: what is shown of them is as they were last heard."""
+        return tuple(one for one in self.at if one.trouble and not one.given_up)
+
+    @property
     def why(self) -> tuple[str, ...]:
         """Return why it is paused, where no user asked for it."""
         return tuple(f"{one.farm}: {one.why}" for one in self.at if one.why)
@@ -153,38 +161,41 @@ def track(
     *,
     frames: bool = True,
     seconds: float | None = None,
+    last_known: bool = False,
     progress: Progress = silent,
 ) -> JobView:
     """Ask the farms and bring the ledger up to date. What it costs goes with what has changed.
 
     frames: whether every frame is listed, which costs as much as the job is large. seconds: for which changes are
     read at most from each farm; the view then says that it is behind.
+    last_known: whether a farm that cannot be reached counts as it was last heard; see `JobView.unheard`.
     Raises FarmError when a farm cannot be reached.
     """
     job, submissions = submissions_of(ledger, name)
     content = job.packing_list()
-    counts, trouble, behind = [], {}, False
+    counts, trouble, behind, unheard = [], {}, False, False
     for row in submissions:
         try:
             found, is_behind = _counts(ledger, row, content, links, seconds, progress)
             counts.append(found)
             behind = behind or is_behind
         except FarmError as error:
-            if not row.given_up:
+            if not (row.given_up or last_known):
                 raise
-            # its tasks are with other farms: what it has done counts, and no more is waited for
-            trouble[row.id] = error.what
+            # of a farm that was given up, what it has done counts, and no more is waited for
+            trouble[row.id] = f"{error.what}; {error.remedy}" if error.remedy and not row.given_up else error.what
             counts.append(_kept_counts(ledger, row))
-    for row in submissions if not behind else ():
+            unheard = unheard or not row.given_up
+    for row in submissions if not (behind or unheard) else ():
         if stop_loss(ledger, row, links):
             counts[submissions.index(row)] = catch_up(ledger, row, content.requests, links(row)).counts
     with ledger.reading() as session:
         view = _view(session, job, submissions, content, counts, trouble, frames)
-    if not behind:
+    if not (behind or unheard):
         return view
     # what has rendered is not all known yet: nothing can be forecast from it
     unknown = Forecast(seconds_left=None, cost=None)
-    return view.model_copy(update={"behind": True, "forecast": unknown, "finish": None, "rate": None})
+    return view.model_copy(update={"behind": behind, "forecast": unknown, "finish": None, "rate": None})
 
 
 def _counts(
@@ -206,9 +217,19 @@ def _counts(
 
 
 def _kept_counts(ledger: Ledger, row: SubmissionRow) -> Counts:
-    done = (AttemptRow.submission_id == row.id, AttemptRow.latest, AttemptRow.state == TaskState.DONE.value)
+    """Return the counts as the ledger knows them. Of a farm that was given up, only what it has done counts."""
+    latest = (AttemptRow.submission_id == row.id, AttemptRow.latest)
     with ledger.reading() as session:
-        return Counts(done=session.scalar(select(func.count()).select_from(AttemptRow).where(*done)) or 0)
+        query = select(AttemptRow.state, func.count()).where(*latest).group_by(AttemptRow.state)
+        found: dict[str, int] = {state: int(count) for state, count in session.execute(query)}
+    done = found.get(TaskState.DONE.value, 0)
+    if row.given_up:
+        return Counts(done=done)
+    failed, rendering = found.get(TaskState.FAILED.value, 0), found.get(TaskState.RENDERING.value, 0)
+    waiting = max(0, row.tasks - done - failed - rendering)
+    if row.state == JobState.CANCELLED.value:
+        return Counts(done=done, failed=failed, cancelled=waiting + rendering)
+    return Counts(done=done, failed=failed, rendering=rendering, waiting=waiting)
 
 
 def cancel(ledger: Ledger, name: str, links: Links) -> JobView:
@@ -305,6 +326,7 @@ def _farm_view(row: SubmissionRow, counts: Counts, trouble: str) -> FarmView:
         billing=row.billing,
         given_up=row.given_up,
         trouble=trouble,
+        heard=from_text(row.heard),
     )
 
 

@@ -12,13 +12,14 @@ import random
 import threading
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from blake3 import blake3
 
-from tidy_crate.core.asset.frames import format_frames
+from tidy_crate.core.asset.frames import format_frames, parse_frames
 from tidy_crate.core.asset.sequences import STANDARD
 from tidy_crate.core.farm.protocol import FileForm
 from tidy_crate.core.files import hash_file, read_json, write_json
@@ -29,6 +30,9 @@ from tidy_crate.core.work.command import filled
 from tidy_crate.core.work.request import RenderRequest
 from tidy_crate.core.work.task import Task
 from tidy_crate.practice.farm.settings import FarmProgram, Fault
+
+if TYPE_CHECKING:
+    from tidy_crate.practice.render.renderer import Order
 
 DONE = ".done.json"
 # bytes of a synthetic frame
@@ -70,7 +74,7 @@ def render_batch(order: BatchOrder) -> None:
     if order.program is not None:
         render_by_program(order, order.program)
         return
-    from tidy_crate.practice.render.renderer import Order, Rendered, render
+    from tidy_crate.practice.render.renderer import Rendered, render
 
     # as if the renderer were started for each batch, which is how farms run one: its start is part of loading
     last = time.process_time() - _start_seconds()
@@ -92,22 +96,36 @@ def render_batch(order: BatchOrder) -> None:
         write_json(order.spool / f"{index:06d}{DONE}", document)
         index += 1
 
+    first = order.tasks[0]
+    misnumbered = any(one.kind == "misnumbered" and one.frame == first.frame for one in order.faults)
+    if misnumbered and order.attempts[0] == 1:
+        # nothing was rendered before it that could take its place
+        beside = replace(first, frame=_neighbour(order.request, first.frame))
+        render(_to_render(order, (beside,), order.spool / "neighbour"), lambda done: earlier.update(done.files))
+    render(_to_render(order, order.tasks, order.spool), report)
+
+
+def _neighbour(request: RenderRequest, frame: int) -> int:
+    """Return the frame before one; the one after it where it is the first of a request."""
+    return frame + 1 if frame == min(parse_frames(request.frames)) else frame - 1
+
+
+def _to_render(order: BatchOrder, tasks: tuple[Task, ...], into: Path) -> Order:
+    from tidy_crate.practice.render.renderer import Order
+
     request = order.request
-    render(
-        Order(
-            scene=order.scene,
-            tasks=order.tasks,
-            into=order.spool,
-            width=request.width,
-            height=request.height,
-            samples=request.samples,
-            outputs=request.outputs,
-            views={view.name: view for view in request.views},
-            tiles=request.tiles,
-            shares=request.shares,
-            compression={name: form.compression for name, form in order.forms.items() if form.compression},
-        ),
-        report,
+    return Order(
+        scene=order.scene,
+        tasks=tasks,
+        into=into,
+        width=request.width,
+        height=request.height,
+        samples=request.samples,
+        outputs=request.outputs,
+        views={view.name: view for view in request.views},
+        tiles=request.tiles,
+        shares=request.shares,
+        compression={name: form.compression for name, form in order.forms.items() if form.compression},
     )
 
 

@@ -39,7 +39,8 @@ class Fault(Model):
     """One planted fault, on the first attempt of a frame.
 
     damaged: in transit, so that the farm's own hash is right. small: of half the size. misnumbered: the frame before,
-    under this number. hostile: names that lead elsewhere. lost: its node goes away while it renders it.
+    under this number; for the first frame of a shot the one after. hostile: names that lead elsewhere. lost: its node
+    goes away while it renders it.
     """
 
     kind: str
