@@ -241,15 +241,27 @@ class ClusterFarm:
         return True
 
     def _hand_out_again(self, job: str, placed: ClusterOrder, left: Sequence[Task]) -> ClusterOrder:
-        """Hand out what an engine has given up, unless that has brought nothing too often. Return the order."""
+        """Hand out what an engine has given up, unless that has brought nothing too often. Return the order.
+
+        A round in which the engine does not answer is none. One that it refuses counts.
+        """
         total = sum(1 for _ in tasks_of(placed.order.tasks, placed.order.requests))
         done = total - len(left)
         idle = 1 + (placed.idle if placed.idle and done <= placed.done_then else 0)
-        placed = placed.model_copy(update={"idle": idle, "done_then": done, "turn": placed.turn + 1})
-        self._storage.keep(job, placed)
+        refused = None
         if idle <= MOST_IDLE:
-            self._hand_out_left(job, placed, left)
+            placed = placed.model_copy(update={"turn": placed.turn + 1})
+            try:
+                self._hand_out_left(job, placed, left)
+            except FarmBusy:
+                raise
+            except FarmError as error:
+                refused = error
             placed = self._storage.placed(job)
+        placed = placed.model_copy(update={"idle": idle, "done_then": done})
+        self._storage.keep(job, placed)
+        if refused is not None and idle >= MOST_IDLE:
+            raise refused
         return placed
 
     def _note_lost(self, job: str, placed: ClusterOrder, records: Records, left: Sequence[Task], said: str) -> None:

@@ -197,7 +197,8 @@ class Conversation:
     def _ask_workers(self, do: str, given: list[Any]) -> dict[str, Any]:
         answers: Any = self.client.run(on_worker.in_words, do, json.dumps(given), on_error="return")
         if not isinstance(answers, dict) or not answers:
-            raise Trouble("farm", "the scheduler has no workers", "start some, then send again")
+            # after a restart, they take a while to find it
+            raise Trouble("busy", "the scheduler has no workers", "start some; then it goes on")
         found = {}
         for address, one in answers.items():
             if isinstance(one, BaseException):
