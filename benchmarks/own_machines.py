@@ -329,8 +329,14 @@ class Faults:
             here.slurm.start("slurmd", "-N", name)
         else:
             number = self.chance.randrange(1, len(here.running))
-            os.killpg(here.running[number].pid, signal.SIGKILL)
-            here.running[number].wait()
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(here.running[number].pid, signal.SIGKILL)
+
+
+def revive(here: Lab) -> None:
+    """Start workers again that have ended, as the service manager of a machine does: without scheduler, they end."""
+    for number, one in enumerate(list(here.running)) if here.engine == "dask" else ():
+        if number and one.poll() is not None:
             here.running[number] = here.worker()
             here.running.pop()
 
@@ -347,6 +353,7 @@ def faults(engine: str, count: int, seed: int, nodes: int) -> None:
         made = Faults(here, chance)
         began = time.monotonic()
         while True:
+            revive(here)
             if watching is None or watching.poll() is not None:
                 line = [sys.executable, "-m", "tidy_crate", "track", job, "--follow", "--json"]
                 watching = subprocess.Popen(

@@ -8,10 +8,13 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from hashlib import sha256
+from itertools import accumulate
 from pathlib import Path, PurePosixPath
 
 import pytest
 from blake3 import blake3
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import tree
 from farms import TODAY, prepared
@@ -22,6 +25,7 @@ from tidy_crate.core.crate.packing import read_packing_list
 from tidy_crate.core.errors import Blocked, FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.drop.link import DropFarm
+from tidy_crate.core.farm.links.drop.parts import LEAST, as_list, parts_of
 from tidy_crate.core.farm.links.drop.place import Folder, Place, open_place
 from tidy_crate.core.farm.links.interface import Moved
 from tidy_crate.core.job.ledger import Ledger
@@ -32,6 +36,7 @@ from tidy_crate.core.job.send import Sent, send
 from tidy_crate.core.job.track import cancel, release, track
 from tidy_crate.core.review.record import record
 from tidy_crate.core.review.run import review_job
+from tidy_crate.core.transfer.chunks import Chunk, chunks
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 from tidy_crate.practice.farm.node import spoil
@@ -460,7 +465,65 @@ def test_u2_a_broken_upload_goes_on_where_it_was(somewhere: Somewhere, tmp_path:
     back.write_bytes(back.read_bytes()[:5_000_000])
     place.fetch("crates/large.bin", back, 5_000_000, 11 << 20, lambda _: None)
     assert back.read_bytes() == local.read_bytes()
-    assert [one.path for one in place.find("crates")] == ["large.bin"]
+    assert [one.path for one in place.find("crates") if not one.path.endswith(".pieces")] == ["large.bin"]
+
+
+def test_u2_an_archive_that_changed_goes_to_a_bucket_as_what_changed(s3: str, tmp_path: Path) -> None:
+    card = card_for("s3://frames/changed", place={"endpoint": s3, "region": "us-east-1"})
+    place = Somewhere(card, lambda: f"ACCESS:{TOKEN}", None).open()
+    if not place.fs.exists("frames"):
+        place.fs.call_s3("create_bucket", Bucket="frames")
+    data = os.urandom(48 << 20)
+    versions = {
+        "quay-1": data,
+        # one byte more in the middle, and some others at the end
+        "quay-2": data[: 20 << 20] + b"x" + data[20 << 20 : -1000] + os.urandom(1000),
+        "quay-3": data[: 30 << 20],
+    }
+    sent = {}
+    for name, content in versions.items():
+        (tmp_path / name).write_bytes(content)
+        digest = blake3(content).hexdigest()
+        kept = place.send(tmp_path / name, f"crates/{name}.zip", digest, lambda _: None)
+        sent[name] = len(content) - kept
+        assert place.fs.cat_file(place.at(f"crates/{name}.zip")) == content
+    assert sent["quay-1"] == 48 << 20 and sent["quay-2"] <= 13 << 20 and sent["quay-3"] <= 13 << 20
+    # a list that lies costs the bytes, and nothing else
+    true = chunks(memoryview(data))
+    lies = [Chunk(one.offset, one.bytes, true[-1 - number].blake3) for number, one in enumerate(true)]
+    place.fs.pipe_file(place.at("crates/quay-4.zip.pieces"), as_list(lies))
+    place.fs.pipe_file(place.at("crates/quay-4.zip"), data)
+    place.send(tmp_path / "quay-1", "crates/quay-5.zip", "d" * 64, lambda _: None)
+    assert place.fs.cat_file(place.at("crates/quay-5.zip")) == data
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 5), st.integers(1, 9 << 20)), min_size=1, max_size=12),
+    st.lists(st.tuples(st.integers(0, 5), st.integers(1, 9 << 20)), max_size=12),
+)
+def test_u2_the_parts_of_an_object_are_its_bytes_and_as_large_as_a_bucket_wants(
+    new: list[tuple[int, int]], old: list[tuple[int, int]]
+) -> None:
+    # a chunk of some contents has always the same size
+    sizes = dict([*new, *old])
+
+    def laid(names: list[int]) -> list[Chunk]:
+        offsets = [0, *accumulate(sizes[name] for name in names)]
+        return [Chunk(at, sizes[name], str(name)) for at, name in zip(offsets, names, strict=False)]
+
+    ours, there = laid([name for name, _ in new]), laid([name for name, _ in old])
+
+    def at(every: list[Chunk], position: int) -> tuple[str, int]:
+        one = next(one for one in every if one.offset <= position < one.offset + one.bytes)
+        return one.blake3, position - one.offset
+
+    parts, end = parts_of(ours, there, 10 << 20), 0
+    for part in parts:
+        assert part.offset == end and (part.bytes >= LEAST or part is parts[-1])
+        for position in (0, part.bytes // 2, part.bytes - 1) if part.source is not None else ():
+            assert at(ours, part.offset + position) == at(there, (part.source or 0) + position)
+        end += part.bytes
+    assert end == sum(one.bytes for one in ours)
 
 
 def test_a_host_key_that_changed_or_is_unknown_is_told_and_nothing_is_sent(

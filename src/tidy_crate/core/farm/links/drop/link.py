@@ -136,12 +136,12 @@ class DropFarm:
             done += count
             progress(Step("upload", min(done, size), size, "bytes", archive.name))
 
-        self._place.send(archive, path, digest, moved)
+        kept = self._place.send(archive, path, digest, moved)
         self._place.write(f"{path}.blake3", _line(digest, path))
         self._place.write(f"{path}.sha256", _line(sha256, path))
         self._place.write(f"crates/{name}.packing-list.json", listed)
         archive.unlink()
-        return Delivered(name, size, 0, None)
+        return Delivered(name, size - kept, kept, None)
 
     @property
     def _suffix(self) -> str:

@@ -142,8 +142,10 @@ class Place:
             except FileNotFoundError:
                 return None
 
-    def send(self, local: Path, path: str, digest: str, moved: Moved) -> None:
+    def send(self, local: Path, path: str, digest: str, moved: Moved) -> int:
         """Send a large file and verify it; what an earlier try has sent is not sent again.
+
+        Return the bytes that the place had already, in an earlier file, and has copied itself.
 
         digest: BLAKE3 of the file, part of the name of a draft, so that only the same file is continued.
         """
@@ -151,11 +153,12 @@ class Place:
             self._need_folder()
             target = self.at(path)
             self.fs.makedirs(posixpath.dirname(target), exist_ok=True)
-            self._send(local, target, digest, moved)
+            kept = self._send(local, target, digest, moved)
         if self.size(path) != local.stat().st_size:
             raise FarmBusy(f"{path} did not arrive complete", self.farm, "run the command again")
+        return kept
 
-    def _send(self, local: Path, target: str, digest: str, moved: Moved) -> None:
+    def _send(self, local: Path, target: str, digest: str, moved: Moved) -> int:
         draft = f"{target}.{digest[:12]}.part"
         at = self._continues(local, draft)
         if at:
@@ -167,6 +170,7 @@ class Place:
                 out.write(chunk)
                 moved(len(chunk))
         self._rename(draft, target)
+        return 0
 
     def _continues(self, local: Path, draft: str) -> int:
         """Return the bytes of a draft that are there and match at their end; 0 to start again."""
@@ -270,11 +274,12 @@ class Folder(Place):
     def _read(self, path: str) -> bytes:
         return read_input(Path(self.at(path)))
 
-    def _send(self, local: Path, target: str, digest: str, moved: Moved) -> None:
-        super()._send(local, target, digest, moved)
+    def _send(self, local: Path, target: str, digest: str, moved: Moved) -> int:
+        kept = super()._send(local, target, digest, moved)
         if hash_file(Path(target)) != digest:
             self.fs.rm_file(target)
             raise FarmBusy("what arrived is not what was sent", target, "run the command again")
+        return kept
 
 
 def open_place(card: FarmCard, token: Token) -> Place:
