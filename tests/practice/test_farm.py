@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import sqlite3
 import time
 from collections.abc import Callable, Iterator
@@ -16,6 +17,7 @@ import pytest
 from blake3 import blake3
 
 from farms import prepared, sources
+from servers import Line
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.packing import PackingList, read_packing_list
 from tidy_crate.core.errors import Blocked, FarmError
@@ -162,6 +164,24 @@ def test_u2_only_what_the_farm_lacks_is_sent_and_verified(
     assert link.missing([other]) == {other.blake3}
     (refused,) = link.take([Piece(other.blake3, 0, other.blake3, path.read_bytes())])
     assert "not what its digest says" in refused.why and link.missing([other]) == {other.blake3}
+
+
+@pytest.mark.parametrize(("size", "at", "most"), [(400_000, 5_500_000, 2_000_000), (9_000_000, 15_000_000, 6_500_000)])
+def test_u2_a_break_costs_a_piece_and_not_the_pack(farm: Path, tmp_path: Path, size: int, at: int, most: int) -> None:
+    line = Line(int(read_card(farm / "practice.farm.toml").url.rpartition(":")[2]))
+    link = HttpFarm("practice", f"http://127.0.0.1:{line.port}", (farm / "token").read_text(), patience=0.05)
+    every = []
+    for number in range(max(2, 7_000_000 // size)):
+        path = tmp_path / f"{number}"
+        path.write_bytes(os.urandom(size))
+        every.append(Source(hash_file(path), size, path))
+    total, broken = sum(one.bytes for one in every), []
+    line.break_at(at, None, lambda: broken.append(line.up))
+    done = Upload(link, lambda _: None).run(every)
+    line.close()
+    assert broken and not link.missing(every) and done.sent + done.had == total
+    # beyond the contents: of each connection the piece that was under way, and what its sockets held
+    assert line.up < total + most
 
 
 def test_u10_the_farm_reads_the_crate_as_the_survey_did(link: HttpFarm, short: tuple[Path, PackingList]) -> None:

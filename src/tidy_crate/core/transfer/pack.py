@@ -38,6 +38,8 @@ class Piece:
     blake3: str
     """Digest of the piece."""
     data: memoryview | bytes
+    whole: int = 0
+    """Bytes of the whole file; 0 where that is not known."""
 
 
 def in_packs(items: Iterable[T], bytes_of: Callable[[T], int], most: int = MOST_PIECES) -> Iterator[list[T]]:

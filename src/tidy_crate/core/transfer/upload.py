@@ -145,7 +145,7 @@ class Upload:
         failed: TidyCrateError | None = None
         for source in group:
             try:
-                pieces.append(Piece(source.blake3, 0, source.blake3, _read_small(source)))
+                pieces.append(Piece(source.blake3, 0, source.blake3, _read_small(source), source.bytes))
             except TidyCrateError as error:
                 failed = error
         if pieces:
@@ -174,7 +174,7 @@ class Upload:
                     self._had += sum(chunk.bytes for chunk in found) - sum(chunk.bytes for chunk in lacking)
                 begin = found[0].offset if found else 0
                 pieces = [
-                    Piece(source.blake3, one.offset, one.blake3, data[one.offset - begin :][: one.bytes])
+                    Piece(source.blake3, one.offset, one.blake3, data[one.offset - begin :][: one.bytes], source.bytes)
                     for one in fresh
                 ]
                 runs += [
@@ -199,7 +199,7 @@ class Upload:
             left = [chunk for chunk in part if chunk.offset in lacking]
             for chunk in left:
                 data = _read(source.path, chunk.offset, chunk.bytes)
-                piece = Piece(source.blake3, chunk.offset, chunk.blake3, data)
+                piece = Piece(source.blake3, chunk.offset, chunk.blake3, data, source.bytes)
                 self._send([piece], senders, source.path.name).result()
 
     # ---- both

@@ -208,12 +208,15 @@ class Blobs:
     def taking(self, size: int) -> Iterator[Taking]:
         """Take in a pack of so many bytes. Raises NoRoom."""
         self.need_room(size)
-        with ExitStack() as stack:
-            found = Taking(self, stack)
+        stack = ExitStack()
+        found = Taking(self, stack)
+        try:
             yield found
-        # noted only after the bytes have left this process
-        self._note(found.rows)
-        self._used += size
+        finally:
+            # noted only after the bytes have left this process; of a pack that breaks off, what came complete
+            stack.close()
+            self._note(found.rows)
+            self._used += sum(length for _, _, length, _ in found.rows)
 
     def opened(self, file: str) -> tuple[int, BinaryIO] | None:
         """The size and the open draft of a file that was announced; None for another."""

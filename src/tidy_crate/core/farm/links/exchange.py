@@ -93,12 +93,21 @@ class Exchange:
         cut: bytes of the answer that are enough. Raises FarmError, FarmBusy where the trouble may pass later.
         """
 
-        def once() -> bytes:
-            body = content() if callable(content) else content
-            with self._open(method, path, body, headers) as response:
-                return self._body(response, cut)
+        return self.patiently(
+            lambda: self.once(method, path, content() if callable(content) else content, headers, cut)
+        )
 
-        return self.patiently(once)
+    def once(
+        self,
+        method: str,
+        path: str,
+        content: Iterable[bytes | memoryview] | bytes | None,
+        headers: Mapping[str, str] | None = None,
+        cut: int | None = None,
+    ) -> bytes:
+        """Send a request once. See `ask`. Raises Passing where the trouble may pass, for `patiently`."""
+        with self._open(method, path, content, headers) as response:
+            return self._body(response, cut)
 
     def patiently(self, once: Callable[[], T]) -> T:
         """Do something that may fail and be repeated. Raises FarmBusy when it goes on failing."""

@@ -173,11 +173,38 @@ class HttpFarm:
         return [pieces[number] for number in sorted(set(found.lacking))]
 
     def take(self, pieces: Sequence[Piece]) -> list[Refused]:
-        """See transfer.upload.Receiver.take."""
-        headers = {"Content-Length": str(size_of(pieces)), "Content-Type": "application/octet-stream"}
-        answer = self._exchange.ask("POST", "/v3/packs", lambda: packed(pieces), headers)
+        """See transfer.upload.Receiver.take. After a break, only what did not arrive is sent again."""
+        left, tries = list(pieces), 0
+
+        def once() -> bytes | None:
+            nonlocal left, tries
+            left = self._not_there(left) if tries else left
+            tries += 1
+            headers = {"Content-Length": str(size_of(left)), "Content-Type": "application/octet-stream"}
+            return self._exchange.once("POST", "/v3/packs", packed(left), headers) if left else None
+
+        answer = self._exchange.patiently(once)
+        if answer is None:
+            return []
         found = self._read(Taken, answer, "/v3/packs")
         return [Refused(one.file, one.offset, one.why) for one in found.refused]
+
+    def _not_there(self, pieces: Sequence[Piece]) -> list[Piece]:
+        """Return the pieces that the farm does not have."""
+        small = {one.file: one for one in pieces if one.file == one.blake3 and one.offset == 0 and one.whole}
+        blobs = tuple(Blob(blake3=one.file, bytes=one.whole) for one in small.values())
+        found = self._model(BlobList, "POST", "/v3/blobs/missing", BlobList(blobs=blobs)).blobs if blobs else ()
+        missing = {blob.blake3 for blob in found}
+        left = [one for one in pieces if one.file not in small or one.file in missing]
+        for file in {one.file for one in left if one.whole} - small.keys():
+            own = [one for one in left if one.file == file]
+            places = tuple(ChunkPlace(offset=one.offset, bytes=len(one.data), blake3=one.blake3) for one in own)
+            told = self._model(
+                Lacking, "POST", f"/v3/blobs/{file}/chunks", ChunkList(bytes=own[0].whole, chunks=places)
+            )
+            lacking = {own[number].offset for number in told.lacking if number < len(own)}
+            left = [one for one in left if one.file != file or one.offset in lacking]
+        return left
 
     def finish(self, source: Source) -> bool:
         """See transfer.upload.Receiver.finish."""
