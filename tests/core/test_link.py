@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import json
+import socket
+import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -12,6 +16,7 @@ from tidy_crate.core.errors import FarmBusy, FarmError, UnreadableInput
 from tidy_crate.core.farm.card import FarmCard, find_card
 from tidy_crate.core.farm.links.exchange import ATTEMPTS
 from tidy_crate.core.farm.links.http import HttpFarm
+from tidy_crate.core.farm.links.watch import LOOK, SILENCE, Watch
 from tidy_crate.core.farm.protocol import OLDEST, VERSION, Capability
 from tidy_crate.core.farm.sign_in import Keys, open_link
 from tidy_crate.core.transfer.pack import Piece, Unpacking
@@ -238,3 +243,47 @@ def test_a_card_that_is_wrong_names_the_key(old: str, new: str, key: str, tmp_pa
     path.write_text(CARD.replace(old, new, 1))
     with pytest.raises(UnreadableInput, match=key):
         read_card(path)
+
+
+def test_u2_a_line_that_is_silent_is_told_within_ten_seconds_and_when_it_goes_on(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    assert SILENCE + LOOK < 10
+    monkeypatch.setattr("tidy_crate.core.farm.links.watch.SILENCE", 0.5)
+    monkeypatch.setattr("tidy_crate.core.farm.links.watch.LOOK", 0.05)
+    told: list[str] = []
+
+    class Signing:
+        """A token, with somebody who is told."""
+
+        tell = staticmethod(told.append)
+
+        def __call__(self) -> str:
+            return "t"
+
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        farm = HttpFarm("harbour", f"http://127.0.0.1:{server.getsockname()[1]}", Signing(), patience=0.01)
+        asking = threading.Thread(target=farm.hello)
+        asking.start()
+        connection, _ = server.accept()
+        deadline = time.monotonic() + 9
+        while not told:
+            assert time.monotonic() < deadline
+            time.sleep(0.02)
+        body = json.dumps(HELLO).encode()
+        connection.recv(4096)
+        connection.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%s" % (len(body), body))
+        asking.join(9)
+        connection.close()
+    assert "harbour: nothing has come or gone for" in told[0] and told[-1] == "harbour: it goes on"
+    assert len(told) == 2
+
+
+def test_u2_a_line_on_which_something_moves_is_not_called_silent() -> None:
+    told: list[str] = []
+    watch = Watch("harbour", told.append, silence=0.6)
+    with watch.waiting():
+        for _ in range(6):
+            time.sleep(0.25)
+            watch.moved()
+    assert not told

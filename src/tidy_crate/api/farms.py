@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -81,8 +82,10 @@ def ledger(user: User | None = None) -> Iterator[Ledger]:
 class FarmLinks:
     """One open link per farm, by the card that a submission noted. Use it as a context manager."""
 
-    def __init__(self, user: User | None = None) -> None:
+    def __init__(self, user: User | None = None, tell: Callable[[str], None] | None = None) -> None:
+        """tell: is told of a line to a farm that is silent."""
         self._user = user or User.here()
+        self._tell = tell
         self._open: dict[str, FarmLink] = {}
 
     def __call__(self, row: SubmissionRow) -> FarmLink:
@@ -95,7 +98,7 @@ class FarmLinks:
 
         if card not in self._open:
             found, path = load_card(card, user=self._user)
-            self._open[card] = open_link(found, path, self._user.keys)
+            self._open[card] = open_link(found, path, replace(self._user.keys, tell=self._tell))
         return self._open[card]
 
     def __enter__(self) -> FarmLinks:

@@ -49,7 +49,7 @@ def retrieve(
     from tidy_crate.core.job.outage import say_nothing
     from tidy_crate.core.job.retrieve import retrieve as core
 
-    with ledger(user) as book, FarmLinks(user) as links:
+    with ledger(user) as book, FarmLinks(user, tell) as links:
         return core(
             book, job, into, links, progress,
             follow=follow, verify_home=verify_home, folders=folders, tell=tell or say_nothing,

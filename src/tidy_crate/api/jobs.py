@@ -104,7 +104,7 @@ def send(
     from tidy_crate.sending import send_all
 
     every = (prepared,) if isinstance(prepared, One) else tuple(prepared)
-    with ledger(user) as book, FarmLinks(user) as links:
+    with ledger(user) as book, FarmLinks(user, tell) as links:
         return send_all(every, links.to, book, progress, job=job, again=again, tell=tell or say_nothing)
 
 
@@ -168,7 +168,7 @@ def track(
     from tidy_crate.core.job.track import track as core
 
     owner = user or User.here()
-    with ledger(owner) as book, FarmLinks(owner) as links:
+    with ledger(owner) as book, FarmLinks(owner, tell) as links:
         outage = Outage(tell or say_nothing)
         notifier = Notifier(owner.notify, owner.keys.secret, tell or say_nothing)
         if follow is None:

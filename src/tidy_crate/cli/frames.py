@@ -73,7 +73,7 @@ def register(app: typer.Typer) -> None:
                 follow=follow,
                 verify_home=verify_home,
                 folders=pattern(folders),
-                tell=talk.say,
+                tell=talk.warn,
                 progress=progress,
             )
         talk.result(result, lambda console: _show_retrieved(console, result))
@@ -248,7 +248,7 @@ def register(app: typer.Typer) -> None:
                 prepared = api.prepare_again(wanted, farm, SendOptions(machine=machine) if machine else None)
                 talk.agree(f"Render {counted(len(wanted.tasks), 'frame')} again at {prepared.card.name}?", yes)
                 with talk.progress("uploading") as progress:
-                    api.send(prepared, job=job, again=True, tell=talk.say, progress=progress)
+                    api.send(prepared, job=job, again=True, tell=talk.warn, progress=progress)
             else:
                 talk.agree(f"Render {counted(len(wanted.tasks), 'frame')} again?", yes)
                 api.rerender(wanted)

@@ -234,7 +234,7 @@ def _follow(talk: Talk, job: str, page: Path | None, listed: bool) -> JobView:
             _write_page(page, view)
 
     if not talk.err.is_terminal or talk.quiet or talk.as_json:
-        api.track(job, frames=False, follow=_plain(talk, also_page), last_known=True, pause=pause, tell=talk.say)
+        api.track(job, frames=False, follow=_plain(talk, also_page), last_known=True, pause=pause, tell=talk.warn)
     else:
         from tidy_crate.cli.track_view import Room, job_view
 
@@ -245,7 +245,7 @@ def _follow(talk: Talk, job: str, page: Path | None, listed: bool) -> JobView:
                 live.update(job_view(view, api.frame_grid(job, room.cells), room), refresh=True)
                 also_page(view)
 
-            api.track(job, frames=False, follow=draw, last_known=True, pause=pause, tell=talk.say)
+            api.track(job, frames=False, follow=draw, last_known=True, pause=pause, tell=talk.warn)
     view = api.track(job, frames=listed)
     also_page(view)
     return view

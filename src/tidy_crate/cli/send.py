@@ -182,7 +182,7 @@ def register(app: typer.Typer) -> None:
         sent = []
         with talk.progress("uploading") as progress:
             for each in jobs:
-                sent.append(api.send(each, again=again, tell=talk.say, progress=progress))
+                sent.append(api.send(each, again=again, tell=talk.warn, progress=progress))
         if len(sent) == 1:
             talk.result(sent[0], lambda console: show_sent(console, sent))
         else:

@@ -33,7 +33,9 @@ EventsOption = Annotated[
     Path | None,
     typer.Option("--events", metavar="FILE", help="Write progress to FILE as JSON Lines, as it happens."),
 ]
-QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No messages and no progress on standard error.")]
+QuietOption = Annotated[
+    bool, typer.Option("--quiet", "-q", help="No progress and no messages but warnings on standard error.")
+]
 VerboseOption = Annotated[bool, typer.Option("--verbose", "-v", help="Say more.")]
 YesOption = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask before money is spent.")]
 # columns of a table that is not read on a terminal
@@ -64,6 +66,10 @@ class Talk:
         """A message to the person at the terminal."""
         if not self.quiet:
             self.err.print(text, markup=False, highlight=False)
+
+    def warn(self, text: str) -> None:
+        """A warning to the person at the terminal, also where no messages are wanted."""
+        self.err.print(text, markup=False, highlight=False)
 
     def document(self, text: bytes) -> None:
         """The outcome as a JSON document, which is UTF-8 whatever the output of tables is."""

@@ -10,7 +10,7 @@ import hashlib
 import json
 import os
 import stat
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -88,6 +88,8 @@ class Keys:
     """The user's own folder of cards. A card in it is one that the user has added."""
     certificates: Certificates | None = None
     """For encrypted connections to schedulers."""
+    tell: Callable[[str], None] | None = None
+    """Is told of lines that are silent."""
 
     def token_for(self, card: FarmCard, path: Path) -> str:
         """Return the token: from the environment, the file the card names, or the system's keyring, in this order.
@@ -326,6 +328,11 @@ class _SigningIn:
     def certificates(self) -> Certificates | None:
         """Return the user's certificates for schedulers."""
         return self.keys.certificates
+
+    @property
+    def tell(self) -> Callable[[str], None] | None:
+        """Return who is told of a line that is silent."""
+        return self.keys.tell
 
 
 # a scheduler hands what it is given to its workers, which run it: it is agreed to before anything is sent

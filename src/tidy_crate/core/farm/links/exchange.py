@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import TypeVar, cast
@@ -15,6 +15,7 @@ from pydantic_core import from_json
 from tenacity import RetryCallState, Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.errors import FarmBusy, FarmError
+from tidy_crate.core.farm.links.watch import Watch
 
 ATTEMPTS = 5
 # bytes of an answer, and of one that says what went wrong
@@ -49,8 +50,8 @@ class Exchange:
     """A farm at a URL, by plain requests.
 
     token: or what gives it; asked again when the farm refuses the one that it gave. transport: replaces the network in
-    tests. patience: seconds before a failed request is sent again, doubled each
-    time.
+    tests. patience: seconds before a failed request is sent again, doubled each time. watch: of connections that are
+    silent.
     """
 
     def __init__(
@@ -60,6 +61,7 @@ class Exchange:
         token: str | Callable[[], str],
         transport: httpx.BaseTransport | None = None,
         patience: float = 0.2,
+        watch: Watch | None = None,
     ) -> None:
         self.name, self.url = name, url
         self._renew = token if callable(token) else lambda: token
@@ -69,7 +71,7 @@ class Exchange:
             # what is not compressed cannot unfold without end
             headers={"Accept-Encoding": "identity"},
             timeout=httpx.Timeout(60, connect=5),
-            transport=transport or _paced(),
+            transport=transport or _paced(watch),
             # a proxy of the environment has no business between this machine and the farm's own address
             trust_env=not url.startswith(("http://127.", "http://localhost", "http://[::1]")),
         )
@@ -286,14 +288,15 @@ def _detail(response: httpx.Response) -> str:
 class _PacedStream(httpcore.NetworkStream):
     """A connection over which an answer must not trickle in for ever."""
 
-    def __init__(self, stream: httpcore.NetworkStream) -> None:
-        self._stream = stream
+    def __init__(self, stream: httpcore.NetworkStream, watch: Watch | None) -> None:
+        self._stream, self._watch = stream, watch
         self._since = time.monotonic()
         self._got = 0
 
     def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
         """See httpcore.NetworkStream."""
-        data = self._stream.read(max(max_bytes, AT_ONCE), timeout)
+        with self._watch.waiting() if self._watch is not None else nullcontext():
+            data = self._stream.read(max(max_bytes, AT_ONCE), timeout)
         self._got += len(data)
         seconds = time.monotonic() - self._since
         if data and seconds > PATIENCE_WITH_SLOW and self._got < SLOWEST * seconds:
@@ -302,7 +305,8 @@ class _PacedStream(httpcore.NetworkStream):
 
     def write(self, buffer: bytes, timeout: float | None = None) -> None:
         """See httpcore.NetworkStream. A new request starts the clock again."""
-        self._stream.write(buffer, timeout)
+        with self._watch.waiting() if self._watch is not None else nullcontext():
+            self._stream.write(buffer, timeout)
         self._since, self._got = time.monotonic(), 0
 
     def close(self) -> None:
@@ -311,7 +315,7 @@ class _PacedStream(httpcore.NetworkStream):
 
     def start_tls(self, *words: object, **named: object) -> httpcore.NetworkStream:
         """See httpcore.NetworkStream."""
-        return _PacedStream(self._stream.start_tls(*words, **named))  # type: ignore[arg-type]
+        return _PacedStream(self._stream.start_tls(*words, **named), self._watch)  # type: ignore[arg-type]
 
     def get_extra_info(self, info: str) -> object:
         """See httpcore.NetworkStream."""
@@ -319,19 +323,19 @@ class _PacedStream(httpcore.NetworkStream):
 
 
 class _PacedBackend(httpcore.NetworkBackend):
-    def __init__(self, backend: httpcore.NetworkBackend) -> None:
-        self._backend = backend
+    def __init__(self, backend: httpcore.NetworkBackend, watch: Watch | None) -> None:
+        self._backend, self._watch = backend, watch
 
     def connect_tcp(self, *words: object, **named: object) -> httpcore.NetworkStream:
-        return _PacedStream(self._backend.connect_tcp(*words, **named))  # type: ignore[arg-type]
+        return _PacedStream(self._backend.connect_tcp(*words, **named), self._watch)  # type: ignore[arg-type]
 
     def connect_unix_socket(self, *words: object, **named: object) -> httpcore.NetworkStream:
-        return _PacedStream(self._backend.connect_unix_socket(*words, **named))  # type: ignore[arg-type]
+        return _PacedStream(self._backend.connect_unix_socket(*words, **named), self._watch)  # type: ignore[arg-type]
 
 
-def _paced() -> httpx.HTTPTransport:
+def _paced(watch: Watch | None) -> httpx.HTTPTransport:
     """The usual transport over paced connections: no public setting takes another way to the network."""
     transport = httpx.HTTPTransport()
     pool = transport._pool
-    pool._network_backend = _PacedBackend(pool._network_backend)
+    pool._network_backend = _PacedBackend(pool._network_backend, watch)
     return transport

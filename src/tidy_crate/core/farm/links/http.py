@@ -20,6 +20,7 @@ from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.exchange import Exchange, Passing, pieces
 from tidy_crate.core.farm.links.interface import NOTHING, Delivered, FarmLink, Moved, Trial, needed, tried
 from tidy_crate.core.farm.links.registry import Token
+from tidy_crate.core.farm.links.watch import watch_for
 from tidy_crate.core.farm.protocol import (
     FETCH_PACKS,
     OLDEST,
@@ -77,7 +78,7 @@ class HttpFarm:
         patience: float = 0.2,
     ) -> None:
         self.name = name
-        self._exchange = Exchange(name, url, token, transport, patience)
+        self._exchange = Exchange(name, url, token, transport, patience, watch_for(name, token))
         self._agreed: Hello | None = None
 
     def link(self) -> FarmLink:

@@ -8,7 +8,7 @@ import posixpath
 import secrets
 import socket
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,6 +18,7 @@ from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import Moved
 from tidy_crate.core.farm.links.registry import Token
+from tidy_crate.core.farm.links.watch import Watch
 from tidy_crate.core.files import CHUNK, hash_file, open_input, os_reason, read_input
 
 if TYPE_CHECKING:
@@ -57,6 +58,11 @@ class Place:
 
     def __init__(self, fs: AbstractFileSystem, root: str, farm: str, url: str) -> None:
         self.fs, self.root, self.farm, self.url = fs, root.rstrip("/") or "/", farm, url
+        self.watch: Watch | None = None
+        """Of a line that is silent."""
+
+    step = CHUNK
+    """Bytes that are read or written at a time."""
 
     def at(self, path: str) -> str:
         """Return a path as the file system has it."""
@@ -166,9 +172,9 @@ class Place:
         with open_input(local) as source, self.fs.open(draft, "ab" if at else "wb", block_size=CHUNK) as out:
             source.seek(at)
             self._write_ahead(out)
-            while chunk := source.read(CHUNK):
+            while chunk := source.read(self.step):
                 out.write(chunk)
-                moved(len(chunk))
+                self._moved(len(chunk), moved)
         self._rename(draft, target)
         return 0
 
@@ -206,10 +212,15 @@ class Place:
             source.seek(offset)
             self._read_ahead(source, size)
             left = size - offset
-            while left > 0 and (chunk := source.read(min(CHUNK, left))):
+            while left > 0 and (chunk := source.read(min(self.step, left))):
                 out.write(chunk)
-                moved(len(chunk))
+                self._moved(len(chunk), moved)
                 left -= len(chunk)
+
+    def _moved(self, count: int, moved: Moved) -> None:
+        if self.watch is not None:
+            self.watch.moved()
+        moved(count)
 
     def _write_ahead(self, stream: Any) -> None:
         """Let an open file take more before it has acknowledged what came before, where the protocol can do that."""
@@ -227,7 +238,8 @@ class Place:
     def _told(self, what: str) -> Iterator[None]:
         """Turn what a library raises into one error in plain words."""
         try:
-            yield
+            with self.watch.waiting() if self.watch is not None else nullcontext():
+                yield
         except (FarmError, FarmBusy):
             raise
         except FileNotFoundError as error:

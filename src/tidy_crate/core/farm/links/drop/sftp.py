@@ -17,6 +17,7 @@ from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.drop.place import OTHER, Place, _said
 from tidy_crate.core.farm.links.registry import Token
+from tidy_crate.core.farm.links.watch import watch_for
 
 SECONDS = 30.0
 # bytes that are on their way at a time: what a line of 100 MB/s over 50 ms holds
@@ -72,6 +73,7 @@ class SftpPlace(Place):
     def __init__(self, *words: Any) -> None:
         super().__init__(*words)
         self._one = RLock()
+        self.step = REQUEST if self.fs.request == REQUEST else LARGE_REQUEST
 
     def close(self) -> None:
         """Close the connection."""
@@ -130,7 +132,9 @@ def open_sftp(card: FarmCard, token: Token) -> SftpPlace:
     except (OSError, EOFError) as error:
         what = f"the server cannot be reached ({_said(error)})"
         raise FarmBusy(what, f"{host}:{port}", "check the address and that the server runs") from error
-    return SftpPlace(fs, unquote(parts.path) or "/", card.name, card.url)
+    place = SftpPlace(fs, unquote(parts.path) or "/", card.name, card.url)
+    place.watch = watch_for(card.name, token)
+    return place
 
 
 def _known_hosts(card: FarmCard) -> list[Path]:
