@@ -366,7 +366,12 @@ def faults(engine: str, count: int, seed: int, nodes: int) -> None:
                 out = b""
             if watching.poll() == 0 and json.loads(out)["state"] == "done":
                 break
-            assert watching.poll() in (None, 3, 4), (watching.poll(), out[-2000:])
+            if watching.poll() not in (None, 0, 3, 4):
+                out = out or watching.communicate()[0]
+                failed = [one for one in json.loads(out)["frames"] if one["state"] == "failed"]
+                raise SystemExit(
+                    f"{engine}, seed {seed}: {len(failed)} frames failed, first: {failed[:1]} after {done}"
+                )
             assert time.monotonic() - began < 7200, here.home()
             if sum(done.values()) < count:
                 kind = chance.choice([*made.kinds, "the wrangler's command is killed"])

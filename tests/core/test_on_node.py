@@ -116,6 +116,7 @@ class Ordered:
 
 @pytest.fixture
 def job(tmp_path: Path) -> Iterator[Ordered]:
+    (tmp_path / "share").mkdir()
     storage = Storage(tmp_path / "share", None)
     storage.make("quay-1")
     folder, told = storage.job("quay-1"), tmp_path / "told"

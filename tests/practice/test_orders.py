@@ -70,7 +70,7 @@ def test_u5_a_held_job_begins_when_it_is_told(
         job = send(prepared(packed[1], card, **SMALL, start="held"), card, Path("x"), link, ledger).job
         view = track(ledger, job, opened)
         assert (view.state, view.done, view.cost) == ("held", 0, 0)
-        with pytest.raises(WrongUsage, match="nothing to pause"):
+        with pytest.raises(WrongUsage, match="cannot be paused"):
             act(ledger, job, Action.PAUSE, opened)
         assert act(ledger, job, Action.RESUME, opened) == ("practice",)
         assert until(lambda: track(ledger, job, opened), "done").done == 8

@@ -38,6 +38,15 @@ def _asked(rows: Iterable[SubmissionRow], states: Iterable[JobState]) -> list[Su
     return [row for row in rows if row.state in wanted]
 
 
+# what is said where no farm of a job is in a state for an action
+_CANNOT = {
+    Action.PAUSE: "no farm renders this job, so it cannot be paused",
+    Action.RESUME: "this job does not wait for you, so it cannot be resumed",
+    Action.PRIORITY: "no farm renders this job, so its priority means nothing",
+    Action.RELEASE: "no rented machine is paid for this job",
+}
+
+
 def act(ledger: Ledger, name: str, action: Action, links: Links, *, priority: int | None = None) -> tuple[str, ...]:
     """Carry out an action at every farm of a job that it concerns. Return these farms.
 
@@ -54,7 +63,9 @@ def act(ledger: Ledger, name: str, action: Action, links: Links, *, priority: in
         return ()
     if not concerned:
         states = ", ".join(f"{row.farm}: {row.state}" for row in submissions)
-        raise WrongUsage(f"there is nothing to {action.value}", name, f"it stands like this: {states}")
+        raise WrongUsage(
+            _CANNOT.get(action, f"this job is in no state for: {action.value}"), name, f"it stands like this: {states}"
+        )
     for row in concerned:
         link = links(row)
         order = ControlOrder(key=new_key(), action=action, priority=priority)

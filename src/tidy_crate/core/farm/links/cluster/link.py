@@ -64,7 +64,8 @@ class ClusterFarm:
         if card.cluster.shared is None:
             remedy = "add shared = '/path' below [cluster]: where crates and frames go"
             raise FarmError("the card names no shared storage", card.name, remedy)
-        self._storage = Storage(Path(card.cluster.shared), card.cluster.shared_on_nodes)
+        alone = card.url.lower().startswith("here:")
+        self._storage = Storage(Path(card.cluster.shared), card.cluster.shared_on_nodes, own=alone)
         self._engine = engine or engine_of(card, self._storage, certificates)
         self._orders = Orders(card, self._storage, self._engine.fulfils)
         self._jobs: dict[str, Records] = {}

@@ -269,6 +269,9 @@ class Run:
     def _bring_home(self, task: dict[str, Any], files: dict[str, Path]) -> None:
         products = []
         ended = self.last
+        if not (self.job.folder / "frames").is_dir():
+            # nothing is made below a mount point that is not mounted
+            raise Unfit(f"it does not see {self.job.folder} any more: the shared storage is gone")
         for name, path in task["files"].items():
             source, target = files[name], self.job.folder / "frames" / path
             ended = max(ended, min(source.stat().st_mtime, time.time()))

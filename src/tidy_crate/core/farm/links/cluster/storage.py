@@ -71,10 +71,14 @@ class ClusterOrder(Wire):
 
 
 class Storage:
-    """A folder that all machines see. on_nodes: where the nodes see it; as here when None."""
+    """A folder that all machines see.
 
-    def __init__(self, shared: Path, on_nodes: str | None) -> None:
-        self.shared, self._on_nodes = shared, on_nodes
+    on_nodes: where the nodes see it; as here when None. own: whether it is a folder of this machine alone, which is made
+    where there is none.
+    """
+
+    def __init__(self, shared: Path, on_nodes: str | None, *, own: bool = False) -> None:
+        self.shared, self._on_nodes, self._own = shared, on_nodes, own
 
     def seen_by_nodes(self, path: Path) -> PurePosixPath | Path:
         """Return a path on the storage as the nodes see it."""
@@ -105,7 +109,7 @@ class Storage:
         Return the bytes that were copied. One bad file keeps no other away; the first error is raised at the end.
         """
         draft = self.shared / "crates" / f".{name}.part"
-        with told(self.shared):
+        with told(self._there()):
             draft.mkdir(parents=True, exist_ok=True)
         errors: list[Exception] = []
         copied = done = 0
@@ -141,15 +145,29 @@ class Storage:
         """Return whether a job was ordered."""
         return (self.job(job) / "order.json").is_file()
 
+    def _there(self, job: str = "") -> Path:
+        """Return the storage, or the folder of a job. Raises FarmBusy where it is gone.
+
+        Nothing is made below a mount point that is not mounted: the share would hide it.
+        """
+        folder = self.job(job) if job else self.shared
+        if self._own and not job:
+            with told(folder):
+                folder.mkdir(parents=True, exist_ok=True)
+        if not folder.is_dir():
+            raise FarmBusy("the shared storage is not there", folder, "check that it is mounted here")
+        return folder
+
     def make(self, job: str) -> None:
         """Make the folders of a job."""
+        self._there()
         with told(self.job(job)):
             for name in ("frames", "records", "logs", "work", "batches", "claims", "done", "rows", "engine", "spent"):
                 (self.job(job) / name).mkdir(parents=True, exist_ok=True)
 
     def keep(self, job: str, placed: ClusterOrder) -> None:
         """Write down an order, and for the nodes whether it goes on."""
-        with told(self.job(job)):
+        with told(self._there(job)):
             write_bytes(self.job(job) / "order.json", placed.model_dump_json(indent=1).encode())
             told_nodes = {"cancelled": placed.cancelled, "paused": placed.paused, "turn": placed.turn}
             write_json(self.job(job) / "control.json", told_nodes)
@@ -157,7 +175,7 @@ class Storage:
     def write_batches(self, job: str, given: Mapping[str, Any], batches: Iterable[Mapping[str, Any]]) -> list[str]:
         """Write what every batch of a job needs, and the tasks of each. Return the batches' names."""
         names = []
-        with told(self.job(job)):
+        with told(self._there(job)):
             write_json(self.job(job) / "node-order.json", given)
             for one in batches:
                 write_json(self.job(job) / "batches" / f"{one['name']}.json", one)
@@ -167,7 +185,7 @@ class Storage:
     def write_rows(self, job: str, rows: Sequence[Sequence[str]]) -> Path:
         """Write a table of batches for an engine that counts. Return its path."""
         path = self.job(job) / "rows" / f"{secrets.token_hex(6)}.json"
-        with told(path):
+        with told(self._there(job)):
             path.parent.mkdir(exist_ok=True)
             (self.job(job) / "engine").mkdir(exist_ok=True)
             write_json(path, rows)
@@ -190,7 +208,7 @@ class Storage:
         texts = {name: path.read_bytes() for name, path in files.items()}
         digest = blake3(b"\0".join(texts.values())).hexdigest()[:16]
         folder = self.shared / "program" / digest
-        with told(self.shared):
+        with told(self._there()):
             for name, text in texts.items():
                 if not (folder / name).is_file():
                     write_bytes(folder / name, text)
@@ -199,7 +217,7 @@ class Storage:
     def note_lost(self, job: str, lines: Sequence[Mapping[str, Any]]) -> None:
         """Note tasks that no node will render any more, for everybody who looks at the job."""
         text = b"".join(json.dumps(line).encode() + b"\n" for line in lines)
-        with told(self.job(job)):
+        with told(self._there(job)):
             write_bytes(self.job(job) / "records" / f"lost-{secrets.token_hex(6)}.jsonl", text)
 
     def left_out(self, job: str) -> list[str]:
