@@ -73,8 +73,8 @@ class ClusterOrder(Wire):
 class Storage:
     """A folder that all machines see.
 
-    on_nodes: where the nodes see it; as here when None. own: whether it is a folder of this machine alone, which is made
-    where there is none.
+    on_nodes: where the nodes see it; as here when None. own: whether it is a folder of this machine alone, which is
+    made where there is none.
     """
 
     def __init__(self, shared: Path, on_nodes: str | None, *, own: bool = False) -> None:
