@@ -13,9 +13,9 @@ import pytest
 from keyring.errors import KeyringLocked, NoKeyringError
 
 from tidy_crate.core.errors import FarmError, TidyCrateError, UnreadableInput, WrongUsage
-from tidy_crate.core.farm.card import FarmCard, find_card, read_card
+from tidy_crate.core.farm.card import FarmCard, Program, find_card, read_card
 from tidy_crate.core.farm.links.http import HttpFarm
-from tidy_crate.core.farm.sign_in import Keys, NewAddress, open_link
+from tidy_crate.core.farm.sign_in import Keys, NewAddress, NewCommands, open_link
 from tidy_crate.practice.farm.settings import token_of
 
 SECRET = "s3cret-s3cret-s3cret"
@@ -250,3 +250,28 @@ def test_the_practice_farms_token_is_its_owners_only(tmp_path: Path) -> None:
     token = token_of(tmp_path)
     assert token == token_of(tmp_path) and len(token) > 20
     assert (tmp_path / "token").stat().st_mode & 0o077 == 0
+
+
+def test_m_commands_of_a_card_that_is_not_ones_own_are_agreed_to_as_they_stand(tmp_path: Path) -> None:
+    own = tmp_path / "own"
+    own.mkdir()
+    keys = Keys({}, tmp_path / "book.json", own_cards=own)
+    lab = {
+        "name": "lab", "url": "commands:", "currency": "EUR", "rates_from": "2026-11-01",
+        "cluster": {"shared": str(tmp_path), "commands": {"submit": ["queue-add", "{program}"], "state": ["show"]}},
+        "machine": [{"name": "m", "nodes": 1, "score": 1, "memory_gb": 1, "price_per_hour": 1}],
+    }  # fmt: skip
+    card, path = FarmCard.model_validate(lab), tmp_path / "show" / "lab.farm.toml"
+    with pytest.raises(NewCommands, match="names commands") as asked:
+        open_link(card, path, keys)
+    assert asked.value.commands == (("queue-add", "{program}"), ("show",))
+    keys.bind(card, path)
+    assert open_link(card, path, keys).name == "lab"
+    # the same card with another command, as a project may bring it tomorrow
+    changed = card.model_copy(
+        update={"program": (Program(name="x", role="renderer", versions=("1.*",), command=("rm", "-rf", "~")),)}
+    )
+    with pytest.raises(NewCommands):
+        open_link(changed, path, keys)
+    # a card that the user has added is the user's own
+    assert open_link(changed, own / "lab.farm.toml", keys).name == "lab"

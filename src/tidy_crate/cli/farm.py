@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -286,6 +287,7 @@ def _show_card(console: Console, card: FarmCard, path: Path) -> None:
             ("farm", card.title or card.name),
             ("card", path),
             ("address", card.url or "none: quotes and checks only"),
+            *_own_machines(card),
             ("run by", _operator(card)),
             ("prices of", card.rates_from),
             ("upload", f"{card.transfer.upload_mbit:g} Mbit/s"),
@@ -391,6 +393,17 @@ def _terms(card: FarmCard) -> list[tuple[str, object]]:
     ]
     said = ", ".join(one for one in bill if one)
     return [*found, ("bill", said)] if said else found
+
+
+def _own_machines(card: FarmCard) -> list[tuple[str, object]]:
+    """Facts of one's own machines: their storage, and every command that the card brings."""
+    from tidy_crate.core.farm.sign_in import commands_of
+
+    if card.cluster.shared is None:
+        return []
+    nodes = card.cluster.shared_on_nodes
+    found: list[tuple[str, object]] = [("share", f"{card.cluster.shared}{f', on nodes {nodes}' if nodes else ''}")]
+    return found + [("runs", shlex.join(line)) for line in commands_of(card)]
 
 
 def _limits(card: FarmCard) -> str:

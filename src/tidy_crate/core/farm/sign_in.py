@@ -34,11 +34,11 @@ PATIENCE = 10.0
 class NewAddress(WrongUsage):
     """A token would go to an address that the user has not agreed to."""
 
-    def __init__(self, card: FarmCard, path: Path, source: str, address: str) -> None:
+    def __init__(self, card: FarmCard, path: Path, source: str, address: str, what: str = "", remedy: str = "") -> None:
         super().__init__(
-            f"{source} would go to {address} for the first time, and you have not agreed to that",
+            what or f"{source} would go to {address} for the first time, and you have not agreed to that",
             path,
-            f"if this is the address of your farm, run: tidy-crate farm add {path}",
+            remedy or f"if this is the address of your farm, run: tidy-crate farm add {path}",
         )
         self.card, self.path, self.source, self.address = card, path, source, address
         self.commands: tuple[tuple[str, ...], ...] = ()
@@ -48,11 +48,9 @@ class NewCommands(NewAddress):
     """A card that is not the user's own names commands that the user has not agreed to."""
 
     def __init__(self, card: FarmCard, path: Path) -> None:
-        super().__init__(card, path, "your jobs", f"the commands of {card.name}")
-        self.what = (
-            "this card names commands that would run on this machine or its nodes, and you have not agreed to them"
-        )
-        self.remedy = f"look at them: tidy-crate farm show {path}; if they are yours, run: tidy-crate farm add {path}"
+        what = "this card names commands that would run on this machine or on nodes, and you have not agreed to them"
+        remedy = f"look at them: tidy-crate farm show {path}; if they are yours, run: tidy-crate farm add {path}"
+        super().__init__(card, path, "your jobs", f"the commands of {card.name}", what, remedy)
         self.commands = commands_of(card)
 
 
