@@ -99,7 +99,7 @@ class Slurm:
         line = shlex.join([self._card.cluster.python, "-E", "-s", *batches.line, "--row", str(table)])
         folder = self._storage.seen_by_nodes(self._storage.job(batches.job) / "engine")
         words = [
-            "sbatch", "--parsable", f"--job-name={batches.job}", "--nodes=1", "--ntasks=1", "--requeue",
+            "sbatch", "--parsable", f"--job-name={_name(batches.job)}", "--nodes=1", "--ntasks=1", "--requeue",
             "--open-mode=append", "--export=NONE", f"--chdir={folder}", "--output=%A-%a.txt",
             *self._wishes(batches, max(map(len, rows), default=0)),
         ]  # fmt: skip
@@ -113,7 +113,7 @@ class Slurm:
     def cancel(self, job: str) -> None:
         """See Engine.cancel."""
         if self._queued(job):
-            self._run("scancel", "--me", f"--name={job}")
+            self._run("scancel", "--me", f"--name={_name(job)}")
 
     def why(self, job: str) -> str:
         """See Engine.why: the reasons of what waits, else how what is over has ended, as far back as Slurm knows."""
@@ -125,17 +125,17 @@ class Slurm:
         return "Slurm: " + ", ".join(f"{count} {state}" for state, count in ended.most_common(3)) if ended else ""
 
     def _queued(self, job: str) -> list[tuple[str, ...]]:
-        words = ("squeue", "--me", "--array", f"--name={job}")
+        words = ("squeue", "--me", "--array", f"--name={_name(job)}")
         return list(self._table(*words, columns=("%T", "%r")))
 
     def _ended(self, job: str) -> list[tuple[str, ...]]:
         """Return how parts of a job have ended: from the accounting, else what the controller still knows."""
         try:
-            words = ("sacct", "--allocations", "--parsable2", "--starttime=now-30days", f"--name={job}")
+            words = ("sacct", "--allocations", "--parsable2", "--starttime=now-30days", f"--name={_name(job)}")
             lines = self._run(*words, "--noheader", "--format=State").splitlines()
             return [(line.split()[0],) for line in lines if line.strip()]
         except FarmError:
-            words = ("squeue", "--me", "--array", "--states=all", f"--name={job}")
+            words = ("squeue", "--me", "--array", "--states=all", f"--name={_name(job)}")
             return list(self._table(*words, columns=("%T",)))
 
     def _wishes(self, batches: Batches, row: int) -> Iterator[str]:
@@ -191,6 +191,11 @@ class Slurm:
                 what = f"Slurm's controller does not answer ({error.answer})"
                 raise FarmBusy(what, self._shell.where, "check that slurmctld runs; run the command again") from error
             raise
+
+
+def _name(job: str) -> str:
+    """Return a job's name without what Slurm's programs take for a list."""
+    return re.sub(r"[^\w.-]", "_", job)
 
 
 def is_up(state: str) -> bool:
