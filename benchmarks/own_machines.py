@@ -23,6 +23,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
+from datetime import datetime
 from pathlib import Path
 
 import psutil
@@ -189,6 +190,17 @@ class Lab:
                 found[one["task"]["frame"]] += one["state"] == "done"
         return +found
 
+    def between(self) -> float:
+        """Return the seconds from frame to frame within a batch, on average."""
+        seconds, count = 0.0, 0
+        for path in self.shared.glob("jobs/*/records/*.jsonl"):
+            lines = (json.loads(line) for line in path.read_bytes().splitlines())
+            ends = sorted(datetime.fromisoformat(one["ended"]) for one in lines if one["state"] == "done")
+            if len(ends) > 1:
+                seconds += (ends[-1] - ends[0]).total_seconds()
+                count += len(ends) - 1
+        return seconds / max(1, count)
+
     def processes(self, part: str) -> list[psutil.Process]:
         """Return the processes whose command line names this lab and a part."""
         found = []
@@ -247,7 +259,8 @@ def overhead(engine: str, frames: int, seconds: float, nodes: int, batch: int) -
         each = took * nodes / frames - seconds
         print(
             f"{engine}: {frames} frames of {seconds:g} s on {nodes} nodes in batches of {batch}: sent in {sent:.1f} s, "
-            f"rendered in {took:.1f} s, {1000 * each:.0f} ms per frame beside its rendering"
+            f"rendered in {took:.1f} s, {1000 * each:.0f} ms per frame beside its rendering, "
+            f"{1000 * (here.between() - seconds):.1f} ms within a batch"
         )
 
 

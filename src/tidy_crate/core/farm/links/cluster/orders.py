@@ -11,6 +11,7 @@ from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import FarmError
 from tidy_crate.core.farm.card import FarmCard, Machine, Program
 from tidy_crate.core.farm.links.cluster.interface import Batches
+from tidy_crate.core.farm.links.cluster.records import machine_of
 from tidy_crate.core.farm.links.cluster.storage import ClusterOrder, Storage
 from tidy_crate.core.farm.protocol import JobOrder
 from tidy_crate.core.patterns import matches
@@ -167,7 +168,7 @@ class Orders:
 
     def price_of(self, node: str, ordered: Machine) -> Decimal:
         """Return the price of an hour of a node, by its machine class: see `Machine.hosts`; else by what is ordered."""
-        host = node.rpartition("-")[0]
+        host = machine_of(node)
         known = next((one for one in self._card.machine if any(matches(host, each) for each in one.hosts)), ordered)
         return known.price_per_hour or Decimal(0)
 

@@ -38,6 +38,11 @@ class _Line(Wire):
     """True for a failure after which no node tries again."""
 
 
+def machine_of(node: str) -> str:
+    """Return the machine of a process on it, which is what a wrangler knows: `n1` of `n1-4711`."""
+    return node.rpartition("-")[0] or node
+
+
 @dataclass
 class Records:
     """The records of a job, as far as this process has read them."""
@@ -100,7 +105,7 @@ class Records:
         if line.final:
             self.final.add((line.task, line.attempt))
         attempt = Attempt(
-            number=line.attempt, state=line.state, node=line.node, began=line.began, ended=line.ended,
+            number=line.attempt, state=line.state, node=machine_of(line.node), began=line.began, ended=line.ended,
             billed=None if seconds is None else max(0.0, seconds), cost=cost, error=line.error, log=line.log,
         )  # fmt: skip
         return TaskChange(task=line.task, attempt=attempt, products=products)
