@@ -369,8 +369,10 @@ def test_x4_an_archive_that_unfolds_without_end_is_named_and_the_frames_at_home_
 
 @pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="there are no pipes here")
 def test_x4_a_pipe_at_a_place_hangs_nothing(
-    somewhere: Somewhere, sending: Sending, ledger: Ledger, tmp_path: Path
+    somewhere: Somewhere, sending: Sending, ledger: Ledger, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    # an SFTP server that opens a pipe says nothing any more: the usual patience is half a minute
+    monkeypatch.setattr("tidy_crate.core.farm.links.drop.sftp.SECONDS", 3.0)
     if somewhere.folder is None:
         pytest.skip("a bucket has no pipes")
     farm = farm_of(somewhere)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,7 @@ import pytest
 
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.picture.judge import Expected, judge_file
-from tidy_crate.core.picture.look import brightened, look_at
+from tidy_crate.core.picture.look import Look, brightened, look_at
 from tidy_crate.core.review.folder import review_folder
 from tidy_crate.core.review.neighbours import Neighbours
 from tidy_crate.core.review.populations import Group, groups_of
@@ -57,17 +58,40 @@ FAULTS: dict[str, Fault] = {
 }
 
 
-def measured(pictures: Sequence[np.ndarray]) -> Neighbours:
-    found = Neighbours(1)
-    for frame, picture in enumerate(pictures):
-        look = look_at(np.ascontiguousarray(np.moveaxis(picture, -1, 0)).copy())
-        assert look is not None
-        found.add(frame, look)
+def look_of(picture: np.ndarray) -> Look:
+    found = look_at(np.ascontiguousarray(np.moveaxis(picture, -1, 0)).copy())
+    assert found is not None
     return found
 
 
+@cache
+def shot(name: str) -> list[np.ndarray]:
+    return sequence(CLEAN[name], FRAMES, seed=9)
+
+
+@cache
+def look(name: str, frame: int, fault: str = "") -> Look:
+    """A frame of a clean shot, as it is or with a fault, measured once for all tests."""
+    picture = shot(name)[frame]
+    return look_of(FAULTS[fault](picture) if fault else picture)
+
+
+def compared(looks: Iterable[Look]) -> Neighbours:
+    found = Neighbours(1)
+    for frame, one in enumerate(looks):
+        found.add(frame, one)
+    return found
+
+
+def measured(pictures: Sequence[np.ndarray]) -> Neighbours:
+    return compared(map(look_of, pictures))
+
+
 def groups(pictures: Sequence[np.ndarray], nodes: Sequence[str] = ()) -> list[Group]:
-    one = measured(pictures)
+    return groups_in(measured(pictures), nodes)
+
+
+def groups_in(one: Neighbours, nodes: Sequence[str] = ()) -> list[Group]:
     rendered = {frame: Rendered(node=node) for frame, node in enumerate(nodes)}
     known = [step is not None for step in one.found.steps]
     return groups_of(one.kept, one.found.frames, known, rendered, RULES)[0]
@@ -82,19 +106,17 @@ def shared_out(nodes: int, batch: int, seed: int) -> list[str]:
 
 @pytest.fixture(scope="module")
 def clean() -> dict[str, list[np.ndarray]]:
-    return {name: sequence(CLEAN[name], FRAMES, seed=9) for name in ("slow pan", "slow object", "noisy")}
+    return {name: shot(name) for name in ("slow pan", "slow object", "noisy")}
 
 
 @pytest.mark.parametrize(("nodes", "batch"), [(2, 1), (2, 3), (6, 2)])
 @pytest.mark.parametrize("fault", FAULTS)
-def test_f10_a_bad_machine_is_found_with_all_its_frames(
-    fault: str, nodes: int, batch: int, clean: dict[str, list[np.ndarray]]
-) -> None:
-    for name, pictures in clean.items():
+def test_f10_a_bad_machine_is_found_with_all_its_frames(fault: str, nodes: int, batch: int) -> None:
+    for name in ("slow pan", "slow object", "noisy"):
         who = shared_out(nodes, batch, seed=nodes)
         bad = who[0]
-        spoilt = [FAULTS[fault](one) if node == bad else one for one, node in zip(pictures, who, strict=True)]
-        found = groups(spoilt, who)
+        looks = [look(name, frame, fault if node == bad else "") for frame, node in enumerate(who)]
+        found = groups_in(compared(looks), who)
         own = {frame for frame, node in enumerate(who) if node == bad}
         # of two machines nothing but a test frame says which one is right
         either = [own, set(range(FRAMES)) - own] if nodes == 2 else [own]
@@ -104,20 +126,18 @@ def test_f10_a_bad_machine_is_found_with_all_its_frames(
 
 @pytest.mark.parametrize("name", CLEAN)
 def test_f10_a_clean_shot_has_no_group_whoever_rendered_it(name: str) -> None:
-    pictures = sequence(CLEAN[name], FRAMES, seed=2)
-    assert groups(pictures) == []
+    one = measured(sequence(CLEAN[name], FRAMES, seed=2))
+    assert groups_in(one) == []
     for nodes, batch in ((2, 1), (3, 2), (9, 1)):
-        assert groups(pictures, shared_out(nodes, batch, seed=nodes)) == []
+        assert groups_in(one, shared_out(nodes, batch, seed=nodes)) == []
 
 
 @pytest.mark.parametrize("every", [2, 3, 4, 6])
 @pytest.mark.parametrize("fault", [name for name in FAULTS if name != "another exposure"])
-def test_f10_without_a_job_damage_on_every_nth_frame_is_one_group(
-    fault: str, every: int, clean: dict[str, list[np.ndarray]]
-) -> None:
-    pictures = clean["slow pan"]
+def test_f10_without_a_job_damage_on_every_nth_frame_is_one_group(fault: str, every: int) -> None:
     own = set(range(every - 1, FRAMES, every))
-    (group,) = groups([FAULTS[fault](one) if frame in own else one for frame, one in enumerate(pictures)])
+    looks = [look("slow pan", frame, fault if frame in own else "") for frame in range(FRAMES)]
+    (group,) = groups_in(compared(looks))
     assert set(group.frames) in ([own, set(range(FRAMES)) - own] if every == 2 else [own]) and group.text
 
 
