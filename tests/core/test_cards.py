@@ -195,3 +195,16 @@ def test_output_paths_take_the_form_that_a_farm_wants(tmp_path: Path, rule: str,
 )
 def test_x4_no_output_leaves_the_folder_of_the_job(path: str) -> None:
     assert inside_job(path) == "x.exr"
+
+
+def test_parts_of_a_card_can_be_looked_up_by_with_words_for_a_scheduler(tmp_path: Path) -> None:
+    words = {"submit": {"partition": "night", "constraint": "rack-1"}}
+    machine = {"name": "m", "nodes": 1, "score": 100, "memory_gb": 8, "price_per_hour": 1, "reclaimable": words} | words
+    card = FarmCard.model_validate(
+        {"name": "p", "currency": "EUR", "rates_from": "2026-11-01", "machine": [machine],
+         "priority": [{"name": "usual"} | words]}
+    )  # fmt: skip
+    again = FarmCard.model_validate_json(card.model_dump_json())
+    assert {card.machine[0], card.priority[0]} == {again.machine[0], again.priority[0]}
+    with pytest.raises(ValueError, match="submit"):
+        FarmCard.model_validate(card.model_dump() | {"priority": [{"name": "usual", "submit": {"qos": "a\nb"}}]})

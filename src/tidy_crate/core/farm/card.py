@@ -13,7 +13,7 @@ from pydantic import AfterValidator, Field, field_validator, model_validator
 from tidy_crate.core.context.rules import Country
 from tidy_crate.core.errors import UnreadableInput, WrongUsage
 from tidy_crate.core.farm.own_machines import ClusterAccess
-from tidy_crate.core.farm.prices import MOST_SECONDS, CardPart, Hardware, Price, Prices, Priority, Submit
+from tidy_crate.core.farm.prices import MOST_SECONDS, CardPart, Hardware, Price, Prices, Priority, Submit, Words
 from tidy_crate.core.files import read_input
 from tidy_crate.core.money import Amount, Currency
 from tidy_crate.core.schema import Schema
@@ -85,7 +85,7 @@ class Reclaimable(CardPart):
     """Factor on the price."""
     per_hour: float = Field(default=0.05, ge=0, le=60)
     """Number of times that a machine is taken back in an hour, on average. Its batch starts over on another one."""
-    submit: Submit = Field(default_factory=dict)
+    submit: Submit = Field(default_factory=Words)
     """For one's own machines: what the scheduler is told for them, as in `partition = "scavenge"`."""
 
 
@@ -126,7 +126,7 @@ class Machine(CardPart):
     reclaimable: Reclaimable | None = None
     hosts: tuple[str, ...] = ()
     """Names of one's own machines that are of this class, with `*` and `?`: what they render is paid by its price."""
-    submit: Submit = Field(default_factory=dict)
+    submit: Submit = Field(default_factory=Words)
     """For one's own machines: what the scheduler is told for this class, as in `constraint = "rack-1"`."""
     failures: float = Field(default=0, ge=0, le=0.5)
     """Share of frames that fail on the first try and are rendered again by the farm."""

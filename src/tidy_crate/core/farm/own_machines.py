@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from tidy_crate.core.farm.prices import CardPart, Submit
+from tidy_crate.core.farm.prices import CardPart, Submit, Words
 
 
 class SchedulerCommands(CardPart):
@@ -40,6 +40,6 @@ class ClusterAccess(CardPart):
     """The same folder as the nodes see it; as here where nothing is said."""
     python: str = Field(default="python3", min_length=1, max_length=400)
     """Python on the nodes, 3.9 or newer, for schedulers that run commands."""
-    submit: Submit = Field(default_factory=dict)
+    submit: Submit = Field(default_factory=Words)
     """What the scheduler is told with every order, as in `account = "film"`."""
     commands: SchedulerCommands | None = None

@@ -15,7 +15,7 @@ from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import ConfigDict, Field
+from pydantic import AfterValidator, ConfigDict, Field
 
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Amount
@@ -27,9 +27,20 @@ GIB = Decimal(2**30)
 Percent = Annotated[Amount, Field(ge=0, le=1000)]
 
 
+class Words(dict[str, str]):
+    """Words by name. It can be hashed, as the parts of a card are: it is not changed once it was read."""
+
+    def __hash__(self) -> int:  # type: ignore[override]
+        return hash(tuple(sorted(self.items())))
+
+
 # words for the scheduler of one's own machines, by its own names for them: `partition = "night"`
-Submit = dict[
-    Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")], Annotated[str, Field(pattern=r"^[^\x00-\x1f]{0,200}$")]
+Submit = Annotated[
+    dict[
+        Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")],
+        Annotated[str, Field(pattern=r"^[^\x00-\x1f]{0,200}$")],
+    ],
+    AfterValidator(Words),
 ]
 
 # ten years: no time on a card is longer
@@ -73,7 +84,7 @@ class Priority(CardPart):
     """Factor on the time in the queue."""
     nodes: float = Field(default=1.0, ge=0.001, le=100)
     """Factor on the number of machines that one usually gets."""
-    submit: Submit = Field(default_factory=dict)
+    submit: Submit = Field(default_factory=Words)
     """For one's own machines: what the scheduler is told for this priority, as in `qos = "high"`."""
 
 
