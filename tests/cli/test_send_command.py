@@ -148,5 +148,8 @@ def test_own_machines_run_no_command_of_a_crate_that_is_not_trusted(
     refused = run("send", packed[1], "--farm", card, "--yes", env=home)
     assert refused.code == 2 and "tidy-crate trust" in refused.err and not (tmp_path / "shared").exists()
     assert run("trust", packed[1], env=home).code == 0
+    unmounted = run("send", packed[1], "--farm", card, "--yes", env=home)
+    assert unmounted.code == 3 and "shared storage is not there" in unmounted.err and not (tmp_path / "shared").exists()
+    (tmp_path / "shared").mkdir()
     away = run("send", packed[1], "--farm", card, "--yes", env=home)
     assert away.code == 3 and "scheduler cannot be reached" in away.err

@@ -26,7 +26,7 @@ MAY = {
     "asset/head.py": 1, "picture/join.py": 1, "picture/exr.py": 1, "scene/formats/usd/package.py": 2,
     "scene/formats/usd/library.py": 1, "scene/survey_cache.py": 1, "farm/sign_in.py": 1, "farm/links/drop/s3.py": 2,
     "farm/links/drop/bundles.py": 1, "scene/formats/usd/layer_digests.py": 1,
-    "farm/links/cluster/node_job.py": 4, "farm/links/cluster/on_here.py": 1, "farm/links/cluster/on_node.py": 3,
+    "farm/links/cluster/node_job.py": 4, "farm/links/cluster/on_here.py": 1, "farm/links/cluster/on_node.py": 4,
     "farm/links/cluster/storage.py": 1,
 }  # fmt: skip
 PIPES = pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="there are no pipes here")

@@ -267,7 +267,7 @@ def test_x5_following_outlives_a_restart_of_the_server(
         return real(name).model_copy(update={"state": state})
 
     monkeypatch.setattr(farm, "summary", summary)
-    monkeypatch.setattr(sys.modules["tidy_crate.api.jobs"], "FarmLinks", lambda _: contextlib.nullcontext(links(farm)))
+    monkeypatch.setattr(sys.modules["tidy_crate.api.jobs"], "FarmLinks", lambda *_: contextlib.nullcontext(links(farm)))
     monkeypatch.setattr("tidy_crate.core.job.outage.PAUSE", 0.2)
 
     def show(view: JobView) -> None:

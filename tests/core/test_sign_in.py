@@ -266,7 +266,7 @@ def test_m_commands_of_a_card_that_is_not_ones_own_are_agreed_to_as_they_stand(t
         open_link(card, path, keys)
     assert asked.value.commands == (("queue-add", "{program}"), ("show",))
     keys.bind(card, path)
-    assert open_link(card, path, keys).name == "lab"
+    assert open_link(card, path, keys).farm == "lab"
     # the same card with another command, as a project may bring it tomorrow
     changed = card.model_copy(
         update={"program": (Program(name="x", role="renderer", versions=("1.*",), command=("rm", "-rf", "~")),)}
@@ -274,4 +274,4 @@ def test_m_commands_of_a_card_that_is_not_ones_own_are_agreed_to_as_they_stand(t
     with pytest.raises(NewCommands):
         open_link(changed, path, keys)
     # a card that the user has added is the user's own
-    assert open_link(changed, own / "lab.farm.toml", keys).name == "lab"
+    assert open_link(changed, own / "lab.farm.toml", keys).farm == "lab"
