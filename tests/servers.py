@@ -18,8 +18,11 @@ SSHD = shutil.which("sshd") or ("/usr/sbin/sshd" if Path("/usr/sbin/sshd").is_fi
 
 
 @contextmanager
-def ssh_server(folder: Path) -> Iterator[int]:
-    """Run a real OpenSSH server with its own keys and configuration. Yield its port; keys are in the folder."""
+def ssh_server(folder: Path, more: str = "") -> Iterator[int]:
+    """Run a real OpenSSH server with its own keys and configuration. Yield its port; keys are in the folder.
+
+    more: lines for its configuration.
+    """
     assert SSHD is not None
     for name in ("host", "user", "other"):
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True)
@@ -28,7 +31,8 @@ def ssh_server(folder: Path) -> Iterator[int]:
     know(folder, port)
     (folder / "config").write_text(
         f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nAuthorizedKeysFile {folder}/authorized\n"
-        f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n"
+        f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPasswordAuthentication no\n"
+        f"Subsystem sftp internal-sftp\n{more}"
     )
     with contextlib.suppress(PermissionError):
         Path("/run/sshd").mkdir(exist_ok=True)

@@ -6,6 +6,7 @@ import contextlib
 import os
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from hashlib import sha256
 from itertools import accumulate
@@ -542,6 +543,27 @@ def test_a_host_key_that_changed_or_is_unknown_is_told_and_nothing_is_sent(
         sftp_place(ssh, tmp_path / "gone").open().check()
 
 
+def test_files_come_from_a_server_that_allows_one_channel_only(tmp_path: Path) -> None:
+    if SSHD is None:
+        pytest.skip("OpenSSH's server is not installed")
+    keys, folder = tmp_path / "keys", tmp_path / "place"
+    keys.mkdir()
+    folder.mkdir()
+    data = [os.urandom(300_000) for _ in range(4)]
+    for number, one in enumerate(data):
+        (folder / f"{number}").write_bytes(one)
+    with ssh_server(keys, "MaxSessions 1\n") as port:
+        place = sftp_place((port, keys), folder).open()
+
+        def fetch(number: int) -> bytes:
+            place.fetch(f"{number}", tmp_path / f"{number}", 0, 300_000, lambda _: None)
+            return (tmp_path / f"{number}").read_bytes()
+
+        with ThreadPoolExecutor(4) as pool:
+            assert list(pool.map(fetch, range(4))) == data
+        place.close()
+
+
 def test_a_bucket_that_is_not_there_and_a_token_without_a_secret_are_told(s3: str) -> None:
     card = card_for("s3://gone/quay", place={"endpoint": s3, "region": "us-east-1"})
     with pytest.raises(FarmError, match="no such bucket"):
@@ -714,7 +736,8 @@ def test_what_came_of_a_frame_is_not_continued_with_another_of_the_same_size(
 ) -> None:
     first, second = plain_frame(0.0), plain_frame(1.0)
     placed.put(first)
-    whole = Place.fetch
+    kind = type(placed.place)
+    whole = kind.fetch
     halves: list[int] = []
 
     def breaks_off(self: Place, path: str, target: Path, offset: int, size: int, moved: Moved) -> None:
@@ -725,7 +748,7 @@ def test_what_came_of_a_frame_is_not_continued_with_another_of_the_same_size(
         raise KeyboardInterrupt
 
     with monkeypatch.context() as broken:
-        broken.setattr(Place, "fetch", breaks_off)
+        broken.setattr(kind, "fetch", breaks_off)
         with pytest.raises(KeyboardInterrupt):
             placed.retrieve()
     assert halves and 0 < halves[0] < len(first)
@@ -739,7 +762,8 @@ def test_a_frame_that_changes_while_it_is_fetched_is_not_glued_together(
 ) -> None:
     first, second = plain_frame(0.0), plain_frame(1.0)
     placed.put(first)
-    whole = Place.fetch
+    kind = type(placed.place)
+    whole = kind.fetch
     again = [True]
 
     def changes(self: Place, path: str, target: Path, offset: int, size: int, moved: Moved) -> None:
@@ -751,7 +775,7 @@ def test_a_frame_that_changes_while_it_is_fetched_is_not_glued_together(
             offset = size // 2
         whole(self, path, target, offset, size, moved)
 
-    monkeypatch.setattr(Place, "fetch", changes)
+    monkeypatch.setattr(kind, "fetch", changes)
     with contextlib.suppress(FarmError):
         retrieve(placed.ledger, placed.sent.job, placed.into, lambda _: placed.link)
     assert not (placed.into / placed.name).exists() or (placed.into / placed.name).read_bytes() == second

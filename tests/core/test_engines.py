@@ -6,6 +6,7 @@ import contextlib
 import importlib
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -21,6 +22,7 @@ import pytest
 from test_cluster import until
 
 from farms import TODAY, prepared
+from servers import SSHD, ssh_server
 from slurm_here import SlurmHere, missing, slurm
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.errors import FarmBusy, FarmError
@@ -355,6 +357,26 @@ def test_n7_wishes_become_options_of_slurm(sent: Callable[..., Sent], site: Site
     for words in ("Partition=scavenge", "Features=n2", "MinMemoryNode=512M", "Licenses=brush:1", "CPUs/Task=1",
                   "TimeLimit=00:21:00", "ArrayTaskThrottle=1", "Nice=0", "Requeue=1"):  # fmt: skip
         assert words in said, (words, said)
+
+
+def test_n7_a_job_goes_to_slurm_through_a_login_node(
+    sent: Callable[..., Sent], site: Site, only_slurm: SlurmHere, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    if SSHD is None or shutil.which("ssh") is None:
+        pytest.skip("needs OpenSSH's server and client")
+    keys = tmp_path / "keys"
+    keys.mkdir()
+    # this machine knows nothing of Slurm: the login node does
+    monkeypatch.setenv("SLURM_CONF", str(tmp_path / "nothing"))
+    with ssh_server(keys, f"SetEnv SLURM_CONF={only_slurm.environment['SLURM_CONF']}\n") as port:
+        place = {"user": "root", "key_file": str(keys / "user"), "known_hosts": str(keys / "known_hosts")}
+        card = site.card(url=f"slurm://127.0.0.1:{port}", place=place)
+        assert [one.works for one in ClusterFarm(card).trial()] == [True, True]
+        job = sent(card)
+        assert job.until(lambda view: view.state == "done").done == 6
+        stranger = Shell("127.0.0.1", port, "root", str(keys / "other"), str(keys / "known_hosts"))
+        with pytest.raises(FarmBusy, match="login node cannot be reached"):
+            stranger.run(["sinfo"])
 
 
 def test_n7_an_option_that_a_card_may_not_give_is_refused(

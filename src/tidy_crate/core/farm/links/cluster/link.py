@@ -338,7 +338,7 @@ class ClusterFarm:
                 self._engine.cancel(job)
             case Action.RESUME:
                 # batches of the turn before do nothing any more: a pause gave their machines back
-                placed = placed.model_copy(update={"paused": False, "turn": placed.turn + 1})
+                placed = placed.model_copy(update={"paused": False, "turn": placed.turn + 1, "idle": 0})
                 self._storage.keep(job, placed)
                 if placed.sent:
                     self._hand_out_left(job, placed, self._left(placed, self._look(job)))
@@ -350,7 +350,7 @@ class ClusterFarm:
                 first = 1 + max((latest[task].attempt.number for task in tasks if task in latest), default=0)
                 mark = hashlib.blake2b(order.key.encode(), digest_size=4).hexdigest()
                 again = RenderedAgain(tasks=order.tasks, first=first, mark=mark)
-                placed = placed.model_copy(update={"again": (*placed.again, again)})
+                placed = placed.model_copy(update={"again": (*placed.again, again), "idle": 0})
                 self._storage.keep(job, placed)
                 self._begin(job, placed, tasks, first, f"again-{mark}")
             case _:

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 from urllib.parse import urlsplit
 
 from tidy_crate.core.errors import FarmBusy, FarmError
@@ -209,13 +209,16 @@ class Place:
             self._opened(path) as source,
             target.open("ab" if offset else "wb") as out,
         ):
-            source.seek(offset)
-            self._read_ahead(source, size)
-            left = size - offset
-            while left > 0 and (chunk := source.read(min(self.step, left))):
-                out.write(chunk)
-                self._moved(len(chunk), moved)
-                left -= len(chunk)
+            self._append(source, out, offset, size, moved)
+
+    def _append(self, source: Any, out: BinaryIO, offset: int, size: int, moved: Moved) -> None:
+        source.seek(offset)
+        self._read_ahead(source, size)
+        left = size - offset
+        while left > 0 and (chunk := source.read(min(self.step, left))):
+            out.write(chunk)
+            self._moved(len(chunk), moved)
+            left -= len(chunk)
 
     def _moved(self, count: int, moved: Moved) -> None:
         if self.watch is not None:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import stat
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
-from threading import RLock
+from threading import RLock, local
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
@@ -16,6 +16,7 @@ from fsspec.implementations.sftp import SFTPFileSystem
 from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.drop.place import OTHER, Place, _said
+from tidy_crate.core.farm.links.interface import Moved
 from tidy_crate.core.farm.links.registry import Token
 from tidy_crate.core.farm.links.watch import watch_for
 
@@ -68,16 +69,43 @@ def _transport(sock: Any, **more: Any) -> paramiko.Transport:
 
 
 class SftpPlace(Place):
-    """A folder on an SFTP server. One thing is done at a time: a connection of the library serves one thread."""
+    """A folder on an SFTP server. A channel serves one thread at a time: only files that are fetched have some."""
 
     def __init__(self, *words: Any) -> None:
         super().__init__(*words)
         self._one = RLock()
+        self._own = local()
         self.step = REQUEST if self.fs.request == REQUEST else LARGE_REQUEST
 
     def close(self) -> None:
         """Close the connection."""
         self.fs.client.close()
+
+    def fetch(self, path: str, target: Path, offset: int, size: int, moved: Moved) -> None:
+        """See Place.fetch. Threads that fetch have a channel each: they do not wait for each other's answers."""
+        with (
+            self._translated(f"{path} cannot be fetched from the place"),
+            nullcontext() if self._has_channel() else self._one,
+            self._opened(path) as source,
+            target.open("ab" if offset else "wb") as out,
+        ):
+            self._append(source, out, offset, size, moved)
+
+    def _opened(self, path: str) -> Any:
+        channel = self._own.channel if self._has_channel() else self.fs.ftp
+        return channel.open(self.at(path), "rb")
+
+    def _has_channel(self) -> bool:
+        """Return whether this thread has a channel of its own. A server may allow a connection no more of them."""
+        if not hasattr(self._own, "channel"):
+            self._own.channel = None
+            with suppress(paramiko.ChannelException):
+                found = paramiko.SFTPClient.from_transport(self.fs.client.get_transport(), window_size=AHEAD)
+                channel = found.get_channel() if found is not None else None
+                if channel is not None:
+                    channel.settimeout(SECONDS)
+                    self._own.channel = found
+        return self._own.channel is not None
 
     def _write_ahead(self, stream: Any) -> None:
         stream.MAX_REQUEST_SIZE = self.fs.request
@@ -90,8 +118,13 @@ class SftpPlace(Place):
 
     @contextmanager
     def _told(self, what: str) -> Iterator[None]:
+        with self._one, self._translated(what):
+            yield
+
+    @contextmanager
+    def _translated(self, what: str) -> Iterator[None]:
         try:
-            with self._one, super()._told(what):
+            with super()._told(what):
                 yield
         except paramiko.SSHException as error:
             raise FarmBusy(f"{what} ({_said(error)})", self.url, "run the command again") from error
