@@ -99,7 +99,8 @@ class SftpPlace(Place):
         """Return whether this thread has a channel of its own. A server may allow a connection no more of them."""
         if not hasattr(self._own, "channel"):
             self._own.channel = None
-            with suppress(paramiko.ChannelException):
+            # one at a time: the library keeps one reason for all channels that are refused meanwhile
+            with self._one, suppress(paramiko.ChannelException):
                 found = paramiko.SFTPClient.from_transport(self.fs.client.get_transport(), window_size=AHEAD)
                 channel = found.get_channel() if found is not None else None
                 if channel is not None:
