@@ -34,7 +34,7 @@ LOOK, GONE = 1.0, 30.0
 class Spool:
     """The engine. See tidy_crate.core.farm.links.cluster.interface.Engine for what each call promises."""
 
-    fulfils: frozenset[str] = frozenset({"memory_gb", "priority", "machine"})
+    fulfils: frozenset[str] = frozenset()
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder

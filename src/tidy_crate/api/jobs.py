@@ -181,11 +181,9 @@ def track(
             try:
                 view = core(book, job, links, frames=frames, seconds=AT_ONCE, last_known=not shown, progress=progress)
                 shown = True
-                if view.unheard:
-                    follow(view)
-                    continue
-                outage.over()
-                if view.behind:
+                if not view.unheard:
+                    outage.over()
+                if view.unheard or view.behind:
                     follow(view)
                     continue
                 notifier.look(book, view)

@@ -41,5 +41,5 @@ class ClusterAccess(CardPart):
     python: str = Field(default="python3", min_length=1, max_length=400)
     """Python on the nodes, 3.9 or newer, for schedulers that run commands."""
     submit: Submit = Field(default_factory=Words)
-    """What the scheduler is told with every order, as in `account = "film"`."""
+    """Options for the scheduler with every order, as in `account = "film"`."""
     commands: SchedulerCommands | None = None

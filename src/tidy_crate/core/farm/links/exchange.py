@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import TypeVar, cast
@@ -15,7 +15,7 @@ from pydantic_core import from_json
 from tenacity import RetryCallState, Retrying, retry_if_exception_type, stop_after_attempt
 
 from tidy_crate.core.errors import FarmBusy, FarmError
-from tidy_crate.core.farm.links.watch import Watch
+from tidy_crate.core.farm.links.watch import Watch, waiting
 
 ATTEMPTS = 5
 # bytes of an answer, and of one that says what went wrong
@@ -295,7 +295,7 @@ class _PacedStream(httpcore.NetworkStream):
 
     def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
         """See httpcore.NetworkStream."""
-        with self._watch.waiting() if self._watch is not None else nullcontext():
+        with waiting(self._watch):
             data = self._stream.read(max(max_bytes, AT_ONCE), timeout)
         self._got += len(data)
         seconds = time.monotonic() - self._since
@@ -305,7 +305,7 @@ class _PacedStream(httpcore.NetworkStream):
 
     def write(self, buffer: bytes, timeout: float | None = None) -> None:
         """See httpcore.NetworkStream. A new request starts the clock again."""
-        with self._watch.waiting() if self._watch is not None else nullcontext():
+        with waiting(self._watch):
             self._stream.write(buffer, timeout)
         self._since, self._got = time.monotonic(), 0
 

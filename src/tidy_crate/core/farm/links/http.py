@@ -157,18 +157,25 @@ class HttpFarm:
 
     def missing(self, sources: Sequence[Source]) -> set[str]:
         """See transfer.upload.Receiver.missing."""
+        return self._missing([(one.blake3, one.bytes) for one in sources])
+
+    def _missing(self, files: Sequence[tuple[str, int]]) -> set[str]:
+        """Return the digests of files, of digest and bytes each, that the farm does not have."""
         lacking = set()
-        for at in range(0, len(sources), ASK_ABOUT):
-            blobs = tuple(Blob(blake3=one.blake3, bytes=one.bytes) for one in sources[at : at + ASK_ABOUT])
+        for at in range(0, len(files), ASK_ABOUT):
+            blobs = tuple(Blob(blake3=digest, bytes=size) for digest, size in files[at : at + ASK_ABOUT])
             found = self._model(BlobList, "POST", "/v3/blobs/missing", BlobList(blobs=blobs), of=Capability.DELIVER)
             lacking |= {blob.blake3 for blob in found.blobs}
         return lacking
 
     def lacking(self, source: Source, pieces: Sequence[Chunk]) -> list[Chunk]:
         """See transfer.upload.Receiver.lacking."""
+        return self._lacking(source.blake3, source.bytes, pieces, source.like)
+
+    def _lacking(self, file: str, size: int, pieces: Sequence[Chunk], like: str | None) -> list[Chunk]:
         places = tuple(ChunkPlace.model_construct(offset=p.offset, bytes=p.bytes, blake3=p.blake3) for p in pieces)
-        body = ChunkList.model_construct(bytes=source.bytes, chunks=places, like=source.like)
-        found = self._model(Lacking, "POST", f"/v3/blobs/{source.blake3}/chunks", body)
+        body = ChunkList.model_construct(bytes=size, chunks=places, like=like)
+        found = self._model(Lacking, "POST", f"/v3/blobs/{file}/chunks", body)
         if any(number >= len(pieces) for number in found.lacking):
             raise FarmError("the farm asks for a part of a file that it was not told of", self.name, _STRANGE)
         return [pieces[number] for number in sorted(set(found.lacking))]
@@ -192,18 +199,13 @@ class HttpFarm:
 
     def _not_there(self, pieces: Sequence[Piece]) -> list[Piece]:
         """Return the pieces that the farm does not have."""
-        small = {one.file: one for one in pieces if one.file == one.blake3 and one.offset == 0 and one.whole}
-        blobs = tuple(Blob(blake3=one.file, bytes=one.whole) for one in small.values())
-        found = self._model(BlobList, "POST", "/v3/blobs/missing", BlobList(blobs=blobs)).blobs if blobs else ()
-        missing = {blob.blake3 for blob in found}
+        small = {one.file: one.whole for one in pieces if one.file == one.blake3 and one.offset == 0 and one.whole}
+        missing = self._missing(list(small.items()))
         left = [one for one in pieces if one.file not in small or one.file in missing]
         for file in {one.file for one in left if one.whole} - small.keys():
             own = [one for one in left if one.file == file]
-            places = tuple(ChunkPlace(offset=one.offset, bytes=len(one.data), blake3=one.blake3) for one in own)
-            told = self._model(
-                Lacking, "POST", f"/v3/blobs/{file}/chunks", ChunkList(bytes=own[0].whole, chunks=places)
-            )
-            lacking = {own[number].offset for number in told.lacking if number < len(own)}
+            told = [Chunk(one.offset, len(one.data), one.blake3) for one in own]
+            lacking = {one.offset for one in self._lacking(file, own[0].whole, told, None)}
             left = [one for one in left if one.file != file or one.offset in lacking]
         return left
 

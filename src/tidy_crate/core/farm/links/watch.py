@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 
 # seconds without a byte after which it is told, so that a dead line is known within ten
 SILENCE = 8.0
@@ -66,7 +66,12 @@ class Watch:
                 self._tell(f"{self._whom}: nothing has come or gone for {longest:.0f} s; still waiting")
 
 
+def waiting(watch: Watch | None) -> AbstractContextManager[None]:
+    """Wait for a line in this block, where somebody is told of it."""
+    return watch.waiting() if watch is not None else nullcontext()
+
+
 def watch_for(whom: str, token: object) -> Watch | None:
-    """Return a watch where the means of signing in say who is told, see sign_in.Keys; None where nobody is."""
+    """Return a watch where the means of signing in say who is told, see sign_in.Keys; None where they do not."""
     tell = getattr(token, "tell", None)
     return Watch(whom, tell) if tell is not None else None

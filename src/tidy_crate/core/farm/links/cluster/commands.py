@@ -32,7 +32,7 @@ class Commands:
     """The scheduler of a card with `[cluster.commands]`."""
 
     # all wishes have placeholders: a card that leaves one out does not need it
-    fulfils = frozenset({"gpus", "reclaimable", "memory_gb", "nodes", "priority", "machine"})
+    fulfils = frozenset({"gpus", "reclaimable"})
 
     def __init__(self, card: FarmCard, storage: Storage, shell: Shell) -> None:
         if card.cluster.commands is None:

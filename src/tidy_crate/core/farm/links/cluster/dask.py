@@ -42,7 +42,7 @@ class Certificates:
 class Dask:
     """The Dask scheduler at an address: `dask://HOST:PORT`, or `dasks://HOST:PORT` where it is encrypted."""
 
-    fulfils = frozenset({"memory_gb", "nodes", "priority", "machine"})
+    fulfils: frozenset[str] = frozenset()
 
     def __init__(self, url: str, certificates: Certificates | None = None, limit: float | None = None) -> None:
         """limit: seconds for an order, in place of the usual ones."""

@@ -24,7 +24,7 @@ SHOWING = 200.0
 class Here:
     """The engine of `here:`. See interface.Engine for what each call does."""
 
-    fulfils = frozenset({"memory_gb", "nodes", "priority", "machine"})
+    fulfils: frozenset[str] = frozenset()
 
     def __init__(self, storage: Storage, nodes: int) -> None:
         """nodes: batches that are rendered at a time, as far as memory allows."""
@@ -78,7 +78,7 @@ class Here:
                 path.unlink(missing_ok=True)
 
     def why(self, job: str) -> str:
-        """See Engine.why: there is nobody to ask."""
+        """See Engine.why: there is no scheduler to ask."""
         return ""
 
     def _start(self, most: int) -> None:

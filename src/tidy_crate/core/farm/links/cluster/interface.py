@@ -32,13 +32,15 @@ class Batches:
 
 
 class Engine(Protocol):
-    """What starts work on nodes. It keeps what it was handed when the command has ended.
+    """An engine starts work on nodes. It keeps what it was handed when the command has ended.
 
     Every call raises FarmBusy where the engine cannot be reached for now, and FarmError for what stays wrong.
     """
 
     fulfils: frozenset[str]
-    """Wishes of an order that it is told, by the names of `JobOrder`: others are refused before anything is sent."""
+    """Those of the wishes `orders.WISHES` that it is told: others are refused before anything is sent. Nodes, memory,
+    priority and machine class are told to every engine.
+    """
 
     def meet(self) -> str:
         """Meet the engine. Return what there is, in one sentence."""

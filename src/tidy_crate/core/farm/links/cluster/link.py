@@ -150,7 +150,7 @@ class ClusterFarm:
         batches = list(self._orders.batches(placed, content, tasks, first, f"{kind}-{placed.turn}"))
         names = self._storage.write_batches(job, self._orders.for_node(order, content), batches)
         longest = max((len(one["tasks"]) for one in batches), default=0)
-        self._engine.begin(self._orders.for_engine(job, order, names, longest))
+        self._engine.begin(self._orders.for_engine(job, order, content, names, longest))
         return placed
 
     # ---- how it stands
@@ -208,7 +208,7 @@ class ClusterFarm:
         is left after two such rounds without a frame is noted as lost: on the storage, so that every later command
         knows it, in whatever process. An engine that does not answer is asked again later: the storage holds the truth.
         """
-        if placed.cancelled or placed.paused or placed.handed is None or not self._asks_now(placed, records):
+        if placed.cancelled or placed.paused or not self._asks_now(placed, records):
             return placed
         tests = frozenset(tasks_of(placed.order.tests, placed.order.requests))
         left = [task for task in self._left(placed, records) if placed.sent or task in tests]

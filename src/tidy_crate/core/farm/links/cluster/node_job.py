@@ -56,7 +56,7 @@ class Job:
             raise Unfit(f"it does not see {folder}: the shared storage is not mounted there")
         self.order: dict[str, Any] = json.loads((folder / "node-order.json").read_bytes())
         self.spent = 0.0
-        """What the work of this process has cost, where the job has a cap."""
+        """Cost of the work of this process so far, where the job has a cap."""
 
     def batch(self, name: str) -> dict[str, Any]:
         """Return the tasks of a batch."""

@@ -62,12 +62,14 @@ class Orders:
         """Return the words by which a node runs its part: program and job, as nodes see them."""
         return [str(self._storage.seen_by_nodes(one)) for one in (self._storage.program(), self._storage.job(job))]
 
-    def for_engine(self, job: str, order: JobOrder, names: Sequence[str], longest: int) -> Batches:
+    def for_engine(
+        self, job: str, order: JobOrder, content: PackingList, names: Sequence[str], longest: int
+    ) -> Batches:
         """Return batches with all that an engine is told. longest: tasks of the largest one."""
         chosen, card = self.class_of(order), self._card
         rank = next((number for number, one in enumerate(card.priority) if one.name == order.priority), 0)
         reclaimable = chosen.reclaimable.submit if order.reclaimable and chosen.reclaimable else {}
-        program = self._program(order, self._storage.content(order.crate))
+        program = self._program(order, content)
         licences = program.licences if program is not None else None
         limit = card.limits.minutes_per_frame
         return Batches(
@@ -186,4 +188,5 @@ def _groups(tasks: Sequence[Task], size: int) -> Iterator[list[Task]]:
 
 
 def task_line(task: Task) -> dict[str, Any]:
+    """Return a task as the lines of batches and records name it."""
     return {"request": task.request, "frame": task.frame, "view": task.view, "tile": task.tile, "share": task.share}

@@ -56,7 +56,7 @@ class Records:
     asked: float = 0.0
     """When the scheduler was last asked about the job, on the clock of this process."""
     why: str = ""
-    """What it then said of a job that does not render."""
+    """Its answer then, about a job that does not render."""
     _read: dict[str, int] = field(default_factory=dict)
     """By record, bytes that were read."""
     _changes: list[TaskChange] = field(default_factory=list)

@@ -21,7 +21,7 @@ MOST_SAID = 300
 
 @dataclass(frozen=True)
 class Shell:
-    """Where programs are run. Without a host: here."""
+    """A machine on which programs are run: this one without a host."""
 
     host: str = ""
     port: int | None = None
@@ -77,4 +77,4 @@ class ProgramFailed(FarmError):
     def __init__(self, program: str, said: str, where: str, code: int) -> None:
         super().__init__(f"{program} failed: {said or f'it ended with {code}'}", where, "see what it says")
         self.answer = said
-        """What it said, as one line."""
+        """Its output, as one line."""

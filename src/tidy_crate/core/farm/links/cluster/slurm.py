@@ -22,7 +22,7 @@ from tidy_crate.core.farm.links.cluster.interface import Batches
 from tidy_crate.core.farm.links.cluster.shell import ProgramFailed, Shell
 from tidy_crate.core.farm.links.cluster.storage import Storage
 
-# options of sbatch that a card may give; what names files, programs or other users is ours or nobody's
+# options of sbatch that a card may give; what names files, programs or other users is not for a card to say
 OPTIONS = frozenset(
     {
         "account", "constraint", "cpus-per-task", "exclude", "exclusive", "gres", "licenses", "mem", "nice", "nodelist",
@@ -60,7 +60,7 @@ exit $code
 class Slurm:
     """The Slurm of a card: `slurm:` where its programs are on this machine, `slurm://LOGIN-NODE` through SSH."""
 
-    fulfils = frozenset({"gpus", "reclaimable", "memory_gb", "nodes", "priority", "machine"})
+    fulfils = frozenset({"gpus", "reclaimable"})
 
     def __init__(self, card: FarmCard, storage: Storage, shell: Shell) -> None:
         self._card, self._storage, self._shell = card, storage, shell
@@ -158,7 +158,7 @@ class Slurm:
             yield f"--gres=gpu:{batches.gpus}"
         if batches.minutes is not None and "time" not in options:
             yield f"--time={max(1, round(batches.minutes * row))}"
-        if batches.rank is not None and "nice" not in options and "qos" not in batches.options:
+        if "nice" not in options and "qos" not in batches.options:
             top = max(0, len(self._card.priority) - 1)
             if top:
                 yield f"--nice={NICE_STEP * max(0, top - batches.rank)}"

@@ -24,7 +24,7 @@ class Part:
     offset: int
     bytes: int
     source: int | None
-    """Where the same bytes are in the earlier object; None for bytes that are sent."""
+    """Offset of the same bytes in the earlier object; None for bytes that are sent."""
 
 
 def as_list(chunks: Sequence[Chunk]) -> bytes:

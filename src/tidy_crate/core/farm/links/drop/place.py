@@ -8,7 +8,7 @@ import posixpath
 import secrets
 import socket
 from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO
@@ -18,7 +18,7 @@ from tidy_crate.core.errors import FarmBusy, FarmError
 from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.farm.links.interface import Moved
 from tidy_crate.core.farm.links.registry import Token
-from tidy_crate.core.farm.links.watch import Watch
+from tidy_crate.core.farm.links.watch import Watch, waiting
 from tidy_crate.core.files import CHUNK, hash_file, open_input, os_reason, read_input
 
 if TYPE_CHECKING:
@@ -59,7 +59,7 @@ class Place:
     def __init__(self, fs: AbstractFileSystem, root: str, farm: str, url: str) -> None:
         self.fs, self.root, self.farm, self.url = fs, root.rstrip("/") or "/", farm, url
         self.watch: Watch | None = None
-        """Of a line that is silent."""
+        """Tells that the line to the place is silent."""
 
     step = CHUNK
     """Bytes that are read or written at a time."""
@@ -241,7 +241,7 @@ class Place:
     def _told(self, what: str) -> Iterator[None]:
         """Turn what a library raises into one error in plain words."""
         try:
-            with self.watch.waiting() if self.watch is not None else nullcontext():
+            with waiting(self.watch):
                 yield
         except (FarmError, FarmBusy):
             raise

@@ -50,12 +50,8 @@ class _Strict(SFTPFileSystem):  # type: ignore[misc]
         client.connect(self.host, transport_factory=_transport, **self.ssh_kwargs)
         transport = client.get_transport()
         assert transport is not None
-        ftp = paramiko.SFTPClient.from_transport(transport, window_size=AHEAD)
-        assert ftp is not None
-        self.client, self.ftp = client, ftp
+        self.client, self.ftp = client, _channel(transport)
         self.request = LARGE_REQUEST if "OpenSSH" in transport.remote_version else REQUEST
-        # a server that says nothing any more must not keep us for ever
-        self.ftp.get_channel().settimeout(SECONDS)
 
 
 def _transport(sock: Any, **more: Any) -> paramiko.Transport:
@@ -68,6 +64,16 @@ def _transport(sock: Any, **more: Any) -> paramiko.Transport:
     return transport
 
 
+def _channel(transport: paramiko.Transport) -> paramiko.SFTPClient:
+    """Open a channel for files on a connection."""
+    found = paramiko.SFTPClient.from_transport(transport, window_size=AHEAD)
+    channel = found.get_channel() if found is not None else None
+    assert found is not None and channel is not None
+    # a server that says nothing any more must not keep us for ever
+    channel.settimeout(SECONDS)
+    return found
+
+
 class SftpPlace(Place):
     """A folder on an SFTP server. A channel serves one thread at a time: only files that are fetched have some."""
 
@@ -75,7 +81,7 @@ class SftpPlace(Place):
         super().__init__(*words)
         self._one = RLock()
         self._own = local()
-        self.step = REQUEST if self.fs.request == REQUEST else LARGE_REQUEST
+        self.step = self.fs.request
 
     def close(self) -> None:
         """Close the connection."""
@@ -101,11 +107,7 @@ class SftpPlace(Place):
             self._own.channel = None
             # one at a time: the library keeps one reason for all channels that are refused meanwhile
             with self._one, suppress(paramiko.ChannelException):
-                found = paramiko.SFTPClient.from_transport(self.fs.client.get_transport(), window_size=AHEAD)
-                channel = found.get_channel() if found is not None else None
-                if channel is not None:
-                    channel.settimeout(SECONDS)
-                    self._own.channel = found
+                self._own.channel = _channel(self.fs.client.get_transport())
         return self._own.channel is not None
 
     def _write_ahead(self, stream: Any) -> None:
