@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
-from decimal import Decimal, InvalidOperation
 from pathlib import Path
 from typing import Protocol
 
@@ -33,6 +32,7 @@ from tidy_crate.core.job.job_timings import Machines, left_of_job, timings_of_jo
 from tidy_crate.core.job.ledger import Ledger, submissions_of
 from tidy_crate.core.job.own_quotes import ByName, with_own_quotes
 from tidy_crate.core.job.prepare import Sending
+from tidy_crate.core.money import parse_money
 from tidy_crate.core.work.request import RenderRequest
 
 
@@ -94,25 +94,6 @@ class Ask:
     """Ask farms that make quotes of their own."""
     what_if: str | None = None
     """Such as `samples=64,scale=50%`."""
-
-
-def parse_money(text: str, currency: str) -> tuple[Decimal, str]:
-    """Read an amount such as `120 EUR`, `EUR 120` or `120`. Raises WrongUsage for what is none, or not above zero."""
-    words = text.replace("\u00a0", " ").split()
-    names = [word for word in words if word.isalpha()]
-    amounts = [word for word in words if not word.isalpha()]
-    remedy = "write an amount and a currency, such as '120 EUR'"
-    if len(amounts) != 1 or len(names) > 1 or (names and not (len(names[0]) == 3 and names[0].isascii())):
-        raise WrongUsage("not an amount of money", repr(text[:40]), remedy)
-    if "," in amounts[0]:
-        raise WrongUsage("the amount has a comma", repr(text[:40]), "write 1200.50 with a point, and no other marks")
-    try:
-        found = Decimal(amounts[0])
-    except InvalidOperation as error:
-        raise WrongUsage("not an amount of money", repr(text[:40]), remedy) from error
-    if not found.is_finite() or not 0 < found < Decimal(10) ** 12:
-        raise WrongUsage("a budget is an amount above zero", repr(text[:40]), remedy)
-    return found, names[0].upper() if names else currency
 
 
 def find_timings(

@@ -75,6 +75,7 @@ from tidy_crate.api.scene import (
     verify_caches,
 )
 from tidy_crate.api.user import AT_ONCE, HOME, LEDGER, MOST_REMEMBERED, SCORE_HERE, USUAL_BATCH, User
+from tidy_crate.api.workflow import Desk, Doing, carry, shot_for, standings
 
 __all__ = [
     "AT_ONCE",
@@ -84,6 +85,8 @@ __all__ = [
     "SCORE_HERE",
     "USUAL_BATCH",
     "Choose",
+    "Desk",
+    "Doing",
     "FarmLinks",
     "Relinked",
     "Trusting",
@@ -95,6 +98,7 @@ __all__ = [
     "bake",
     "balances",
     "cancel",
+    "carry",
     "check",
     "collect",
     "commands_of",
@@ -137,7 +141,9 @@ __all__ = [
     "retrieve",
     "review",
     "send",
+    "shot_for",
     "split",
+    "standings",
     "stitch",
     "survey",
     "take_back",

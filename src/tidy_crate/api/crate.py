@@ -155,11 +155,20 @@ def prove(crate: Path, *, frame: int | None = None, test: bool = True, user: Use
 
     frame: the test frame, the middle one when None. test: whether to render one.
     """
+    from datetime import UTC, datetime
+
     from tidy_crate.core.crate.archive import unpacked
+    from tidy_crate.core.crate.packing import read_packing_list
+    from tidy_crate.core.crate.proof_note import note_proof
     from tidy_crate.core.crate.prove import prove as core
 
     user = user or User.here()
     commands = own_commands(crate, user)
     with unpacked(crate.absolute()) as folder:
         # what an archive was unpacked to is gone in a moment
-        return core(folder, user.environment, commands, frame, test=test, keep=folder == crate.absolute())
+        stays = folder == crate.absolute()
+        content = read_packing_list(folder)
+        proof = core(folder, user.environment, commands, frame, test=test, keep=stays)
+        if stays:
+            note_proof(user.proof_of(folder), content, proof, datetime.now(UTC))
+        return proof

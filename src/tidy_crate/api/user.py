@@ -147,6 +147,10 @@ class User:
         """Return where this machine notes what a crate was made from."""
         return self.home / "crates" / f"{_mark(crate)}.json"
 
+    def proof_of(self, crate: Path) -> Path:
+        """Return where this machine notes what the last proof of a crate came to."""
+        return self.home / "crates" / f"{_mark(crate)}.proof.json"
+
     @property
     def name(self) -> str:
         """Return who uses this machine, for the record of a waiver; empty where the system does not say."""

@@ -114,7 +114,7 @@ def register(app: typer.Typer) -> None:
           tidy-crate practice pay 50
           tidy-crate practice pay 12.50 --folder farm
         """
-        from tidy_crate.estimating import parse_money
+        from tidy_crate.core.money import parse_money
         from tidy_crate.practice.farm import control
 
         found, _ = parse_money(amount, "EUR")

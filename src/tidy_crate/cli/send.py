@@ -265,7 +265,7 @@ def _amount(text: str | None, farms: Sequence[str]) -> Any:
     if text is None:
         return None
     from tidy_crate.core.errors import WrongUsage
-    from tidy_crate.estimating import parse_money
+    from tidy_crate.core.money import parse_money
 
     currencies = {api.load_card(farm)[0].currency for farm in farms}
     if len(currencies) > 1:

@@ -14,6 +14,10 @@ if TYPE_CHECKING:
     from typer._click import Command, Context, HelpFormatter
 
 STAGES: dict[str, dict[str, str]] = {
+    "The whole way": {
+        "carry": "take a scene from the saved file to delivered frames",
+        "status": "show where a scene, a crate or a job stands",
+    },
     "Look, and prepare": {
         "survey": "show what is in a scene",
         "bake": "write simulations into caches, so that any frame renders alone",
@@ -67,6 +71,7 @@ STAGES: dict[str, dict[str, str]] = {
 
 # by module, the commands that it registers: only the module of the command that is run is imported
 MODULES: dict[str, tuple[str, ...]] = {
+    "carry": ("carry", "status"),
     "survey": ("survey",),
     "bake": ("bake",),
     "relink": ("relink", "override"),

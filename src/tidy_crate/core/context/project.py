@@ -12,6 +12,7 @@ from pydantic import AfterValidator, Field
 from tidy_crate.core.asset import paths
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.brief import read_brief
+from tidy_crate.core.context.carry_rules import CarryRules
 from tidy_crate.core.context.decisions import RenderTable
 from tidy_crate.core.context.review_rules import ReviewRules
 from tidy_crate.core.context.rules import CheckLimits, CheckRules, Confidential
@@ -66,6 +67,8 @@ class ProjectFile(Model):
     """From where on a review calls a frame suspect."""
     send: FarmOptions = FarmOptions()
     """Options of submissions where the command line does not say so."""
+    carry: CarryRules = CarryRules()
+    """What may be decided without a person while a scene is carried."""
 
 
 class Project:
@@ -93,22 +96,27 @@ class Project:
     @property
     def tidy_dir(self) -> Path | None:
         """Absolute folder for decisions and caches, None for beside the scene."""
-        return self._absolute(self.content.tidy_dir) if self.content.tidy_dir else None
+        return self.absolute(self.content.tidy_dir) if self.content.tidy_dir else None
+
+    @property
+    def brief(self) -> Path | None:
+        """Absolute path of the project's brief, None where it names none."""
+        return self.absolute(self.content.brief) if self.content.brief is not None else None
 
     @property
     def settings_maps(self) -> tuple[Path, ...]:
         """Absolute paths of the project's settings maps."""
-        return tuple(self._absolute(path) for path in self.content.settings_maps)
+        return tuple(self.absolute(path) for path in self.content.settings_maps)
 
     @property
     def search_paths(self) -> tuple[Path, ...]:
         """Absolute folders in which bare paths are looked for."""
-        return tuple(self._absolute(path) for path in self.content.search_paths)
+        return tuple(self.absolute(path) for path in self.content.search_paths)
 
     @property
     def roots(self) -> dict[str, Path]:
         """Absolute folders outside the project that files come from, by alias."""
-        return {name: Path(os.path.normpath(self._absolute(folder))) for name, folder in self.content.roots.items()}
+        return {name: Path(os.path.normpath(self.absolute(folder))) for name, folder in self.content.roots.items()}
 
     @property
     def tokens(self) -> FrameTokens:
@@ -126,11 +134,12 @@ class Project:
             home_folders=content.home_folders,
         )
         update = {"naming": content.naming} if content.naming else {}
-        if content.brief is not None:
-            return rules.model_copy(update=update | {"brief": read_brief(self._absolute(content.brief), self.tokens)})
+        if self.brief is not None:
+            return rules.model_copy(update=update | {"brief": read_brief(self.brief, self.tokens)})
         return rules.model_copy(update=update)
 
-    def _absolute(self, path: Path) -> Path:
+    def absolute(self, path: Path) -> Path:
+        """Return a path that the project's file names."""
         return path if self.root is None else self.root / path
 
 

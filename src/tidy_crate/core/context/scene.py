@@ -68,6 +68,12 @@ class SceneContext:
         return self.file.path.parent
 
     @property
+    def said_in(self) -> tuple[Path, ...]:
+        """The files that say how the scene is staged and packed: its decisions, its project's file and brief."""
+        project = self.project
+        return (self.file.path, *(path for path in (project.file, project.brief) if path is not None))
+
+    @property
     def tokens(self) -> FrameTokens:
         """The frame tokens that count in this scene's file names."""
         return self.project.tokens

@@ -6,18 +6,22 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import MOST_LIST, file_mark, path_of, read_json, text_of, write_json
+from tidy_crate.core.files import MOST_LIST, file_mark, hash_file, path_of, read_json, text_of, write_json
 
 
-def note_origin(note: Path, scene: Path, sources: Iterable[Path]) -> None:
-    """Write down the sources of a crate with their marks (size, time, inode). Those that are gone are left out."""
+def note_origin(note: Path, scene: Path, sources: Iterable[Path], said: Iterable[Path] = ()) -> None:
+    """Write down the sources of a crate with their marks (size, time, inode). Those that are gone are left out.
+
+    said: files that decide how it is packed, such as decisions, noted by their contents; they may not be there.
+    """
     marks = {}
     for path in sources:
         try:
             marks[text_of(path)] = file_mark(path)
         except OSError:
             continue
-    write_json(note, {"scene": text_of(scene), "sources": marks})
+    digests = {text_of(path): _digest(path) for path in said}
+    write_json(note, {"scene": text_of(scene), "sources": marks, "said": digests})
 
 
 def changed_since(note: Path) -> tuple[Path, ...]:
@@ -30,6 +34,15 @@ def changed_since(note: Path) -> tuple[Path, ...]:
         return ()
     changed = [Path(path) for path, mark in sources.items() if _mark(Path(path)) != mark]
     return tuple(sorted(changed, key=lambda path: (str(path) != scene, path)))
+
+
+def said_otherwise(note: Path) -> tuple[Path, ...]:
+    """The files that say something else now than when the crate was made; none where nothing was noted here."""
+    try:
+        said = dict(read_json(note, "note of what a crate was made from", MOST_LIST).get("said", {}))
+        return tuple(path for text, digest in said.items() if _digest(path := Path(path_of(str(text)))) != digest)
+    except (UnreadableInput, TypeError, ValueError):
+        return ()
 
 
 def scene_of(note: Path) -> Path | None:
@@ -45,3 +58,11 @@ def _mark(path: Path) -> str | None:
         return file_mark(path)
     except OSError:
         return None
+
+
+def _digest(path: Path) -> str:
+    """Return the digest of a file's contents, nothing where there is none."""
+    try:
+        return hash_file(path)
+    except (OSError, UnreadableInput):
+        return ""

@@ -225,9 +225,11 @@ def _differences(
 
 def _median_of(regions: np.ndarray, noisy: np.ndarray) -> np.ndarray:
     """The median of those regions of a row that have noise; of all where few have."""
-    few = noisy.sum(axis=1) < LEAST_NOISY * noisy.shape[1]
-    chosen = np.where(noisy | few[:, None], regions, np.nan)
-    return np.asarray(np.nanmedian(chosen, axis=1))
+    chosen = noisy | (noisy.sum(axis=1) < LEAST_NOISY * noisy.shape[1])[:, None]
+    # what is left out is sorted to the end; NumPy's own median without gaps takes ten times as long on short rows
+    ordered = np.sort(np.where(chosen, regions, np.inf), axis=1)
+    count, row = chosen.sum(axis=1), np.arange(len(regions))
+    return np.asarray((ordered[row, (count - 1) // 2] + ordered[row, count // 2]) / 2)
 
 
 def outside(values: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray:

@@ -1,0 +1,350 @@
+"""The whole way: where a scene, a crate or a job stands, and carrying it on."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tidy_crate.api import checks
+from tidy_crate.api.crate import collect, prove
+from tidy_crate.api.farms import FarmLinks, load_card
+from tidy_crate.api.frames import deliver as deliver_frames
+from tidy_crate.api.frames import record, rerender, retrieve, review, stitch, to_rerender
+from tidy_crate.api.jobs import prepare, send
+from tidy_crate.api.plan import estimate, probe
+from tidy_crate.api.scene import bake, open_scene, relink
+from tidy_crate.api.user import User
+from tidy_crate.core.errors import FarmBusy, TidyCrateError, WrongUsage
+from tidy_crate.core.progress import Progress, silent
+
+if TYPE_CHECKING:
+    from types import TracebackType
+
+    from tidy_crate.core.context.scene import SceneContext
+    from tidy_crate.core.farm.card import FarmCard
+    from tidy_crate.core.job.ledger import Ledger
+    from tidy_crate.core.review.record import Record
+    from tidy_crate.core.work.options import SendOptions
+    from tidy_crate.core.workflow.shot import Offer, Shot
+    from tidy_crate.core.workflow.standing import Standing, Standings, StepName
+    from tidy_crate.estimating import Ask
+
+# seconds between two looks at a farm, the first and the longest
+SOON, LATE = 0.5, 10.0
+
+
+class Desk:
+    """The user's files, ledger, farms and clock, opened when first needed. Use it as a context manager."""
+
+    def __init__(self, user: User | None = None, tell: Callable[[str], None] | None = None) -> None:
+        """tell: is told of a line to a farm that is silent."""
+        self.user = user or User.here()
+        self._tell = tell
+
+    @cached_property
+    def ledger(self) -> Ledger:
+        """The ledger, open."""
+        from tidy_crate.core.job.ledger import Ledger
+
+        return Ledger(self.user.ledger)
+
+    @cached_property
+    def links(self) -> FarmLinks:
+        """The links to farms."""
+        return FarmLinks(self.user, self._tell)
+
+    def now(self) -> datetime:
+        """Return the time, with its zone."""
+        return datetime.now().astimezone()
+
+    def open_scene(self, scene_file: Path) -> SceneContext:
+        """Return a scene with its decisions and caches as they are now."""
+        return open_scene(scene_file, user=self.user)
+
+    def card(self, farm: str) -> FarmCard:
+        """Return a farm's card, by name or path."""
+        return load_card(farm, user=self.user)[0]
+
+    def origin_of(self, crate_folder: Path) -> Path:
+        """Return the file in which it is noted what a crate was made from."""
+        return self.user.origin_of(crate_folder)
+
+    def proof_of(self, crate_folder: Path) -> Path:
+        """Return the file in which the last proof of a crate is noted."""
+        return self.user.proof_of(crate_folder)
+
+    def offer(self, crate_folder: Path, farms: Sequence[str], options: SendOptions) -> Offer:
+        """Return the way to send a crate that the estimate recommends; to the first farm where none can be made."""
+        from tidy_crate.core.work.options import SendOptions
+        from tidy_crate.core.workflow.shot import Offer
+
+        named = {self.card(farm).name: farm for farm in farms}
+        wanted, farm = options, farms[0]
+        no_estimate = ""
+        try:
+            found = estimate(crate_folder, farms, _ask(options), user=self.user).estimate
+        except TidyCrateError as error:
+            no_estimate = error.what
+        else:
+            at = found.pick.index if found.pick is not None else None
+            if at is None:
+                reasons = "; ".join(dict.fromkeys(reason for one in found.quotes for reason in one.reasons))
+                raise WrongUsage("none of the farms can render it", ", ".join(named), reasons or None)
+            quote = found.quotes[at]
+            if not quote.shares:
+                farm = named[quote.farm]
+                picked = {"machine": quote.machine, "nodes": quote.nodes, "batch": quote.batch}
+                picked |= {"priority": quote.priority} if quote.priority else {}
+                picked |= {"reclaimable": True} if quote.reclaimable else {}
+                wanted = SendOptions.model_validate(picked | options.said())
+        prepared = prepare(crate_folder, farm, wanted, user=self.user)
+        return Offer(
+            farm=farm,
+            name=prepared.card.name,
+            options=wanted,
+            quote=prepared.quote,
+            no_quote=no_estimate or prepared.no_quote,
+            errors=tuple(f"{one.subject}: {one.message}; {one.remedy}" for one in prepared.sending.errors),
+            command=_send(crate_folder, farm, wanted),
+        )
+
+    def __enter__(self) -> Desk:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+        if "links" in self.__dict__:
+            self.links.__exit__(kind, error, at)
+        if "ledger" in self.__dict__:
+            self.ledger.close()
+
+
+class Doing:
+    """Does the steps for a user."""
+
+    def __init__(
+        self,
+        desk: Desk,
+        progress: Progress = silent,
+        *,
+        tell: Callable[[str], None] | None = None,
+        write_report: Callable[[Path, Record], None] | None = None,
+    ) -> None:
+        """tell: is told of outages of a farm. write_report: writes the record of a job as a file."""
+        self._desk, self._progress, self._tell = desk, progress, tell
+        self._write_report = write_report
+        self._pause = SOON
+
+    def do(self, shot: Shot, standing: Standing) -> None:
+        """Do a step; see `core.workflow.carry.Acts`."""
+        self._pause = SOON
+        getattr(self, f"_{standing.step}")(shot)
+
+    def wait(self, shot: Shot, standing: Standing) -> None:
+        """Bring home what a farm has rendered, and wait: longer each time that nothing came."""
+        name = standing_job(shot, self._desk)
+        came = False
+        if name is not None:
+            try:
+                found = retrieve(name, shot.into, tell=self._tell, user=self._desk.user, progress=self._progress)
+                came = bool(found.retrieved)
+            except FarmBusy as error:
+                self._pause = max(self._pause, error.after or 0.0)
+        self._pause = SOON if came else min(LATE, self._pause * 1.5)
+        time.sleep(self._pause)
+
+    def _relink(self, shot: Shot) -> None:
+        project = self._desk.open_scene(_of(shot)).project
+        look_in = [folder for folder in map(project.absolute, shot.rules.look_in) if folder.is_dir()]
+        relink(_of(shot), look_in, apply=True, user=self._desk.user)
+
+    def _bake(self, shot: Shot) -> None:
+        bake(_of(shot), user=self._desk.user, progress=self._progress)
+
+    def _check(self, shot: Shot) -> None:
+        """Fix what a rule lets be fixed; where nothing is left to fix, waive what a rule waives."""
+        from tidy_crate.core.check.finding import Severity
+
+        against = checks.against(shot.farms, user=self._desk.user)
+        if shot.rules.mend and checks.mend(_of(shot), against, user=self._desk.user):
+            return
+        found = checks.check(_of(shot), against, user=self._desk.user)
+        warned = {one.code for one in found.findings if one.severity is Severity.WARNING and not one.waived}
+        for code, because in shot.rules.waive.items():
+            if code in warned:
+                checks.waive(_of(shot), code, because, by=shot.by, user=self._desk.user)
+
+    def _collect(self, shot: Shot) -> None:
+        collect(_of(shot), shot.crate, user=self._desk.user, progress=self._progress)
+
+    def _prove(self, shot: Shot) -> None:
+        prove(shot.crate, user=self._desk.user)
+
+    def _probe(self, shot: Shot) -> None:
+        probe(shot.crate, user=self._desk.user, progress=self._progress)
+
+    def _send(self, shot: Shot) -> None:
+        offer = self._desk.offer(shot.crate, shot.farms, shot.options)
+        cap = {"cap": shot.cap[0]} if shot.cap is not None else {}
+        options = offer.options.model_copy(update=cap)
+        prepared = prepare(shot.crate, offer.farm, options, user=self._desk.user)
+        send(prepared, tell=self._tell, user=self._desk.user, progress=self._progress)
+
+    def _retrieve(self, shot: Shot) -> None:
+        name = _job(shot, self._desk)
+        retrieve(name, shot.into, tell=self._tell, user=self._desk.user, progress=self._progress)
+
+    def _review(self, shot: Shot) -> None:
+        review(_job(shot, self._desk), user=self._desk.user, progress=self._progress)
+
+    def _rerender(self, shot: Shot) -> None:
+        suspect = shot.rules.suspect == "rerender"
+        rerender(to_rerender(_job(shot, self._desk), suspect=suspect, user=self._desk.user),
+                        user=self._desk.user)  # fmt: skip
+
+    def _stitch(self, shot: Shot) -> None:
+        stitch(_job(shot, self._desk), user=self._desk.user, progress=self._progress)
+
+    def _deliver(self, shot: Shot) -> None:
+        if shot.deliver is None:
+            return
+        found = deliver_frames(_job(shot, self._desk), shot.deliver, user=self._desk.user, progress=self._progress)
+        if found.missing:
+            first = found.missing[0]
+            left = len({one.frame for one in found.missing})
+            what = f"{left} frame{' is' if left == 1 else 's are'} not good, so nothing was delivered"
+            raise WrongUsage(what, f"frame {first.frame}", first.why)
+
+    def _report(self, shot: Shot) -> None:
+        if shot.report is None:
+            return
+        if self._write_report is None:
+            raise WrongUsage("nothing here writes a record", shot.report)
+        self._write_report(shot.report, record(_job(shot, self._desk), user=self._desk.user))
+
+
+def shot_for(
+    target: Path | str,
+    desk: Desk,
+    *,
+    crate_folder: Path | None = None,
+    farms: Sequence[str] = (),
+    cap: str | None = None,
+    options: SendOptions | None = None,
+    look_in: Sequence[Path] = (),
+    into: Path | None = None,
+    deliver: Path | None = None,
+    report: Path | None = None,
+) -> Shot:
+    """Return what a scene, a crate or a job is carried by: what is said here, and else the rules of its project.
+
+    cap: such as `120 EUR`. Raises WrongUsage for a target that is none of the three, or an amount without a currency.
+    """
+    from tidy_crate.core.context.carry_rules import CarryRules
+    from tidy_crate.core.context.project import Project
+    from tidy_crate.core.crate.collect import default_crate
+    from tidy_crate.core.crate.origin import scene_of
+    from tidy_crate.core.crate.packing import is_crate
+    from tidy_crate.core.money import parse_money
+    from tidy_crate.core.work.options import SendOptions
+    from tidy_crate.core.workflow.shot import Shot, placed
+
+    path = Path(target).absolute()
+    scene_file: Path | None = None
+    job: str | None = None
+    if path.is_file():
+        scene_file, folder = path, crate_folder.absolute() if crate_folder is not None else default_crate(path)
+    elif is_crate(path):
+        folder = path
+    elif path.exists():
+        raise WrongUsage("this is neither a scene nor a crate", target, "name a scene file, a crate or a job")
+    else:
+        from tidy_crate.core.job.ledger import submissions_of
+
+        row, _ = submissions_of(desk.ledger, str(target))
+        job, folder = row.id, Path(row.crate)
+    origin = scene_file or scene_of(desk.origin_of(folder)) or folder / "scene"
+    project = Project.of(origin)
+    rules = project.content.carry
+    root = project.root or origin.parent
+    amount = cap or rules.cap
+    if look_in:
+        rules = CarryRules(**rules.model_dump() | {"look_in": tuple(one.absolute() for one in look_in)})
+    money = None
+    if amount:
+        money = parse_money(amount, "")
+        if not money[1]:
+            raise WrongUsage("the cap has no currency", repr(amount), "write an amount and a currency: '120 EUR'")
+    home = into.absolute() if into is not None else None
+    return Shot(
+        desk=desk,
+        rules=rules,
+        rules_file=project.file,
+        crate=folder,
+        scene=scene_file,
+        job=job,
+        farms=tuple(farms) or rules.farms,
+        cap=money,
+        options=options or SendOptions(),
+        into=home or (placed(rules.into, origin, root) if rules.into else folder.parent / "frames"),
+        deliver=deliver.absolute() if deliver else placed(rules.deliver, origin, root) if rules.deliver else None,
+        report=report.absolute() if report else placed(rules.report, origin, root) if rules.report else None,
+    )
+
+
+def standings(shot: Shot) -> Standings:
+    """Return where a shot stands, step by step. Farms are asked; nothing is changed."""
+    from tidy_crate.core.workflow.looks import Looks, stand
+
+    return stand(Looks(shot))
+
+
+def carry(shot: Shot, doing: Doing, tell: Callable[[Standing], None], *, until: StepName | None = None) -> Standings:
+    """Do all steps that need no decision, up to the first one that does. This may spend money, up to the shot's cap."""
+    from tidy_crate.core.workflow.carry import carry as core
+
+    return core(shot, doing, tell, until)
+
+
+def standing_job(shot: Shot, desk: Desk) -> str | None:
+    """Return the job of a shot, None where it was not sent."""
+    from tidy_crate.core.workflow.looks import Looks
+
+    row = Looks(shot).job
+    return row.id if row is not None else None
+
+
+def _job(shot: Shot, desk: Desk) -> str:
+    name = standing_job(shot, desk)
+    if name is None:
+        raise WrongUsage("it was not sent", shot.crate, "carry it on")
+    return name
+
+
+def _of(shot: Shot) -> Path:
+    if shot.scene is None:
+        raise WrongUsage("there is no scene", shot.crate)
+    return shot.scene
+
+
+def _ask(options: SendOptions) -> Ask:
+    from tidy_crate.estimating import Ask as Wanted
+
+    return Wanted(
+        machine=options.machine,
+        nodes=options.nodes,
+        batch=options.batch,
+        priority=options.priority,
+        reclaimable=options.reclaimable,
+    )
+
+
+def _send(crate_folder: Path, farm: str, options: SendOptions) -> tuple[str, ...]:
+    words = ["send", str(crate_folder), "--farm", farm]
+    for name in ("machine", "nodes", "batch", "priority"):
+        value = getattr(options, name)
+        words += [f"--{name}", str(value)] if value is not None else []
+    return (*words, *(["--reclaimable"] if options.reclaimable else []))
