@@ -19,7 +19,7 @@ subclass of TidyCrateError, and reports progress to a callback. Heavy libraries 
 from __future__ import annotations
 
 from tidy_crate.api.checks import against, check, mend, take_back, waive
-from tidy_crate.api.crate import archive, collect, next_step, prove, unsolved
+from tidy_crate.api.crate import archive, collect, prove, unsolved
 from tidy_crate.api.farms import FarmLinks, agree_to_address, balances, farm_moved, ledger, load_card, try_farm
 from tidy_crate.api.frames import (
     decide,
@@ -75,7 +75,7 @@ from tidy_crate.api.scene import (
     verify_caches,
 )
 from tidy_crate.api.user import AT_ONCE, HOME, LEDGER, MOST_REMEMBERED, SCORE_HERE, USUAL_BATCH, User
-from tidy_crate.api.workflow import Desk, Doing, carry, shot_for, standings
+from tidy_crate.api.workflow import Desk, Doing, carry, next_standing, shot_for, standings
 
 __all__ = [
     "AT_ONCE",
@@ -121,7 +121,7 @@ __all__ = [
     "log",
     "mend",
     "need_trust",
-    "next_step",
+    "next_standing",
     "open_scene",
     "own_commands",
     "plan_bake",

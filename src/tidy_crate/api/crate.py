@@ -18,24 +18,6 @@ if TYPE_CHECKING:
     from tidy_crate.core.crate.proving import Proof
 
 
-def next_step(crate: Path) -> tuple[str, ...]:
-    """Return the command that comes next for a crate that is complete; empty where nothing in it can be rendered."""
-    from tidy_crate.core.crate.packing import read_packing_list
-    from tidy_crate.core.estimate.probe_result import read_probe
-
-    content = read_packing_list(crate)
-    if not content.requests:
-        return ()
-    try:
-        read_probe(crate, content)
-    except TidyCrateError:
-        if content.render is not None:
-            return ("probe", str(crate))
-        # without a render command there are no test frames, and their time is typed in
-        return ("estimate", str(crate), "--farm", "CARD", "--seconds-per-frame", "SECONDS")
-    return ("estimate", str(crate), "--farm", "CARD")
-
-
 def unsolved(crate: Path) -> tuple[str, ...]:
     """Return what the bakes of a crate's simulations could not solve, by prim; nothing for an archive."""
     from tidy_crate.core.crate.packing import read_packing_list
@@ -74,6 +56,7 @@ def collect(
     into the scene's decisions for all later commands; frames too, for a scene that states no range of its own.
     Raises HeldBack, WrongUsage.
     """
+    from tidy_crate.core.asset.paths import crate_name
     from tidy_crate.core.context.outside import file_claims, folder_claim
     from tidy_crate.core.crate import collect as core
     from tidy_crate.core.crate.copying import Way
@@ -91,7 +74,7 @@ def collect(
         )
     context = _ordered(context, frames, camera, size, products or {}, passes or {})
     requests = () if frames is None else (request_for(context.survey(), frames=frames),)
-    target = crate or core.default_crate(context.scene)
+    target = crate or context.scene.with_name(crate_name(context.scene.name))
     return core.collect(
         context,
         target,

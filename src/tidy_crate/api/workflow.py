@@ -40,10 +40,12 @@ SOON, LATE = 0.5, 10.0
 class Desk:
     """The user's files, ledger, farms and clock, opened when first needed. Use it as a context manager."""
 
-    def __init__(self, user: User | None = None, tell: Callable[[str], None] | None = None) -> None:
-        """tell: is told of a line to a farm that is silent."""
+    def __init__(
+        self, user: User | None = None, tell: Callable[[str], None] | None = None, *, tidy_dir: Path | None = None
+    ) -> None:
+        """tell: is told of a line to a farm that is silent. tidy_dir: where decisions and caches of scenes are."""
         self.user = user or User.here()
-        self._tell = tell
+        self._tell, self._tidy_dir = tell, tidy_dir
 
     @cached_property
     def ledger(self) -> Ledger:
@@ -63,7 +65,13 @@ class Desk:
 
     def open_scene(self, scene_file: Path) -> SceneContext:
         """Return a scene with its decisions and caches as they are now."""
-        return open_scene(scene_file, user=self.user)
+        return open_scene(scene_file, tidy_dir=self._tidy_dir, user=self.user)
+
+    def known_farms(self) -> tuple[str, ...]:
+        """Return the farms that are known by name."""
+        from tidy_crate.core.farm.card import known_farms
+
+        return tuple(known_farms(self.user.card_folders))
 
     def card(self, farm: str) -> FarmCard:
         """Return a farm's card, by name or path."""
@@ -243,9 +251,9 @@ def shot_for(
 
     cap: such as `120 EUR`. Raises WrongUsage for a target that is none of the three, or an amount without a currency.
     """
+    from tidy_crate.core.asset.paths import crate_name
     from tidy_crate.core.context.carry_rules import CarryRules
     from tidy_crate.core.context.project import Project
-    from tidy_crate.core.crate.collect import default_crate
     from tidy_crate.core.crate.origin import scene_of
     from tidy_crate.core.crate.packing import is_crate
     from tidy_crate.core.money import parse_money
@@ -256,11 +264,16 @@ def shot_for(
     scene_file: Path | None = None
     job: str | None = None
     if path.is_file():
-        scene_file, folder = path, crate_folder.absolute() if crate_folder is not None else default_crate(path)
+        scene_file, folder = (
+            path,
+            crate_folder.absolute() if crate_folder is not None else path.with_name(crate_name(path.name)),
+        )
     elif is_crate(path):
         folder = path
     elif path.exists():
         raise WrongUsage("this is neither a scene nor a crate", target, "name a scene file, a crate or a job")
+    elif path.suffix or len(Path(target).parts) > 1:
+        raise WrongUsage("there is no such scene, crate or job", target, "check the path; tidy-crate jobs lists jobs")
     else:
         from tidy_crate.core.job.ledger import submissions_of
 
@@ -300,6 +313,22 @@ def standings(shot: Shot) -> Standings:
     from tidy_crate.core.workflow.looks import Looks, stand
 
     return stand(Looks(shot))
+
+
+def next_standing(
+    target: Path | str, *, crate_folder: Path | None = None, tidy_dir: Path | None = None, user: User | None = None
+) -> Standing | None:
+    """Return the first step of a scene, a crate or a job that is not over; None at the end, or where it has no rules.
+
+    No step behind it is looked at.
+    """
+    from tidy_crate.core.workflow.looks import Looks
+
+    with Desk(user, tidy_dir=tidy_dir) as desk:
+        try:
+            return Looks(shot_for(target, desk, crate_folder=crate_folder)).first()
+        except TidyCrateError:
+            return None
 
 
 def carry(shot: Shot, doing: Doing, tell: Callable[[Standing], None], *, until: StepName | None = None) -> Standings:

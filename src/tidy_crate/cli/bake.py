@@ -105,11 +105,11 @@ def _prove(talk: Talk, scene: Path, tidy_dir: Path | None, batch: int) -> None:
 
 
 def _show(console: Console, result: BakeResult, scene: Path) -> None:
-    from tidy_crate.cli.show import cell, next_command, size, state, table
+    from tidy_crate.cli.show import cell, next_command, show_next, size, state, table
 
     if not (result.baked or result.up_to_date or result.failed):
         console.print("This scene has no simulation that this tool knows.")
-        next_command(console, "check", scene)
+        show_next(console, scene)
         return
     rows = table("simulation", "outcome", "frames", "size", "cache", right=("size",))
     for one in result.baked:
@@ -182,7 +182,7 @@ def _short(path: Path) -> str:
 def _show_proof(console: Console, proof: OrderProof, scene: Path) -> None:
     from rich.text import Text
 
-    from tidy_crate.cli.show import cell, counted, next_command, table
+    from tidy_crate.cli.show import cell, counted, next_command, show_next, table
     from tidy_crate.cli.text import clean
 
     orders = counted(len(proof.orders), "order")
@@ -202,4 +202,4 @@ def _show_proof(console: Console, proof: OrderProof, scene: Path) -> None:
     if proof.live:
         next_command(console, "bake", scene)
     elif proof.holds:
-        next_command(console, "check", scene)
+        show_next(console, scene)

@@ -12,15 +12,13 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tidy_crate import api
-from tidy_crate.cli.show import cell, counted, heading, money, next_command, state, table
+from tidy_crate.cli.show import cell, counted, heading, money, show_next, state, table
 from tidy_crate.cli.text import clean
 from tidy_crate.core.check.catalogue import in_groups
 from tidy_crate.core.check.finding import Check, Finding, Next, Severity
 from tidy_crate.core.check.mends import mendable
 from tidy_crate.core.check.result import CheckResult, FarmVerdict
 from tidy_crate.core.context.decisions import Waiver
-from tidy_crate.core.crate.packing import is_crate
 
 # of one code so many are shown unless all are wanted
 MOST_OF_A_KIND = 8
@@ -83,9 +81,7 @@ def show(
         _show_farms(console, result)
     _show_verdict(console, result)
     if not result.blocked and not result.farms:
-        then = api.next_step(target) if is_crate(target) else ("collect", target, "-o", "CRATE")
-        if then:
-            next_command(console, *then)
+        show_next(console, target)
 
 
 def _show_done(console: Console, done: dict[str, Any]) -> None:

@@ -159,11 +159,11 @@ def register(app: typer.Typer) -> None:
             document |= {"proof": proof.model_dump(mode="json")}
 
         def show(console: Console) -> None:
-            from tidy_crate.cli.show import next_command
+            from tidy_crate.cli.show import show_next
 
             _show(console, result)
             if result.complete and result.requests and proof is None:
-                next_command(console, "prove", result.crate)
+                show_next(console, result.crate)
             if proof is not None:
                 console.print()
                 _show_proof(console, proof)
@@ -290,7 +290,7 @@ _OPENED = 6
 def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> None:
     from rich.text import Text
 
-    from tidy_crate.cli.show import cell, counted, duration, next_command, said_lines, state, table
+    from tidy_crate.cli.show import cell, counted, duration, said_lines, show_next, state, table
     from tidy_crate.core.scene.composition import COMPOSES
 
     rows = table("asked", "answer", "in detail")
@@ -366,7 +366,6 @@ def _show_proof(console: Console, proof: Proof, crate: Path | None = None) -> No
         console.print("The crate is complete.", style="bold green")
         if crate is not None:
             _show_unsolved(console, crate)
-        if crate is not None and (then := api.next_step(crate)):
-            next_command(console, *then)
+            show_next(console, crate)
     else:
         console.print("The crate is not complete.", style="bold red")

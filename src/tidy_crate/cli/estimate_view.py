@@ -9,7 +9,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from tidy_crate.cli.show import cell, counted, duration, facts, heading, money, next_command, size, table
+from tidy_crate.cli.show import cell, counted, duration, facts, heading, money, next_command, show_next, size, table
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.crate.packing import is_crate
 from tidy_crate.core.estimate.model import Estimate, Here, MoneyParts, Parts, Quote, least_by
@@ -25,7 +25,7 @@ def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
     """Show the test frames, and what they say of the whole."""
     if result.source:
         console.print(f"{counted(len(result.frames), 'timing')} from elsewhere: {result.source}. Nothing was rendered.")
-        next_command(console, "estimate", crate, "--farm", "CARD")
+        show_next(console, crate)
         return
     rows = table(
         "request", "frame", "seconds", "memory", "size", "chosen because", right=("frame", "seconds", "memory")
@@ -59,7 +59,7 @@ def show_probe(console: Console, result: ProbeResult, crate: Path) -> None:
         console.print(f"{result.warning[:1].upper()}{result.warning[1:]}.")
     if result.basis == "practice":
         console.print(PRACTICE_NOTE, style="dim")
-    next_command(console, "estimate", crate, "--farm", "CARD")
+    show_next(console, crate)
 
 
 def _start_and_load(result: ProbeResult) -> str:

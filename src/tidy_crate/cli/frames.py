@@ -305,7 +305,7 @@ def _decide(
 
 
 def _show_retrieved(console: Console, result: Retrieved) -> None:
-    from tidy_crate.cli.show import by_frames, cell, counted, next_command, state, table
+    from tidy_crate.cli.show import by_frames, cell, counted, show_next, state, table
 
     console.print(
         cell(f"{counted(len(result.retrieved), 'file')} came home into {result.into}, {result.at_home} are there now.")
@@ -320,7 +320,7 @@ def _show_retrieved(console: Console, result: Retrieved) -> None:
         if len(found) > MOST_ROWS:
             console.print(f"and {len(found) - MOST_ROWS} more rows like these")
     if result.ended and not result.missing:
-        next_command(console, "review", result.job)
+        show_next(console, result.job)
 
 
 def _question(one: Judged, word: str) -> str:

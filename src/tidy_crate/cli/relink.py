@@ -80,8 +80,7 @@ def register(app: typer.Typer) -> None:
         decided = {(one.asset, one.candidate) for one in applied}
         if applied:
             talk.say(f"Written to {found.decisions}")
-        then = ("bake" if found.live else "check", scene)
-        talk.result(document, lambda console: _show(console, proposals, decided, still, then))
+        talk.result(document, lambda console: _show(console, proposals, decided, still, scene, tidy_dir))
         if not applied and any(proposal.sure for proposal in proposals):
             talk.say("Nothing is decided yet: add --apply to keep the sure ones.")
         if any(asset.needed for asset in still):
@@ -131,10 +130,10 @@ def _show(
     proposals: tuple[Proposal, ...],
     decided: set[tuple[str, Path]],
     still: list[Asset],
-    then: tuple[object, ...],
+    scene: Path,
+    tidy_dir: Path | None,
 ) -> None:
-    """then: the next command, where nothing that is needed is missing."""
-    from tidy_crate.cli.show import cell, counted, heading, next_command, state, table
+    from tidy_crate.cli.show import cell, counted, heading, show_next, state, table
 
     if proposals:
         rows = table("missing file", "needed", "candidate", "because", "sure", "decided")
@@ -162,7 +161,7 @@ def _show(
         _more(console, len(still))
     if not still and not proposals:
         console.print("Nothing is missing.")
-        next_command(console, *then)
+        show_next(console, scene, tidy_dir=tidy_dir)
     elif not needed:
         console.print(f"\n{counted(len(decided), 'file')} relinked, nothing that these frames need is missing.")
-        next_command(console, *then)
+        show_next(console, scene, tidy_dir=tidy_dir)

@@ -18,6 +18,8 @@ from tidy_crate.cli.text import clean
 from tidy_crate.core.asset.frames import format_frames
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from tidy_crate.core.work.trust import Claim
 
 Key = TypeVar("Key")
@@ -91,12 +93,34 @@ def by_frames(rows: Iterable[tuple[int, Key]]) -> list[tuple[str, Key]]:
     return [(format_frames(sorted(frames)), key) for key, frames in groups.items()]
 
 
-def next_command(console: Console, *words: object) -> None:
-    """Show the next sensible command, as a line to copy."""
+def typed(words: Iterable[object]) -> str:
+    """Return a command line as it is typed here: paths below this folder are short."""
+    import os
     import shlex
 
+    here = f"{os.getcwd()}{os.sep}"  # noqa: PTH109 - as text, which is what is cut
+    return clean(shlex.join(["tidy-crate", *(text.removeprefix(here) for text in map(str, words))]))
+
+
+def next_command(console: Console, *words: object) -> None:
+    """Show the next sensible command, as a line to copy."""
     console.print()
-    console.print(Text(f"Next: tidy-crate {clean(shlex.join(map(str, words)))}", style="dim"), soft_wrap=True)
+    console.print(Text(f"Next: {typed(words)}", style="dim"), soft_wrap=True)
+
+
+def show_next(console: Console, target: Path | str, *, crate: Path | None = None, tidy_dir: Path | None = None) -> None:
+    """Show the line that brings a scene, a crate or a job on; where none does, what a person has to do."""
+    from tidy_crate import api
+
+    found = api.next_standing(target, crate_folder=crate, tidy_dir=tidy_dir)
+    if found is None:
+        return
+    if found.next:
+        next_command(console, *found.next[0])
+    elif found.questions:
+        asked = found.questions[0]
+        console.print()
+        console.print(Text(clean(f"Next: {asked.text}; {asked.remedy}"), style="dim"), soft_wrap=True)
 
 
 def facts(console: Console, rows: Iterable[tuple[str, object]]) -> None:

@@ -72,14 +72,14 @@ def register(app: typer.Typer) -> None:
             more["looks"] = [one.model_dump(mode="json") for one in each]
 
         def show(console: Console) -> None:
-            from tidy_crate.cli.show import next_command
+            from tidy_crate.cli.show import show_next
 
             _show(console, found, every or talk.verbose)
             if need is not None:
                 _show_memory(console, need)
             if looks:
                 _show_looks(console, each)
-            next_command(console, "check", scene)
+            show_next(console, scene, tidy_dir=tidy_dir)
 
         talk.result(found, show, more)
 

@@ -218,6 +218,11 @@ def without_version(stem: str) -> str:
     return VERSION_TOKEN.sub("", stem).strip("._-") or stem
 
 
+def crate_name(scene: str) -> str:
+    """The name that a scene's crate has by default, from the scene's file name."""
+    return f"{without_version(scene_stem(scene))}.crate"
+
+
 def version_of(stem: str) -> str | None:
     """A file's version token (`v003`), or None."""
     found = VERSION_TOKEN.findall(stem)

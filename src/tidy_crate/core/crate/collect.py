@@ -76,11 +76,6 @@ class CollectResult(Model):
         return not any(one.needed and not one.let_go for one in self.missing)
 
 
-def default_crate(scene: Path) -> Path:
-    """Return the default path of a scene's crate: beside it."""
-    return scene.parent / f"{without_version(scene_stem(scene.name))}.crate"
-
-
 def collect(
     context: SceneContext,
     crate: Path,

@@ -30,11 +30,6 @@ class ProofNote(Model):
     """False if the renderer could not start at all, which says nothing about the crate."""
     when: datetime
 
-    @property
-    def holds(self) -> bool:
-        """Return whether the crate may be sent: it is whole, and nothing speaks against its test frame."""
-        return self.whole and (not self.trouble or not self.began)
-
 
 def note_proof(note: Path, content: PackingList, proof: Proof, when: datetime) -> None:
     """Write down what a proof came to. when: with its zone."""

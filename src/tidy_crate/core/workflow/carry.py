@@ -6,10 +6,9 @@ from collections.abc import Callable
 from typing import Protocol
 
 from tidy_crate.core.errors import FarmBusy, TidyCrateError
-from tidy_crate.core.workflow.crate_steps import failed
 from tidy_crate.core.workflow.looks import Looks, stand, steps_of, trouble
 from tidy_crate.core.workflow.shot import Shot
-from tidy_crate.core.workflow.standing import Standing, Standings, StepName, StepState
+from tidy_crate.core.workflow.standing import Standing, Standings, StepName, StepState, failed
 
 # after this step an earlier one is looked at again: a frame that is rendered again has to come home again
 _BACK = {StepName.RERENDER: StepName.RENDER}

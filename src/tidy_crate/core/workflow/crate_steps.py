@@ -15,7 +15,10 @@ from tidy_crate.core.job.ledger import submissions_of
 from tidy_crate.core.job.tables import JobRow
 from tidy_crate.core.money import Cost, rounded
 from tidy_crate.core.workflow.shot import Offer, Shot, line_of, same_contents, words_of
-from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState
+from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState, counted, failed
+
+# farms that are named in a sentence
+MOST_NAMED = 4
 
 
 def prove_step(shot: Shot) -> Standing:
@@ -27,12 +30,15 @@ def prove_step(shot: Shot) -> Standing:
         return Standing(step=name, state=StepState.TO_DO, said="not proven on this machine", command=command)
     if note.contents != content.digest:
         return Standing(step=name, state=StepState.STALE, said="proven before it was collected again", command=command)
-    if not note.whole:
-        ask = Question(text="the proof found the crate incomplete", commands=(command,))
-        return Standing(step=name, state=StepState.PERSON, said=ask.text, questions=(ask,), command=command)
-    if not note.holds:
-        ask = Question(text=f"its test frame {note.frame} is not good: {note.trouble}", commands=(command,))
-        return Standing(step=name, state=StepState.PERSON, said=ask.text, questions=(ask,), command=command)
+    if note.trouble and note.began:
+        text = f"its test frame {note.frame} is not good: {note.trouble}"
+    elif not note.whole:
+        text = "the proof found that it is not complete"
+    else:
+        text = ""
+    if text:
+        ask = Question(text=text, commands=(command,))
+        return Standing(step=name, state=StepState.PERSON, said=text, questions=(ask,), command=command)
     said = "complete" if note.enforced else "complete, but the system could not shut it off while it was tried"
     if note.trouble:
         said += f"; no test frame: {note.trouble}"
@@ -56,7 +62,7 @@ def probe_step(shot: Shot) -> Standing:
         said = error.what if stale else "no test frame was timed yet"
         return Standing(step=name, state=StepState.STALE if stale else StepState.TO_DO, said=said, command=command)
     frames = {one.frame for one in found.frames}
-    said = f"{len(frames)} test frame{'' if len(frames) == 1 else 's'} timed"
+    said = f"{counted(len(frames), 'test frame')} timed"
     return Standing(step=name, state=StepState.DONE, said=said, command=command)
 
 
@@ -73,7 +79,7 @@ def estimate_step(shot: Shot, offer: Offer | TidyCrateError | None, job: JobRow 
     if isinstance(offer, TidyCrateError):
         return failed(name, offer)
     if offer is None:
-        return _without_farm(name, command)
+        return _without_farm(shot, name)
     if offer.quote is None:
         said = f"none can be made: {offer.no_quote}"
         return Standing(step=name, state=StepState.UNNEEDED, said=said, command=command)
@@ -97,7 +103,7 @@ def send_step(shot: Shot, offer: Offer | TidyCrateError | None, job: JobRow | No
             return Standing(step=name, state=StepState.STALE, said=said, command=_send(shot, offer))
         return Standing(step=name, state=StepState.DONE, said=f"{job.id} at {farms}")
     if offer is None:
-        return _without_farm(name, words_of("estimate", shot.crate))
+        return _without_farm(shot, name)
     if isinstance(offer, TidyCrateError):
         return failed(name, offer)
     if offer.errors:
@@ -153,20 +159,29 @@ def _covers(sent: PackingList, content: PackingList) -> bool:
     return all(set(one.numbers()) <= asked.get(one.name, set()) for one in content.to_render())
 
 
-def failed(name: StepName, error: TidyCrateError) -> Standing:
-    """Return a step that failed, with its remedy."""
-    text = error.what if error.where is None else f"{error.what}: {error.where}"
-    ask = Question(text=text, remedy=error.remedy or "")
-    return Standing(step=name, state=StepState.FAILED, said=text, questions=(ask,))
+def _without_farm(shot: Shot, name: StepName) -> Standing:
+    known = shot.desk.known_farms()
+    remedy = "name one with --farm, or under farms in [carry] of the project file"
+    timed = _timed(shot)
+    commands: list[tuple[str, ...]] = []
+    if not known:
+        text = "no farm is named, and none is known"
+        commands.append(words_of("farm", "new", "NAME"))
+    else:
+        text = f"no farm is named; known are {', '.join(known[:MOST_NAMED])}"
+        commands += [words_of("estimate", shot.crate)] if timed else []
+    if not timed:
+        remedy = f"{remedy}; without test frames, add --seconds-per-frame SECONDS to estimate"
+    ask = Question(text=text, commands=tuple(commands), remedy=remedy)
+    return Standing(step=name, state=StepState.PERSON, said=text, questions=(ask,))
 
 
-def _without_farm(name: StepName, command: tuple[str, ...]) -> Standing:
-    ask = Question(
-        text="no farm is named",
-        commands=(words_of("farm", "list"),),
-        remedy="name one with --farm, or under farms in [carry] of the project file",
-    )
-    return Standing(step=name, state=StepState.PERSON, said="no farm is named", questions=(ask,), command=command)
+def _timed(shot: Shot) -> bool:
+    try:
+        read_probe(shot.crate, read_packing_list(shot.crate))
+    except UnreadableInput:
+        return False
+    return True
 
 
 def _over(cost: Cost | None, cap: tuple[Decimal, str] | None) -> str:

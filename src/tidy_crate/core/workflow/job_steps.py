@@ -20,7 +20,7 @@ from tidy_crate.core.review.stitch import is_split
 from tidy_crate.core.work.attempt import Verdict
 from tidy_crate.core.work.task import Task
 from tidy_crate.core.workflow.shot import Shot, words_of
-from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState
+from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState, counted
 
 # above this share of a job, bad frames have one cause, which rendering again does not mend
 MOST_AGAIN = 0.5
@@ -88,7 +88,7 @@ def retrieve_step(shot: Shot, facts: JobFacts) -> Standing:
     command = words_of("retrieve", view.job, "--into", into)
     said = f"{view.at_home} of {view.products} files in {into}"
     if facts.to_fetch and view.at_home >= view.products:
-        said = f"{facts.to_fetch} files that were rendered again are to come"
+        said = f"{counted(facts.to_fetch, 'file')} rendered again, still to come"
     elif view.products and view.at_home >= view.products:
         return Standing(step=name, state=StepState.DONE, said=said, command=command)
     return Standing(step=name, state=StepState.TO_DO, said=said, command=command)
@@ -102,7 +102,7 @@ def review_step(facts: JobFacts) -> Standing:
     if facts.row.reviewed is None:
         return Standing(step=name, state=StepState.TO_DO, said="no frame was opened yet", command=command)
     if fresh:
-        return Standing(step=name, state=StepState.STALE, said=f"{fresh} files to judge", command=command)
+        return Standing(step=name, state=StepState.STALE, said=f"{counted(fresh, 'file')} to judge", command=command)
     counts = ", ".join(f"{count} {verdict}" for verdict, count in sorted(facts.verdicts.items(), key=str) if verdict)
     return Standing(step=name, state=StepState.DONE, said=counts or "no file to judge", command=command)
 
@@ -123,20 +123,20 @@ def rerender_step(shot: Shot, facts: JobFacts) -> Standing:
             text = f"{len(tasks)} of {total} frames are not good: the cause is likely in the scene or the farm"
             return _ask(name, text, command, (words_of("review", job), command))
         if most <= rules.rerender:
-            said = f"frames {frames}, by rule (attempt {most + 1} of {rules.rerender + 1})"
+            said = f"{_frames(frames)}, by rule (attempt {most + 1} of {rules.rerender + 1})"
             return Standing(step=name, state=StepState.TO_DO, said=said, command=command)
         again = f" after {most} attempts" if most > 1 else ""
-        text = f"frames {frames} are not good{again}"
+        text = f"{_frames(frames)}: not good{again}"
         accept = words_of("accept", job, "--frames", frames, "--because", "REASON")
         return _ask(name, text, command, (command, accept))
     if suspect:
-        text = f"{suspect} files are suspect: look at them, and accept or reject them"
+        text = f"{counted(suspect, 'suspect file')}: look at them, and accept or reject them"
         look = words_of("look", job, "--verdict", "suspect", "-o", f"{job}.png")
         accept = words_of("accept", job, "--suspect", "--because", "REASON")
         return _ask(name, text, command, (look, accept, words_of("rerender", job, "--suspect")))
     bad = facts.verdicts.get(Verdict.BAD.value, 0)
     if bad:
-        said = f"{bad} bad files are rendered again, and not at home yet"
+        said = f"{counted(bad, 'bad file')} rendered again, and not at home yet"
         return Standing(step=name, state=StepState.FARM, said=said, command=command)
     return Standing(step=name, state=StepState.UNNEEDED, said="every frame is good")
 
@@ -167,7 +167,7 @@ def stitch_step(facts: JobFacts) -> Standing:
                     task = Task(request.name, frame, view.name if view is not None else "")
                     lacking += not (into / content.product_path(output, task)).is_file()
     if lacking:
-        said = f"{lacking} pictures to put together"
+        said = f"{counted(lacking, 'picture')} to put together"
         return Standing(step=name, state=StepState.TO_DO, said=said, command=command)
     return Standing(step=name, state=StepState.DONE, said="every picture is whole", command=command)
 
@@ -184,7 +184,7 @@ def deliver_step(shot: Shot, facts: JobFacts) -> Standing:
     if _older(written, from_text(job.reviewed)):
         return Standing(step=name, state=StepState.STALE, said="delivered before the last review", command=command)
     count = len(read_input(written).splitlines()) if written.name == DIGESTS else None
-    said = f"{count} files in {target}" if count is not None else f"{target}"
+    said = f"{counted(count, 'file')} in {target}" if count is not None else f"{target}"
     return Standing(step=name, state=StepState.DONE, said=said, command=command)
 
 
@@ -212,3 +212,7 @@ def _ask(name: StepName, text: str, command: tuple[str, ...], answers: tuple[tup
 
 def _why(view: JobView) -> str:
     return f" ({'; '.join(view.why)})" if view.why else ""
+
+
+def _frames(text: str) -> str:
+    return f"frame {text}" if text.lstrip("-").isdigit() else f"frames {text}"

@@ -3,24 +3,20 @@
 from __future__ import annotations
 
 from functools import cached_property
+from typing import TYPE_CHECKING
 
-from tidy_crate.core.crate.packing import FILE_NAME, PackingList, read_packing_list
 from tidy_crate.core.errors import TidyCrateError
-from tidy_crate.core.job.tables import JobRow
 from tidy_crate.core.work.trust import NotTrusted
-from tidy_crate.core.workflow import crate_steps, job_steps, scene_steps
-from tidy_crate.core.workflow.crate_steps import failed
-from tidy_crate.core.workflow.job_steps import JobFacts
-from tidy_crate.core.workflow.shot import Offer, Shot, words_of
-from tidy_crate.core.workflow.standing import Question, Standing, Standings, StepName, StepState
+from tidy_crate.core.workflow.standing import Question, Standing, Standings, StepName, StepState, failed
 
-_OF_SCENE = {
-    StepName.SURVEY: scene_steps.survey_step,
-    StepName.RELINK: scene_steps.relink_step,
-    StepName.BAKE: scene_steps.bake_step,
-    StepName.CHECK: scene_steps.check_step,
-    StepName.COLLECT: scene_steps.collect_step,
-}
+# the modules of the steps load when first needed: what comes after a survey is told without those of jobs
+if TYPE_CHECKING:
+    from tidy_crate.core.crate.packing import PackingList
+    from tidy_crate.core.job.tables import JobRow
+    from tidy_crate.core.workflow.job_steps import JobFacts
+    from tidy_crate.core.workflow.shot import Offer, Shot
+
+_OF_SCENE = (StepName.SURVEY, StepName.RELINK, StepName.BAKE, StepName.CHECK, StepName.COLLECT)
 _OF_CRATE = (StepName.PROVE, StepName.PROBE, StepName.ESTIMATE, StepName.SEND)
 _OF_JOB = (
     StepName.RENDER, StepName.RETRIEVE, StepName.REVIEW, StepName.RERENDER, StepName.STITCH, StepName.DELIVER,
@@ -53,12 +49,19 @@ class Looks:
         except TidyCrateError as error:
             return trouble(step, error)
 
+    def first(self) -> Standing | None:
+        """Return the first step that is not over, None at the end. What comes later is not looked at."""
+        found = map(self.look, steps_of(self.shot))
+        return next((one for one in found if not one.state.over), None)
+
     def _look(self, step: StepName) -> Standing:
         shot = self.shot
         if step in _OF_SCENE:
-            return _OF_SCENE[step](shot)
+            return self._of_scene(step)
         if step in _OF_CRATE and self.content is None:
             return Standing(step=step, state=StepState.TO_DO, said=f"after {StepName.COLLECT}")
+        from tidy_crate.core.workflow import crate_steps
+
         if step is StepName.PROVE:
             return crate_steps.prove_step(shot)
         if step is StepName.PROBE:
@@ -71,7 +74,21 @@ class Looks:
             return Standing(step=step, state=StepState.TO_DO, said=f"after {StepName.SEND}")
         return self._of_job(step, self.facts)
 
+    def _of_scene(self, step: StepName) -> Standing:
+        from tidy_crate.core.workflow import scene_steps
+
+        look = {
+            StepName.SURVEY: scene_steps.survey_step,
+            StepName.RELINK: scene_steps.relink_step,
+            StepName.BAKE: scene_steps.bake_step,
+            StepName.CHECK: scene_steps.check_step,
+            StepName.COLLECT: scene_steps.collect_step,
+        }[step]
+        return look(self.shot)
+
     def _of_job(self, step: StepName, facts: JobFacts) -> Standing:
+        from tidy_crate.core.workflow import job_steps
+
         shot = self.shot
         if step is StepName.RENDER:
             return job_steps.render_step(facts)
@@ -92,11 +109,15 @@ class Looks:
     @cached_property
     def content(self) -> PackingList | None:
         """The packing list of the crate, None where there is no crate."""
+        from tidy_crate.core.crate.packing import FILE_NAME, read_packing_list
+
         return read_packing_list(self.shot.crate) if (self.shot.crate / FILE_NAME).is_file() else None
 
     @cached_property
     def job(self) -> JobRow | None:
         """The job of the crate as it is, None where it was not sent."""
+        from tidy_crate.core.workflow import crate_steps
+
         return crate_steps.job_of(self.shot, self.content)
 
     @cached_property
@@ -113,6 +134,8 @@ class Looks:
     @cached_property
     def facts(self) -> JobFacts | None:
         """The job as its farms know it, None where it was not sent."""
+        from tidy_crate.core.workflow import job_steps
+
         return job_steps.job_facts(self.shot, self.job) if self.job is not None else None
 
 
@@ -120,7 +143,7 @@ def trouble(step: StepName, error: TidyCrateError) -> Standing:
     """Return a step that an error stopped. Commands that nobody has agreed to are a question and no failure."""
     if isinstance(error, NotTrusted):
         text = f"{error.what}: {error.where}"
-        ask = Question(text=text, commands=(words_of("trust", error.folder),), remedy="read them first: trust --show")
+        ask = Question(text=text, commands=(("trust", str(error.folder)),), remedy="read them first: trust --show")
         return Standing(step=step, state=StepState.PERSON, said=text, questions=(ask,))
     return failed(step, error)
 

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from tidy_crate.core.asset.frames import format_frames
-from tidy_crate.core.check.catalogue import check_of
-from tidy_crate.core.check.finding import Finding, Next, Severity
-from tidy_crate.core.check.run import Against, check_scene
 from tidy_crate.core.context.relink import missing, propose
 from tidy_crate.core.context.scene import SceneContext
 from tidy_crate.core.crate.collect_cache import collected_contents
 from tidy_crate.core.crate.origin import changed_since, said_otherwise, scene_of
-from tidy_crate.core.crate.packing import FILE_NAME, UNFINISHED, read_packing_list
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.scene.model import Asset, Simulation, SimulationState, Survey
 from tidy_crate.core.work.trust import NotTrusted
 from tidy_crate.core.workflow.shot import Shot, words_of
-from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState
+from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState, counted
+
+if TYPE_CHECKING:
+    from tidy_crate.core.check.finding import Finding
 
 # questions of one step that are shown; the others are counted
 MOST_QUESTIONS = 8
@@ -53,11 +53,11 @@ def relink_step(shot: Shot) -> Standing:
         return Standing(step=name, state=StepState.DONE if decided else StepState.UNNEEDED, said=said, command=command)
     proposals = propose(survey, _look_in(shot, context), (), collected_contents(context.tidy))
     sure = {one.asset for one in proposals if one.sure} & {asset.id for asset in lacking}
-    said = f"{_count(len(lacking), 'file')} missing: {_names(asset.authored for asset in lacking)}"
+    said = f"{counted(len(lacking), 'file')} missing: {_names(asset.authored for asset in lacking)}"
     if sure and shot.rules.relink == "sure":
-        said = f"{_count(len(sure), 'missing file')} with one certain candidate each"
+        said = f"{counted(len(sure), 'missing file')} with one certain candidate each"
         return Standing(step=name, state=StepState.TO_DO, said=said, command=(*command, "--apply"))
-    asked = tuple(_missing(asset, command, scene, sure=asset.id in sure) for asset in lacking[:MOST_QUESTIONS])
+    asked = _missing(lacking, sure, command, scene, look_in=bool(shot.rules.look_in))
     return Standing(step=name, state=StepState.PERSON, said=said, questions=asked, command=command)
 
 
@@ -71,18 +71,18 @@ def bake_step(shot: Shot) -> Standing:
     if not every:
         return Standing(step=name, state=StepState.UNNEEDED, said="nothing depends on the frame before")
     if not open_ones:
-        said = f"{_count(len(every), 'simulation')} cached"
+        said = f"{counted(len(every), 'simulation')} cached"
         return Standing(step=name, state=StepState.DONE, said=said, command=command)
     refused = [one for one in open_ones if one.refused]
     if refused:
         asked = tuple(_refused(one, scene) for one in refused[:MOST_QUESTIONS])
-        said = f"{_count(len(refused), 'simulation')} cannot be baked here: {_names(one.name for one in refused)}"
+        said = f"{counted(len(refused), 'simulation')} cannot be baked here: {_names(one.name for one in refused)}"
         return Standing(step=name, state=StepState.PERSON, said=said, questions=asked, command=command)
     stale = [one for one in open_ones if one.state is SimulationState.STALE]
     if stale:
         said = f"{_names(one.name for one in stale)}: cached from other inputs"
         return Standing(step=name, state=StepState.STALE, said=said, command=command)
-    said = f"{len(open_ones)} of {_count(len(every), 'simulation')} to bake"
+    said = f"{len(open_ones)} of {counted(len(every), 'simulation')} to bake"
     return Standing(step=name, state=StepState.TO_DO, said=said, command=command)
 
 
@@ -91,6 +91,10 @@ def check_step(shot: Shot) -> Standing:
 
     Raises WrongUsage for a rule that waives a check that there is not.
     """
+    from tidy_crate.core.check.catalogue import check_of
+    from tidy_crate.core.check.finding import Severity
+    from tidy_crate.core.check.run import Against, check_scene
+
     for code in shot.rules.waive:
         check_of(code)
     scene = _scene(shot)
@@ -105,12 +109,12 @@ def check_step(shot: Shot) -> Standing:
     command = words_of("check", scene, *(word for farm in shot.farms for word in ("--farm", farm)))
     if not standing:
         waived = sum(one.waived for one in result.findings)
-        said = "no error, no warning" + (f" that is not waived ({waived} are)" if waived else "")
+        said = f"no error; {counted(waived, 'warning')} waived" if waived else "no error, no warning"
         return Standing(step=name, state=StepState.DONE, said=said, command=command)
     said = _found(standing)
     can_mend = [one for one in standing if one.mend]
     if can_mend and shot.rules.mend:
-        said = f"{_count(len(can_mend), 'finding')} to fix in the staged copy: {_names(one.code for one in can_mend)}"
+        said = f"{counted(len(can_mend), 'finding')} to fix in the staged copy: {_names(one.code for one in can_mend)}"
         return Standing(step=name, state=StepState.TO_DO, said=said, command=(*command, "--mend"))
     by_rule = {one.code for one in standing if one.severity is Severity.WARNING} & set(shot.rules.waive)
     if by_rule:
@@ -122,6 +126,8 @@ def check_step(shot: Shot) -> Standing:
 
 def collect_step(shot: Shot) -> Standing:
     """Look whether the crate is there, complete, of this scene, and of what the scene is now."""
+    from tidy_crate.core.crate.packing import FILE_NAME, UNFINISHED, read_packing_list
+
     scene = _scene(shot)
     name, crate = StepName.COLLECT, shot.crate
     command = words_of("collect", scene, "-o", crate)
@@ -150,7 +156,7 @@ def collect_step(shot: Shot) -> Standing:
         said = f"changed since: {_names(path.name for path in changed)}"
         return Standing(step=name, state=StepState.STALE, said=said, command=command)
     total = sum(file.bytes for file in content.files)
-    said = f"{_count(len(content.files), 'file')}, {total / (1 << 20):.1f} MiB"
+    said = f"{counted(len(content.files), 'file')}, {total / (1 << 20):.1f} MiB"
     return Standing(step=name, state=StepState.DONE, said=said, command=command)
 
 
@@ -169,14 +175,21 @@ def _relink(shot: Shot, scene: Path) -> tuple[str, ...]:
     return words_of("relink", scene, *(word for one in _look_in(shot, context) for word in ("--look-in", one)))
 
 
-def _missing(asset: Asset, command: Sequence[str], scene: Path, *, sure: bool) -> Question:
-    let_go = words_of("relink", scene, "--let-go", asset.id, "--because", "REASON")
-    if sure:
-        text, apply = f"{asset.authored} is missing; one candidate is certain", (*command, "--apply")
-        return Question(text=text, commands=(apply, let_go))
-    text = f"{asset.authored} is missing"
-    look = "it may be in a folder that was not looked in: add --look-in FOLDER"
-    return Question(text=text, commands=(tuple(command), let_go), remedy=look)
+def _missing(
+    lacking: Sequence[Asset], sure: set[str], command: tuple[str, ...], scene: Path, *, look_in: bool
+) -> tuple[Question, ...]:
+    """Return a question for what has a certain candidate, and one for each other file that is missing."""
+    asked = []
+    found = [asset for asset in lacking if asset.id in sure]
+    if found:
+        text = f"{counted(len(found), 'missing file')} with one certain candidate each: "
+        text += _names(asset.authored for asset in found)
+        asked.append(Question(text=text, commands=((*command, "--apply"),)))
+    for asset in [asset for asset in lacking if asset.id not in sure][:MOST_QUESTIONS]:
+        where = "it is not in the folders of look_in" if look_in else "tell where to look with --look-in FOLDER"
+        let_go = words_of("relink", scene, "--let-go", asset.id, "--because", "REASON")
+        asked.append(Question(text=f"{asset.authored} is missing", commands=(command, let_go), remedy=where))
+    return tuple(asked)
 
 
 def _refused(one: Simulation, scene: Path) -> Question:
@@ -191,14 +204,18 @@ def _counts(one: Finding, farms: int) -> bool:
 
 
 def _found(standing: Sequence[Finding]) -> str:
+    from tidy_crate.core.check.finding import Severity
+
     errors = sum(one.severity is Severity.ERROR for one in standing)
     warnings = len(standing) - errors
-    parts = [_count(errors, "error")] if errors else []
-    return " and ".join([*parts, *([_count(warnings, "warning")] if warnings else [])])
+    parts = [counted(errors, "error")] if errors else []
+    return " and ".join([*parts, *([counted(warnings, "warning")] if warnings else [])])
 
 
 def _asked(standing: Sequence[Finding], scene: Path, command: Sequence[str]) -> tuple[Question, ...]:
     """Return one question for each check that found something, errors first."""
+    from tidy_crate.core.check.finding import Next, Severity
+
     by_code: dict[str, list[Finding]] = {}
     for one in standing:
         by_code.setdefault(one.code, []).append(one)
@@ -219,17 +236,13 @@ def _asked(standing: Sequence[Finding], scene: Path, command: Sequence[str]) -> 
 
 
 def _in_short(survey: Survey) -> str:
-    files = len({member.path for asset in survey.assets for member in asset.members})
+    files = 1 + len({member.path for asset in survey.assets for member in asset.members})
     numbers = survey.frames.numbers() if survey.frames.count else ()
     frames = f"frames {format_frames(numbers)}" if numbers else "no frames of its own"
-    parts = [_count(files, "file"), frames]
+    parts = [counted(files, "file"), frames]
     if survey.simulations:
-        parts.append(_count(len(survey.simulations), "simulation"))
+        parts.append(counted(len(survey.simulations), "simulation"))
     return ", ".join(parts)
-
-
-def _count(number: int, word: str) -> str:
-    return f"{number} {word}" + ("" if number == 1 else "s")
 
 
 def _names(names: object) -> str:

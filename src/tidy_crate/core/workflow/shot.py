@@ -9,18 +9,20 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from tidy_crate.core.asset.paths import scene_stem, without_version
 from tidy_crate.core.context.carry_rules import SCENE, CarryRules
-from tidy_crate.core.context.scene import SceneContext
-from tidy_crate.core.crate.packing import PackingList
 from tidy_crate.core.errors import WrongUsage
-from tidy_crate.core.estimate.model import Quote
-from tidy_crate.core.farm.card import FarmCard
-from tidy_crate.core.job.ledger import Ledger
-from tidy_crate.core.job.submission import Links
 from tidy_crate.core.work.options import SendOptions
+
+if TYPE_CHECKING:
+    from tidy_crate.core.context.scene import SceneContext
+    from tidy_crate.core.crate.packing import PackingList
+    from tidy_crate.core.estimate.model import Quote
+    from tidy_crate.core.farm.card import FarmCard
+    from tidy_crate.core.job.ledger import Ledger
+    from tidy_crate.core.job.submission import Links
 
 
 @dataclass(frozen=True)
@@ -58,6 +60,9 @@ class Desk(Protocol):
 
     def open_scene(self, scene: Path) -> SceneContext:
         """Return a scene with its decisions and caches as they are now."""
+
+    def known_farms(self) -> tuple[str, ...]:
+        """Return the farms that are known by name."""
 
     def card(self, farm: str) -> FarmCard:
         """Return a farm's card, by name or path."""

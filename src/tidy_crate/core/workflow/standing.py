@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 from enum import StrEnum
 
+from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.model import Model
 from tidy_crate.core.money import Cost
 
@@ -90,6 +91,19 @@ class Standing(Model):
     progress: tuple[int, int] | None = None
     """Tasks that a farm has rendered, and all of them."""
 
+    @property
+    def next(self) -> tuple[tuple[str, ...], ...]:
+        """Return the lines that bring it on, as words without the program's name."""
+        asked = tuple(words for one in self.questions for words in one.commands)
+        return asked or ((self.command,) if self.command else ())
+
+
+def failed(name: StepName, error: TidyCrateError) -> Standing:
+    """Return a step that failed, with its remedy."""
+    text = error.what if error.where is None else f"{error.what}: {error.where}"
+    ask = Question(text=text, remedy=error.remedy or "")
+    return Standing(step=name, state=StepState.FAILED, said=text, questions=(ask,))
+
 
 class Standings(Model):
     """All steps of one scene, crate or job."""
@@ -116,8 +130,9 @@ class Standings(Model):
     @property
     def next(self) -> tuple[tuple[str, ...], ...]:
         """Return the lines that bring it on, as words without the program's name."""
-        current = self.current
-        if current is None:
-            return ()
-        asked = tuple(words for one in current.questions for words in one.commands)
-        return asked or ((current.command,) if current.command else ())
+        return self.current.next if self.current is not None else ()
+
+
+def counted(number: int, word: str) -> str:
+    """Return a number with its noun."""
+    return f"{number} {word}" + ("" if number == 1 else "s")
