@@ -55,6 +55,7 @@ from tidy_crate.api.jobs import (
     to_send,
     track,
 )
+from tidy_crate.api.night import carry_night, purse_of, read_list
 from tidy_crate.api.plan import estimate, estimate_accuracy, examine_installation, probe, take_timings
 from tidy_crate.api.scene import (
     Choose,
@@ -99,6 +100,7 @@ __all__ = [
     "balances",
     "cancel",
     "carry",
+    "carry_night",
     "check",
     "collect",
     "commands_of",
@@ -131,6 +133,8 @@ __all__ = [
     "probe",
     "prove",
     "prove_order",
+    "purse_of",
+    "read_list",
     "record",
     "refunds",
     "release",

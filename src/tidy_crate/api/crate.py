@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from tidy_crate.api.scene import open_scene, own_commands
 from tidy_crate.api.user import User
@@ -97,22 +97,31 @@ def _ordered(
     passes: Mapping[str, Sequence[str]],
 ) -> SceneContext:
     """Write what is ordered from outside of a scene into its decisions, and return the scene with it."""
-    table: dict[str, object] = {}
+    table: dict[str, Any] = {}
     if frames is not None and not context.survey().frames.count:
         table["frames"] = frames
     if camera is not None:
         table["camera"] = camera
     if size is not None:
         table["resolution"] = list(size)
-    if not (table or products or passes):
-        return context
+    for name in dict.fromkeys([*products, *passes]):
+        own: dict[str, object] = {"path": products[name]} if products.get(name) else {}
+        own |= {"passes": list(passes[name])} if name in passes else {}
+        table.setdefault("output", {})[name] = own
+    return order(context, table) if table else context
+
+
+def order(context: SceneContext, table: Mapping[str, Any]) -> SceneContext:
+    """Write what is to be rendered into a scene's decisions, and return the scene with it.
+
+    table: as `render` of the decisions. What makes no sense is not kept: the error is raised.
+    """
     before = context.file.path.read_bytes() if context.file.path.exists() else None
     try:
-        if table:
-            context.file.set(("render",), table)
-        for name in dict.fromkeys([*products, *passes]):
-            own: dict[str, object] = {"path": products[name]} if products.get(name) else {}
-            own |= {"passes": list(passes[name])} if name in passes else {}
+        plain = {name: value for name, value in table.items() if name != "output"}
+        if plain:
+            context.file.set(("render",), plain)
+        for name, own in table.get("output", {}).items():
             context.file.set(("render", "output", name), own)
         found = context.with_decisions_of_now()
         found.survey()

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tidy_crate.api import checks
-from tidy_crate.api.crate import collect, prove
+from tidy_crate.api.crate import collect, order, prove
 from tidy_crate.api.farms import FarmLinks, load_card
 from tidy_crate.api.frames import deliver as deliver_frames
 from tidy_crate.api.frames import record, rerender, retrieve, review, stitch, to_rerender
@@ -25,9 +25,11 @@ if TYPE_CHECKING:
     from types import TracebackType
 
     from tidy_crate.core.context.scene import SceneContext
+    from tidy_crate.core.estimate.model import Quote
     from tidy_crate.core.farm.card import FarmCard
     from tidy_crate.core.job.ledger import Ledger
     from tidy_crate.core.review.record import Record
+    from tidy_crate.core.scene.staging import RenderParts
     from tidy_crate.core.work.options import SendOptions
     from tidy_crate.core.workflow.shot import Offer, Shot
     from tidy_crate.core.workflow.standing import Standing, Standings, StepName
@@ -153,16 +155,32 @@ class Doing:
 
     def wait(self, shot: Shot, standing: Standing) -> None:
         """Bring home what a farm has rendered, and wait: longer each time that nothing came."""
-        name = standing_job(shot, self._desk)
         came = False
-        if name is not None:
-            try:
-                found = retrieve(name, shot.into, tell=self._tell, user=self._desk.user, progress=self._progress)
-                came = bool(found.retrieved)
-            except FarmBusy as error:
-                self._pause = max(self._pause, error.after or 0.0)
+        try:
+            came = self.fetch(shot)
+        except FarmBusy as error:
+            self._pause = max(self._pause, error.after or 0.0)
         self._pause = SOON if came else min(LATE, self._pause * 1.5)
         time.sleep(self._pause)
+
+    def fetch(self, shot: Shot) -> bool:
+        """Bring home what a farm has rendered. Return whether anything came."""
+        name = standing_job(shot)
+        if name is None:
+            return False
+        found = retrieve(name, shot.into, tell=self._tell, user=self._desk.user, progress=self._progress)
+        return bool(found.retrieved)
+
+    def quotes(self, shot: Shot) -> tuple[Quote, ...]:
+        """Return the ways to send a shot's crate that its farms offer."""
+        return estimate(shot.crate, shot.farms, _ask(shot.options), user=self._desk.user).estimate.quotes
+
+    def _survey(self, shot: Shot) -> None:
+        """Write down what is asked of the scene from outside; what makes no sense is not kept."""
+        from tidy_crate.core.workflow.scene_steps import asked_anew
+
+        context = self._desk.open_scene(_of(shot))
+        order(context, asked_anew(shot, context))
 
     def _relink(self, shot: Shot) -> None:
         project = self._desk.open_scene(_of(shot)).project
@@ -202,24 +220,24 @@ class Doing:
         send(prepared, tell=self._tell, user=self._desk.user, progress=self._progress)
 
     def _retrieve(self, shot: Shot) -> None:
-        name = _job(shot, self._desk)
+        name = _job(shot)
         retrieve(name, shot.into, tell=self._tell, user=self._desk.user, progress=self._progress)
 
     def _review(self, shot: Shot) -> None:
-        review(_job(shot, self._desk), user=self._desk.user, progress=self._progress)
+        review(_job(shot), user=self._desk.user, progress=self._progress)
 
     def _rerender(self, shot: Shot) -> None:
         suspect = shot.rules.suspect == "rerender"
-        rerender(to_rerender(_job(shot, self._desk), suspect=suspect, user=self._desk.user),
+        rerender(to_rerender(_job(shot), suspect=suspect, user=self._desk.user),
                         user=self._desk.user)  # fmt: skip
 
     def _stitch(self, shot: Shot) -> None:
-        stitch(_job(shot, self._desk), user=self._desk.user, progress=self._progress)
+        stitch(_job(shot), user=self._desk.user, progress=self._progress)
 
     def _deliver(self, shot: Shot) -> None:
         if shot.deliver is None:
             return
-        found = deliver_frames(_job(shot, self._desk), shot.deliver, user=self._desk.user, progress=self._progress)
+        found = deliver_frames(_job(shot), shot.deliver, user=self._desk.user, progress=self._progress)
         if found.missing:
             first = found.missing[0]
             left = len({one.frame for one in found.missing})
@@ -231,7 +249,7 @@ class Doing:
             return
         if self._write_report is None:
             raise WrongUsage("nothing here writes a record", shot.report)
-        self._write_report(shot.report, record(_job(shot, self._desk), user=self._desk.user))
+        self._write_report(shot.report, record(_job(shot), user=self._desk.user))
 
 
 def shot_for(
@@ -242,6 +260,7 @@ def shot_for(
     farms: Sequence[str] = (),
     cap: str | None = None,
     options: SendOptions | None = None,
+    asked: RenderParts | None = None,
     look_in: Sequence[Path] = (),
     into: Path | None = None,
     deliver: Path | None = None,
@@ -249,7 +268,8 @@ def shot_for(
 ) -> Shot:
     """Return what a scene, a crate or a job is carried by: what is said here, and else the rules of its project.
 
-    cap: such as `120 EUR`. Raises WrongUsage for a target that is none of the three, or an amount without a currency.
+    cap: such as `120 EUR`. asked: what is to be rendered, where that is said from outside of the scene.
+    Raises WrongUsage for a target that is none of the three, or an amount without a currency.
     """
     from tidy_crate.core.asset.paths import crate_name
     from tidy_crate.core.context.carry_rules import CarryRules
@@ -257,6 +277,7 @@ def shot_for(
     from tidy_crate.core.crate.origin import scene_of
     from tidy_crate.core.crate.packing import is_crate
     from tidy_crate.core.money import parse_money
+    from tidy_crate.core.scene.staging import RenderParts
     from tidy_crate.core.work.options import SendOptions
     from tidy_crate.core.workflow.shot import Shot, placed
 
@@ -301,6 +322,7 @@ def shot_for(
         job=job,
         farms=tuple(farms) or rules.farms,
         cap=money,
+        asked=asked or RenderParts(),
         options=options or SendOptions(),
         into=home or (placed(rules.into, origin, root) if rules.into else folder.parent / "frames"),
         deliver=deliver.absolute() if deliver else placed(rules.deliver, origin, root) if rules.deliver else None,
@@ -338,7 +360,7 @@ def carry(shot: Shot, doing: Doing, tell: Callable[[Standing], None], *, until: 
     return core(shot, doing, tell, until)
 
 
-def standing_job(shot: Shot, desk: Desk) -> str | None:
+def standing_job(shot: Shot) -> str | None:
     """Return the job of a shot, None where it was not sent."""
     from tidy_crate.core.workflow.looks import Looks
 
@@ -346,8 +368,8 @@ def standing_job(shot: Shot, desk: Desk) -> str | None:
     return row.id if row is not None else None
 
 
-def _job(shot: Shot, desk: Desk) -> str:
-    name = standing_job(shot, desk)
+def _job(shot: Shot) -> str:
+    name = standing_job(shot)
     if name is None:
         raise WrongUsage("it was not sent", shot.crate, "carry it on")
     return name

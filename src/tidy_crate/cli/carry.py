@@ -19,6 +19,9 @@ if TYPE_CHECKING:
     from tidy_crate.core.workflow.standing import Standing, Standings
 
 TargetArgument = Annotated[str, typer.Argument(metavar="TARGET", help="A scene, a crate, or a job's name.")]
+CarriedArgument = Annotated[
+    str, typer.Argument(metavar="TARGET", help="A scene, a crate, a job's name, or a shot list: .toml, .csv.")
+]
 FarmsOption = Annotated[
     list[str] | None,
     typer.Option("--farm", metavar="CARD", autocompletion=complete.farms, help="A farm that may be used; repeatable."),
@@ -70,7 +73,7 @@ def register(app: typer.Typer) -> None:
     @command(app, "carry")
     def carry(
         talk: Talk,
-        target: TargetArgument,
+        target: CarriedArgument,
         farms: FarmsOption = None,
         crate: CrateOption = None,
         cap: CapOption = None,
@@ -85,6 +88,16 @@ def register(app: typer.Typer) -> None:
             StepName | None, typer.Option("--until", metavar="STEP", help="The last step: prove, estimate, review.")
         ] = None,
         plan: Annotated[bool, typer.Option("--plan", help="Show what would be done; do nothing.")] = False,
+        budget: Annotated[
+            str | None, typer.Option("--budget", metavar="AMOUNT", help="For a list: most that all shots may cost.")
+        ] = None,
+        finish_by: Annotated[
+            str | None,
+            typer.Option("--finish-by", metavar="TIME", help="For a list: when it should be home: 'Fri 8:00'."),
+        ] = None,
+        page: Annotated[
+            Path | None, typer.Option("--page", metavar="FILE.html", help="For a list: write how it stands as a page.")
+        ] = None,
     ) -> None:
         """Carry a scene the whole way: from the saved file to delivered frames.
 
@@ -96,9 +109,16 @@ def register(app: typer.Typer) -> None:
         Examples:
           tidy-crate carry quay_010.usda --farm gullwing --cap "40 EUR" --deliver delivery
           tidy-crate carry quay_010.usda --until prove
+          tidy-crate carry night.toml --page night.html
         """
         from tidy_crate.cli.carry_view import show_standings
+        from tidy_crate.core.workflow.shot_list import is_shot_list
 
+        if is_shot_list(Path(target)):
+            from tidy_crate.cli.night import carry_list
+
+            carry_list(talk, Path(target), budget, finish_by, page)
+            return
         with api.Desk(tell=talk.warn) as desk:
             shot = api.shot_for(target, desk, crate_folder=crate, farms=farms or (), cap=cap, look_in=look_in or (),
                                 into=into, deliver=deliver, report=report)  # fmt: skip
@@ -116,7 +136,7 @@ def _carry(talk: Talk, shot: Shot, desk: api.Desk, until: StepName | None) -> St
             talk.say(said_line(standing))
 
     with talk.progress("carrying") as progress:
-        doing = api.Doing(desk, progress, tell=talk.warn, write_report=_write_report)
+        doing = api.Doing(desk, progress, tell=talk.warn, write_report=write_report)
         found = api.carry(shot, doing, tell, until=until)
     current = found.current
     if current is None or current.step is not StepName.SEND or shot.cap is not None or not talk.can_ask:
@@ -132,7 +152,7 @@ def _carry(talk: Talk, shot: Shot, desk: api.Desk, until: StepName | None) -> St
     return _carry(talk, replace(shot, cap=(cost.high, cost.currency)), desk, until)
 
 
-def _write_report(file: Path, record: Record) -> None:
+def write_report(file: Path, record: Record) -> None:
     from tidy_crate.cli.report_page import page
     from tidy_crate.core.outputs import write_output
 

@@ -121,12 +121,16 @@ def end_with_caller() -> None:
     helper ends, and a pool of threads may share helpers.
     """
     parent = os.environ.pop(_STARTED_BY, "")
-    if not parent.isdigit():
-        return
+    if parent.isdigit():
+        watch_parent(int(parent))
+
+
+def watch_parent(parent: int) -> None:
+    """End this process soon after its parent has ended. parent: its number."""
 
     def look() -> None:
         # a parent that has ended leaves its children to another process; Windows keeps its number
-        while os.getppid() == int(parent) and (os.name != "nt" or psutil.pid_exists(int(parent))):
+        while os.getppid() == parent and (os.name != "nt" or psutil.pid_exists(parent)):
             time.sleep(_LOOK_AT_PARENT)
         os._exit(1)
 

@@ -26,6 +26,10 @@ def _amount(text: str) -> str:
     return text
 
 
+# an amount with its currency, or nothing
+CapText = Annotated[str, AfterValidator(_amount)]
+
+
 def _reason(text: str) -> str:
     if not text.strip():
         raise ValueError("a waiver needs a reason")
@@ -37,7 +41,7 @@ class CarryRules(Model):
 
     farms: tuple[str, ...] = ()
     """Cards, by name or path, among which the estimate chooses."""
-    cap: Annotated[str, AfterValidator(_amount)] = ""
+    cap: CapText = ""
     """Most that a job may cost, such as `120 EUR`. Without it nothing is sent unless a person agrees."""
     relink: Literal["ask", "sure"] = "ask"
     """sure: a missing file is replaced where exactly one candidate is certain."""

@@ -40,12 +40,14 @@ class Carrier:
         # by step, what it said when it was last done: said again, doing it has not helped
         self._tried: dict[StepName, str] = {}
         self._failed: dict[StepName, Standing] = {}
+        self.seen: dict[StepName, Standing] = {}
+        """The steps as they were last looked at."""
 
     def turn(self) -> tuple[Standing | None, bool]:
         """Return the step that is next, None at the end, and whether anything can be done about it here and now."""
         while self._at < len(self._steps):
             step = self._steps[self._at]
-            found = self._failed.get(step) or self.looks.look(step)
+            found = self.seen[step] = self._failed.get(step) or self.looks.look(step)
             if not found.state.over:
                 return found, found.state.can_be_done
             self._at += 1

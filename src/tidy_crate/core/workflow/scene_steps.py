@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.context.relink import missing, propose
@@ -35,6 +35,10 @@ def survey_step(shot: Shot) -> Standing:
     except NotTrusted as error:
         ask = Question(text=f"{error.what}: {error.where}", commands=(words_of("trust", scene),))
         return Standing(step=StepName.SURVEY, state=StepState.PERSON, said=error.what, questions=(ask,))
+    new = asked_anew(shot, context)
+    if new:
+        said = f"asked from outside, to be written down: {', '.join(new)}"
+        return Standing(step=StepName.SURVEY, state=StepState.TO_DO, said=said, command=words_of("survey", scene))
     return Standing(
         step=StepName.SURVEY, state=StepState.DONE, said=_in_short(found), command=words_of("survey", scene)
     )
@@ -158,6 +162,14 @@ def collect_step(shot: Shot) -> Standing:
     total = sum(file.bytes for file in content.files)
     said = f"{counted(len(content.files), 'file')}, {total / (1 << 20):.1f} MiB"
     return Standing(step=name, state=StepState.DONE, said=said, command=command)
+
+
+def asked_anew(shot: Shot, context: SceneContext) -> dict[str, Any]:
+    """Return what is asked of a scene from outside and not yet among its decisions, as a table `render`."""
+    decided = context.decisions.render
+    asked = shot.asked.model_dump(mode="json", exclude_defaults=True)
+    known = decided.model_dump(mode="json", exclude_defaults=True) if decided is not None else {}
+    return {name: value for name, value in asked.items() if known.get(name) != value}
 
 
 def _scene(shot: Shot) -> Path:

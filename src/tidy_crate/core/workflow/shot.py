@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Protocol
 from tidy_crate.core.asset.paths import scene_stem, without_version
 from tidy_crate.core.context.carry_rules import SCENE, CarryRules
 from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.scene.staging import RenderParts
 from tidy_crate.core.work.options import SendOptions
 
 if TYPE_CHECKING:
@@ -93,6 +94,8 @@ class Shot:
     farms: tuple[str, ...] = ()
     cap: tuple[Decimal, str] | None = None
     """Most that the job may cost, and its currency."""
+    asked: RenderParts = field(default_factory=RenderParts)
+    """What is to be rendered, where that is said from outside of the scene."""
     options: SendOptions = field(default_factory=SendOptions)
     """Wishes for the job."""
     into: Path = Path("frames")

@@ -1,0 +1,343 @@
+"""Carrying a night of shots: who has a turn when, what is sent by which plan, and what is told of all of them.
+
+It decides, and does nothing itself: turns are taken by others, in processes of their own.
+"""
+
+from __future__ import annotations
+
+import heapq
+import time
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, wait
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass, field
+from decimal import Decimal
+
+from tidy_crate.core.errors import TidyCrateError
+from tidy_crate.core.estimate.model import Quote
+from tidy_crate.core.workflow.night_plan import Limits, Plan, Way, plan_night
+from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState
+from tidy_crate.core.workflow.turn import After, Bill, Turn
+
+# seconds between two looks at a farm: the first, and the longest
+SOON, LATE = 1.0, 30.0
+# seconds after which a shot that waits for a person is looked at again, while others are carried
+AGAIN = 30.0
+# caps are at the most so many times what a shot is unlikely to cost: frames are rendered again, and a farm may be slow
+MOST_SLACK = 1.5
+# how often the process of a shot may end without a word before the shot is left alone
+MOST_CRASHES = 2
+
+
+@dataclass(frozen=True)
+class Place:
+    """A shot's place in the plan: where it is sent, on what, and for how much at the most."""
+
+    farm: str
+    machine: str
+    nodes: int
+    batch: int
+    priority: str
+    reclaimable: bool
+    cap: Decimal
+    currency: str
+
+
+@dataclass
+class ShotState:
+    """One shot of the night."""
+
+    name: str
+    priority: str
+    cap: Decimal | None = None
+    """Most that it may cost by its own words, in the currency of the budget."""
+    turn: Turn | None = None
+    """The last one."""
+    steps: dict[StepName, Standing] = field(default_factory=dict)
+    place: Place | None = None
+    job: str = ""
+    left_out: str = ""
+    """Why the plan has no place for it."""
+    running: bool = False
+    pause: float = SOON
+    crashes: int = 0
+
+    @property
+    def after(self) -> After | None:
+        """What comes after its last turn, None before the first."""
+        return self.turn.after if self.turn is not None else None
+
+    @property
+    def settled(self) -> bool:
+        """Return whether nothing more happens to it by itself."""
+        if self.running or self.turn is None:
+            return False
+        if self.turn.after is After.OFFERED:
+            return bool(self.left_out)
+        return self.turn.after in (After.DONE, After.PERSON, After.FAILED, After.ELSEWHERE)
+
+
+@dataclass(frozen=True)
+class Purse:
+    """The money of a night."""
+
+    budget: Decimal | None
+    """None for no limit on all shots together; then each needs a cap of its own."""
+    currency: str
+    seconds: float | None
+    """Until the last frame should be home, from now."""
+
+
+@dataclass(frozen=True)
+class Money:
+    """What a night costs: by currency of the farms."""
+
+    billed: Mapping[str, Decimal]
+    forecast: Mapping[str, Decimal]
+    """Likely, of all jobs that were sent."""
+
+
+# a shot's turn, begun; its place in the plan and its job go along
+Begin = Callable[[ShotState], "Future[Turn]"]
+# by farm and machine class, how many machines there are
+Machines = Callable[[str, str], int]
+# an amount of one currency in that of the budget, None where no rate is known
+Convert = Callable[[Decimal, str], Decimal | None]
+
+
+class Night:
+    """All shots, the most urgent first."""
+
+    def __init__(
+        self,
+        shots: Sequence[ShotState],
+        begin: Begin,
+        slots: Callable[[int], int],
+        purse: Purse,
+        machines: Machines,
+        convert: Convert,
+        now: Callable[[], float],
+    ) -> None:
+        """begin: begins a turn. slots: how many turns may run side by side, given the memory that one takes at most.
+
+        now: seconds of a clock that only goes forward.
+        """
+        self.shots = list(shots)
+        self._begin, self._slots, self._purse = begin, slots, purse
+        self._machines, self._convert, self._now = machines, convert, now
+        self._ready = list(range(len(self.shots)))
+        heapq.heapify(self._ready)
+        self._asleep: list[tuple[float, int]] = []
+        self._running: dict[Future[Turn], int] = {}
+        self._began = now()
+        self._memory = 0
+        self.plan: Plan | None = None
+        self.messages: list[str] = []
+
+    def go(self, show: Callable[[Night], None], *, tick: float = 0.5) -> None:
+        """Carry all shots until nothing more happens by itself. show: is shown how it stands, every `tick` seconds."""
+        while not all(one.settled for one in self.shots):
+            self._wake()
+            self._fill()
+            self._collect(tick)
+            self._place()
+            show(self)
+
+    def stop(self) -> None:
+        """Take no further turn."""
+        for future in self._running:
+            future.cancel()
+
+    @property
+    def at_work(self) -> int:
+        """Return how many turns are being taken."""
+        return len(self._running)
+
+    @property
+    def money(self) -> Money:
+        """Return what is billed and what is likely to be, by currency."""
+        billed: dict[str, Decimal] = {}
+        forecast: dict[str, Decimal] = {}
+        for bill in self._bills():
+            billed[bill.currency] = billed.get(bill.currency, Decimal(0)) + bill.billed
+            likely = bill.forecast.likely if bill.forecast is not None else bill.billed
+            forecast[bill.currency] = forecast.get(bill.currency, Decimal(0)) + likely
+        return Money(billed, forecast)
+
+    def _bills(self) -> list[Bill]:
+        return [one.turn.bill for one in self.shots if one.turn is not None and one.turn.bill is not None]
+
+    def _wake(self) -> None:
+        while self._asleep and self._asleep[0][0] <= self._now():
+            heapq.heappush(self._ready, heapq.heappop(self._asleep)[1])
+
+    def _fill(self) -> None:
+        """Begin turns as memory and processors allow, the most urgent shots first."""
+        slots = max(1, self._slots(self._memory))
+        while self._ready and len(self._running) < slots:
+            at = heapq.heappop(self._ready)
+            shot = self.shots[at]
+            shot.running = True
+            self._running[self._begin(shot)] = at
+
+    def _collect(self, tick: float) -> None:
+        """Take in the turns that have ended, for `tick` seconds at the most."""
+        until = self._asleep[0][0] - self._now() if self._asleep else tick
+        if not self._running:
+            # nothing to wait for but the clock
+            time.sleep(max(0.0, min(tick, until)))
+            return
+        ended, _ = wait(self._running, timeout=max(0.0, min(tick, until)), return_when=FIRST_COMPLETED)
+        for future in ended:
+            self._take(self.shots[self._running[future]], self._running.pop(future), future)
+
+    def _take(self, shot: ShotState, at: int, future: Future[Turn]) -> None:
+        shot.running = False
+        try:
+            turn = future.result()
+        except BrokenProcessPool:
+            shot.crashes += 1
+            if shot.crashes < MOST_CRASHES:
+                heapq.heappush(self._ready, at)
+                return
+            turn = _crashed(shot, "the process that carried it ended without a word, twice")
+        except TidyCrateError as error:
+            turn = _crashed(shot, error.what if error.where is None else f"{error.what}: {error.where}", error.remedy)
+        self._memory = max(self._memory, turn.memory)
+        self.messages += [f"{shot.name}: {one}" for one in turn.messages]
+        shot.turn = turn
+        shot.steps |= turn.seen
+        shot.job = turn.job or shot.job
+        self._again(shot, at, turn)
+
+    def _again(self, shot: ShotState, at: int, turn: Turn) -> None:
+        """Say when a shot has its next turn."""
+        if turn.after is After.FARM:
+            shot.pause = SOON if turn.news else min(LATE, shot.pause * 1.5)
+            heapq.heappush(self._asleep, (self._now() + shot.pause, at))
+        elif turn.after in (After.PERSON, After.ELSEWHERE):
+            # somebody may settle it while the others are carried
+            heapq.heappush(self._asleep, (self._now() + AGAIN, at))
+
+    def _place(self) -> None:
+        """Give a place to those that could be sent, if none that comes first is still being made ready."""
+        offered = [one for one in self.shots if self._waits_for_place(one)]
+        if not offered:
+            return
+        order = ("first", "normal", "last")
+        unready = [order.index(one.priority) for one in self.shots if one.running or (one.turn is None and not one.job)]
+        # what comes first gets the money first; without a budget there is nothing to share
+        bound = min(unready, default=len(order)) if self._purse.budget is not None else len(order)
+        able = [one for one in offered if order.index(one.priority) <= bound]
+        if not able:
+            return
+        if self._purse.budget is None:
+            for one in able:
+                if one.cap is None:
+                    one.left_out = "it costs money, and neither a budget nor a cap was said"
+            able = [one for one in able if not one.left_out]
+        self.plan = self._planned(able)
+        placed = {way.shot: way for way in self.plan.ways}
+        slack = self._slack(len(able), len(unready))
+        for one in able:
+            way = placed.get(one.name)
+            if way is None:
+                one.left_out = "no way to render it is left within the budget and the time"
+                continue
+            quote = one.turn.quotes[way.quote] if one.turn is not None else None
+            if quote is None:
+                continue
+            one.place = _place_of(quote, self._cap(one, quote, slack))
+            one.left_out = ""
+            heapq.heappush(self._ready, self.shots.index(one))
+
+    @staticmethod
+    def _waits_for_place(one: ShotState) -> bool:
+        return one.after is After.OFFERED and not one.running and one.place is None and not one.left_out
+
+    def _planned(self, able: Sequence[ShotState]) -> Plan:
+        ways = []
+        for one in able:
+            for at, quote in enumerate(one.turn.quotes if one.turn is not None else ()):
+                high, likely = (self._convert(x, quote.cost.currency) for x in (quote.cost.high, quote.cost.likely))
+                if quote.eligible and not quote.shares and high is not None and likely is not None:
+                    if one.cap is not None and likely > one.cap:
+                        continue
+                    cost = float(high if one.cap is None else min(high, one.cap))
+                    ways.append(Way(one.name, quote.farm, quote.machine, quote.nodes, cost, float(likely),
+                                    quote.seconds.high, at))  # fmt: skip
+        pools = {way.pool: self._machines(*way.pool) for way in ways}
+        left = None
+        if self._purse.budget is not None:
+            left = float(self._purse.budget - self._committed())
+        seconds = None
+        if self._purse.seconds is not None:
+            seconds = max(0.0, self._purse.seconds - (self._now() - self._began))
+        limits = Limits(pools, left, seconds, self._busy())
+        plan = plan_night(ways, {one.name: one.priority for one in able}, limits)
+        if seconds is not None and plan.left_out:
+            # too late is better than not at all, within the money
+            late = plan_night(ways, {one.name: one.priority for one in able}, Limits(pools, left, None, self._busy()))
+            if len(late.left_out) < len(plan.left_out):
+                return late
+        return plan
+
+    def _committed(self) -> Decimal:
+        """Return the most that the jobs may cost that were sent, or are being sent, in the currency of the budget."""
+        total = Decimal(0)
+        for one in self.shots:
+            if one.place is not None:
+                total += self._convert(one.place.cap, one.place.currency) or Decimal(0)
+            elif one.turn is not None and one.turn.bill is not None:
+                # sent by an earlier run, which gave it a cap: what it is likely to cost is known
+                bill = one.turn.bill
+                amount = bill.forecast.high if bill.forecast is not None else bill.billed
+                total += self._convert(amount, bill.currency) or Decimal(0)
+        return total
+
+    def _busy(self) -> dict[tuple[str, str], float]:
+        """Return the machine seconds of what is at the farms already."""
+        found: dict[tuple[str, str], float] = {}
+        for one in self.shots:
+            if one.place is not None and one.turn is not None and one.turn.after is After.FARM:
+                pool = (one.place.farm, one.place.machine)
+                found[pool] = found.get(pool, 0.0) + (one.turn.seconds_left or 0.0) * one.place.nodes
+        return found
+
+    def _slack(self, placed: int, unready: int) -> float:
+        """Return by how much caps are above what is unlikely to be cost: as the budget allows, all caps together.
+
+        Shots that are still made ready are taken to cost as much as those that are sent now.
+        """
+        if self._purse.budget is None or self.plan is None or not self.plan.cost or not placed:
+            return MOST_SLACK
+        left = float(self._purse.budget - self._committed())
+        return min(MOST_SLACK, max(1.0, left / self.plan.cost * placed / (placed + unready)))
+
+    def _cap(self, one: ShotState, quote: Quote, slack: float) -> Decimal:
+        """Return the most that a shot may cost, in the farm's currency."""
+        wanted = quote.cost.high * Decimal(str(round(slack, 6)))
+        rate = self._convert(Decimal(1), quote.cost.currency)
+        if one.cap is None or not rate:
+            return wanted
+        return min(wanted, one.cap / rate) if self._purse.budget is not None else one.cap / rate
+
+
+def _place_of(quote: Quote, cap: Decimal) -> Place:
+    return Place(
+        farm=quote.farm,
+        machine=quote.machine,
+        nodes=quote.nodes,
+        batch=quote.batch,
+        priority=quote.priority,
+        reclaimable=quote.reclaimable,
+        cap=cap,
+        currency=quote.cost.currency,
+    )
+
+
+def _crashed(shot: ShotState, text: str, remedy: str | None = None) -> Turn:
+    step = shot.turn.current.step if shot.turn is not None and shot.turn.current is not None else StepName.SURVEY
+    ask = Question(text=text, remedy=remedy or "carry it alone to see what happens")
+    failed = Standing(step=step, state=StepState.FAILED, said=text, questions=(ask,))
+    return Turn(After.FAILED, failed, {step: failed}, shot.job)

@@ -1,0 +1,138 @@
+"""One turn at a shot of a night: all that can be done about it now, up to where it has to wait."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from enum import StrEnum
+from typing import Protocol
+
+from tidy_crate.core.errors import Blocked, FarmBusy, TidyCrateError
+from tidy_crate.core.estimate.model import Quote
+from tidy_crate.core.money import Cost
+from tidy_crate.core.workflow.carry import Acts, Carrier
+from tidy_crate.core.workflow.shot import Shot
+from tidy_crate.core.workflow.standing import Standing, StepName, StepState
+
+
+class After(StrEnum):
+    """What comes after a turn."""
+
+    DONE = "done"
+    FARM = "farm"
+    """Only a farm brings it on: look again later."""
+    OFFERED = "offered"
+    """It could be sent, and waits for its place in the plan."""
+    PERSON = "person"
+    FAILED = "failed"
+    ELSEWHERE = "elsewhere"
+    """Another command carries it."""
+
+
+@dataclass(frozen=True)
+class Bill:
+    """Money for a job."""
+
+    billed: Decimal
+    currency: str
+    forecast: Cost | None
+    """Of the whole job; None where it cannot be told."""
+
+
+@dataclass(frozen=True)
+class Turn:
+    """What a turn came to."""
+
+    after: After
+    current: Standing | None = None
+    """The step that it waits at; None at the end."""
+    seen: dict[StepName, Standing] = field(default_factory=dict)
+    """The steps that were looked at."""
+    job: str = ""
+    quotes: tuple[Quote, ...] = ()
+    """Ways to send it, where it was offered."""
+    bill: Bill | None = None
+    seconds_left: float | None = None
+    """Likely seconds of farm time."""
+    news: bool = False
+    """True if something was done, or came home."""
+    messages: tuple[str, ...] = ()
+    """What farms and lines had to say."""
+    memory: int = 0
+    """Bytes that the process and its helpers took at the most."""
+
+
+class NightActs(Acts, Protocol):
+    """Does the steps, and what a night needs beside them."""
+
+    def fetch(self, shot: Shot) -> bool:
+        """Bring home what a farm has rendered. Return whether anything came. Raises FarmBusy."""
+
+    def quotes(self, shot: Shot) -> tuple[Quote, ...]:
+        """Return the ways to send a shot's crate that its farms offer."""
+
+
+def take_turn(shot: Shot, acts: NightActs, *, may_send: bool) -> Turn:
+    """Do all that can be done about a shot now. may_send: whether it has its place in the plan."""
+    # without its place, a shot is carried without a cap, and so stops before it is sent
+    carrier = Carrier(shot if may_send else replace(shot, cap=None), acts)
+    news, fetched = False, False
+    while True:
+        try:
+            standing, can = carrier.turn()
+            if standing is None:
+                return _turn(carrier, After.DONE, None, news)
+            if can:
+                troubled = carrier.do(standing)
+                news = news or troubled is None
+                if troubled is None:
+                    continue
+                carrier.seen[troubled.step] = troubled
+                standing = troubled
+        except Blocked as error:
+            return Turn(After.ELSEWHERE, messages=(error.what,))
+        if standing.step is StepName.SEND and standing.state is StepState.PERSON and not may_send:
+            return _offered(carrier, acts, standing, news)
+        if standing.state is StepState.FARM:
+            if not fetched and standing.step in (StepName.RENDER, StepName.RERENDER):
+                fetched = True
+                if _fetched(carrier, acts):
+                    news = True
+                    continue
+            return _turn(carrier, After.FARM, standing, news)
+        after = After.FAILED if standing.state is StepState.FAILED else After.PERSON
+        return _turn(carrier, after, standing, news)
+
+
+def _fetched(carrier: Carrier, acts: NightActs) -> bool:
+    try:
+        return acts.fetch(carrier.looks.shot)
+    except FarmBusy:
+        return False
+    finally:
+        carrier.looks.refresh()
+
+
+def _offered(carrier: Carrier, acts: NightActs, standing: Standing, news: bool) -> Turn:
+    offer = carrier.looks.offer
+    if offer is None or isinstance(offer, TidyCrateError) or offer.errors:
+        return _turn(carrier, After.PERSON, standing, news)
+    try:
+        quotes = acts.quotes(carrier.looks.shot)
+    except TidyCrateError:
+        quotes = (offer.quote,) if offer.quote is not None else ()
+    if not quotes:
+        # without an estimate no plan can hold it: a person sends it
+        return _turn(carrier, After.PERSON, standing, news)
+    return replace(_turn(carrier, After.OFFERED, standing, news), quotes=quotes)
+
+
+def _turn(carrier: Carrier, after: After, standing: Standing | None, news: bool) -> Turn:
+    facts = carrier.looks.facts if carrier.looks.job is not None else None
+    bill, left, job = None, None, ""
+    if facts is not None:
+        view, job = facts.view, facts.row.id
+        if view.cost is not None and view.currency:
+            bill = Bill(view.cost, view.currency, view.forecast.cost)
+        left = view.forecast.seconds_left
+    return Turn(after, standing, dict(carrier.seen), job, bill=bill, seconds_left=left, news=news)
