@@ -14,6 +14,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -316,6 +317,11 @@ def test_n7_a_cap_is_kept_by_the_nodes_themselves(sent: Callable[..., Sent], sit
     assert "more than its cap of 12" in (job.folder / "capped-0").read_text()
     view = job.look()
     assert view.state == "paused" and view.done < 40 and view.cost is not None and 0 < view.cost < 24
+    if site.kind == "here":
+        act(job.ledger, job.job, Action.RESUME, job.opened, cap=(Decimal(100_000), view.currency))
+        more = job.until(lambda now: now.done > view.done)
+        assert more.at[0].cap == 100_000 and json.loads((job.folder / "node-order.json").read_text())["cap"] == 100_000
+        job.act(Action.CANCEL)
 
 
 def test_n7_words_of_a_card_become_words_of_its_commands() -> None:

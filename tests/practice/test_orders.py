@@ -158,6 +158,15 @@ def test_t5_a_job_that_will_break_its_cap_is_paused_and_says_why(
         assert (view.why and "the cap is 2.00" in view.why[0]) or "its cap of 2.00" in view.why[0]
         # 30 frames of a minute at 24 an hour would be 12.00
         assert view.cost is not None and view.cost < 6 and view.done < 15
+        # at its cap it goes on with a higher one only
+        for wrong, said in ((Decimal("0.5"), "are spent"), (Decimal(-1), "are spent")):
+            with pytest.raises(WrongUsage, match=said):
+                act(ledger, job, Action.RESUME, opened, cap=(wrong, view.currency))
+        with pytest.raises(WrongUsage, match="bills in"):
+            act(ledger, job, Action.RESUME, opened, cap=(Decimal(50), "CHF"))
+        act(ledger, job, Action.RESUME, opened, cap=(Decimal(50), view.currency))
+        done = until(lambda: track(ledger, job, opened), "done")
+        assert done.done == 30 and done.at[0].cap == 50 and not done.why
 
 
 def test_t2_reclaimed_machines_cost_tries_and_no_frames_and_slow_ones_stand_out(

@@ -12,6 +12,8 @@ from tidy_crate.api.user import AT_ONCE, User
 from tidy_crate.core.progress import Progress, silent
 
 if TYPE_CHECKING:
+    from decimal import Decimal
+
     from tidy_crate.core.job.actions import Refund
     from tidy_crate.core.job.grid import Grid
     from tidy_crate.core.job.listing import JobLine
@@ -203,16 +205,23 @@ def frame_grid(job: str, most: int, *, user: User | None = None) -> Grid:
         return core(book, job, most)
 
 
-def act(job: str, action: str, *, priority: int | None = None, user: User | None = None) -> tuple[str, ...]:
+def act(
+    job: str,
+    action: str,
+    *,
+    priority: int | None = None,
+    cap: tuple[Decimal, str] | None = None,
+    user: User | None = None,
+) -> tuple[str, ...]:
     """Pause, resume, or give another priority to a job. Return the farms at which that was done.
 
-    action: `pause`, `resume` or `priority`.
+    action: `pause`, `resume` or `priority`. cap: for `resume`, another limit on its cost at each farm.
     """
     from tidy_crate.core.farm.protocol import Action
     from tidy_crate.core.job.actions import act as core
 
     with ledger(user) as book, FarmLinks(user) as links:
-        return core(book, job, Action(action), links, priority=priority)
+        return core(book, job, Action(action), links, priority=priority, cap=cap)
 
 
 def refunds(job: str, *, user: User | None = None) -> tuple[Refund, ...]:

@@ -151,9 +151,16 @@ class Turns:
     def __enter__(self) -> Turns:
         return self
 
-    def __exit__(self, *_: object) -> None:
-        if self._pool is not None:
-            self._pool.shutdown(wait=False, cancel_futures=True)
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        if self._pool is None:
+            return
+        if kind is not None:
+            # interrupted: what is under way ends now, and is gone on with at the next run
+            import multiprocessing
+
+            for process in multiprocessing.active_children():
+                process.terminate()
+        self._pool.shutdown(wait=True, cancel_futures=True)
 
 
 def read_list(path: Path) -> ShotList:

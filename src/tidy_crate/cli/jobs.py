@@ -14,6 +14,7 @@ from tidy_crate.core.errors import FarmError
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from decimal import Decimal
 
     from rich.console import Console
 
@@ -103,19 +104,33 @@ def register(app: typer.Typer) -> None:
         _act(talk, job, "pause", "is paused at")
 
     @command(app, "resume")
-    def resume(talk: Talk, job: JobArgument, yes: YesOption = False) -> None:
+    def resume(
+        talk: Talk,
+        job: JobArgument,
+        cap: Annotated[
+            str | None, typer.Option("--cap", metavar="AMOUNT", help="Most that it may cost from now on: '40 EUR'.")
+        ] = None,
+        yes: YesOption = False,
+    ) -> None:
         """Let a job go on that is paused, held, or waits for its quote to be accepted.
+
+        One that was paused at its cap needs a higher one.
 
         \b
         Examples:
           tidy-crate resume quay-3
-          tidy-crate resume quay-3 --yes
+          tidy-crate resume quay-3 --cap "60 EUR" --yes
         """
         view = api.track(job, frames=False)
         offers = [one for one in view.at if one.state == "offered" and one.offer is not None]
         quoted = " and ".join(f"{one.offer.cost} {one.offer.currency} at {one.farm}" for one in offers if one.offer)
         talk.agree(f"Accept the quote of {quoted}?" if quoted else f"Let {job} go on? Its frames are paid.", yes)
-        _act(talk, job, "resume", "goes on at")
+        most = None
+        if cap is not None:
+            from tidy_crate.core.money import parse_money
+
+            most = parse_money(cap, view.currency)
+        _act(talk, job, "resume", "goes on at", most)
 
     @command(app, "priority")
     def priority(
@@ -192,8 +207,8 @@ def register(app: typer.Typer) -> None:
         )
 
 
-def _act(talk: Talk, job: str, action: str, words: str) -> None:
-    farms = api.act(job, action)
+def _act(talk: Talk, job: str, action: str, words: str, cap: tuple[Decimal, str] | None = None) -> None:
+    farms = api.act(job, action, cap=cap)
     talk.result(
         {"job": job, "farms": farms},
         lambda console: console.print(f"{job} {words} {', '.join(farms)}.", markup=False, soft_wrap=True),

@@ -41,7 +41,9 @@ def carry_list(talk: Talk, path: Path, budget: str | None, finish_by: str | None
         now = datetime.now().astimezone()
         return standing_of(night, found.title or path.stem, scenes, purse.budget, purse.currency, began, now)
 
-    live = Live(console=talk.err, auto_refresh=False) if talk.err.is_terminal and not talk.quiet else None
+    live = (
+        Live(console=talk.err, auto_refresh=False, transient=True) if talk.err.is_terminal and not talk.quiet else None
+    )
 
     def show(night: Night) -> None:
         nonlocal written

@@ -28,14 +28,16 @@ MOST_ROWS = 400
 def board(now: NightStanding, height: int = 40) -> RenderableType:
     """Draw a night for a screen of so many lines: what needs a person, the shots that are under way, the money."""
     asked = _asked(now, most=min(MOST_ASKED, max(1, height // 8)), lines=1)
-    left = max(3, height - len(asked) - 7)
-    return Group(_head(now), *asked, _rows(now, left), _foot(now))
+    left = max(3, height - len(asked) - 10)
+    return Group(_head(now), Text(), *asked, *([Text()] if asked else []), _rows(now, left), Text(), _foot(now))
 
 
 def show_night(console: Console, now: NightStanding, page: Path | None) -> None:
     """Print how a night stands, or has ended."""
     console.print(_head(now))
+    console.print()
     console.print(_rows(now, MOST_ROWS))
+    console.print()
     for one in _asked(now, most=MOST_ASKED, lines=3):
         console.print(one, soft_wrap=True)
     console.print(_foot(now))
@@ -47,7 +49,9 @@ def _head(now: NightStanding) -> Text:
     parts = [f"{counted(len(now.shots), 'shot')}"]
     for word in (ShotWord.DONE, ShotWord.FARM, ShotWord.CARRIED, *NEEDS_YOU, ShotWord.ELSEWHERE, ShotWord.QUEUED):
         if count := now.count(word):
-            parts.append(f"{count} {word.value}")
+            parts.append(
+                f"{count} need{'s' if count == 1 else ''} you" if word is ShotWord.PERSON else f"{count} {word.value}"
+            )
     took = (now.now - now.began).total_seconds()
     return Text.assemble((clean(now.title), "bold"), f": {', '.join(parts)}; {duration(took)}")
 

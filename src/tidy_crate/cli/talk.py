@@ -267,6 +267,9 @@ def _unforeseen(error: Exception) -> TidyCrateError:
         path = Path(os.fsdecode(error.filename)) if isinstance(error.filename, (str, bytes)) else None
         what = f"the system refuses to use the path ({error.strerror.lower()})"
         return TidyCrateError(what, path, "check each folder of the path, its permissions, and that the disk is there")
+    if isinstance(error, FileNotFoundError) and error.filename is None:
+        # what the system says where the folder that a command was typed in has been deleted
+        return TidyCrateError("the folder that you are in is gone", None, "change to another folder: cd")
     import tempfile
     import traceback
 

@@ -365,3 +365,5 @@ class ControlOrder(Wire):
     """
     priority: int | None = Field(default=None, ge=0, le=100)
     """For `priority`: 50 is usual, more is sooner."""
+    cap: Annotated[Amount, Field(gt=0)] | None = None
+    """For `resume`: another limit on the job's cost, from now on, in the farm's currency; as it was where not said."""

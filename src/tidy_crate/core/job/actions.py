@@ -47,9 +47,18 @@ _CANNOT = {
 }
 
 
-def act(ledger: Ledger, name: str, action: Action, links: Links, *, priority: int | None = None) -> tuple[str, ...]:
+def act(
+    ledger: Ledger,
+    name: str,
+    action: Action,
+    links: Links,
+    *,
+    priority: int | None = None,
+    cap: tuple[Decimal, str] | None = None,
+) -> tuple[str, ...]:
     """Carry out an action at every farm of a job that it concerns. Return these farms.
 
+    cap: for `resume`, another limit on the cost at each farm, with its currency.
     Raises WrongUsage where it concerns none, FarmError where a farm cannot do it.
     """
     job, submissions = submissions_of(ledger, name)
@@ -66,12 +75,28 @@ def act(ledger: Ledger, name: str, action: Action, links: Links, *, priority: in
         raise WrongUsage(
             _CANNOT.get(action, f"this job is in no state for: {action.value}"), name, f"it stands like this: {states}"
         )
+    if cap is not None:
+        for row in concerned:
+            _may_cost(row, *cap)
     for row in concerned:
         link = links(row)
-        order = ControlOrder(key=new_key(), action=action, priority=priority)
+        order = ControlOrder(key=new_key(), action=action, priority=priority, cap=cap[0] if cap is not None else None)
         controlling(link, action).control(confirm(ledger, row, link), order)
+        if cap is not None:
+            with ledger.writing() as session:
+                kept = session.get_one(SubmissionRow, row.id)
+                kept.cap, kept.why = cap[0], ""
         catch_up(ledger, row, requests, link)
     return tuple(row.farm for row in concerned)
+
+
+def _may_cost(row: SubmissionRow, cap: Decimal, currency: str) -> None:
+    """Raise WrongUsage for a cap that is spent already, or in another currency than the farm's."""
+    if currency != row.currency:
+        raise WrongUsage(f"{row.farm} bills in {row.currency}, the cap is in {currency}", cap)
+    if cap <= row.cost:
+        what = f"{row.cost:.2f} {row.currency} are spent at {row.farm} already"
+        raise WrongUsage(what, f"--cap {cap}", "name a higher cap")
 
 
 def _concerned(rows: Iterable[SubmissionRow], action: Action) -> list[SubmissionRow]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from decimal import Decimal
 from pathlib import Path
 
 from sqlalchemy import func, select
@@ -63,7 +64,7 @@ def render_step(facts: JobFacts) -> Standing:
         "held": ("it is held", words_of("resume", job)),
         "offered": ("the farm's quote waits for your yes", words_of("resume", job)),
         "unpaid": ("the account has to be paid up", words_of("resume", job)),
-        "paused": (f"it is paused{_why(view)}", words_of("resume", job)),
+        "paused": (f"it is paused{_why(view)}", _resumed(view)),
         "cancelled": ("it was cancelled", words_of("handover", job, "--to", "FARM")),
         "failed": (f"{view.counts.failed} of its tasks failed", words_of("rerender", job, "--failed")),
     }.get(view.state)
@@ -208,6 +209,16 @@ def _older(file: Path, when: datetime | None) -> bool:
 def _ask(name: StepName, text: str, command: tuple[str, ...], answers: tuple[tuple[str, ...], ...]) -> Standing:
     ask = Question(text=text, commands=answers)
     return Standing(step=name, state=StepState.PERSON, said=text, questions=(ask,), command=command)
+
+
+def _resumed(view: JobView) -> tuple[str, ...]:
+    """Return the line that lets a paused job go on; one that is at its cap gets a higher one."""
+    at_cap = next((one for one in view.at if one.cap is not None and "cap" in one.why), None)
+    if at_cap is None or at_cap.cap is None:
+        return words_of("resume", view.job)
+    likely = view.forecast.cost.high if view.forecast.cost is not None else at_cap.cap * 2
+    enough = max(likely, at_cap.cap * Decimal("1.5"), at_cap.cost * Decimal("1.5"))
+    return words_of("resume", view.job, "--cap", f"{rounded(enough)} {at_cap.currency}")
 
 
 def _why(view: JobView) -> str:

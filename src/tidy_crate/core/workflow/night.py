@@ -11,10 +11,11 @@ from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field
-from decimal import Decimal
+from decimal import ROUND_DOWN, Decimal
 
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.estimate.model import Quote
+from tidy_crate.core.money import CENT
 from tidy_crate.core.workflow.night_plan import Limits, Plan, Way, plan_night
 from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState
 from tidy_crate.core.workflow.turn import After, Bill, Turn
@@ -24,7 +25,7 @@ SOON, LATE = 1.0, 30.0
 # seconds after which a shot that waits for a person is looked at again, while others are carried
 AGAIN = 30.0
 # caps are at the most so many times what a shot is unlikely to cost: frames are rendered again, and a farm may be slow
-MOST_SLACK = 1.5
+MOST_SLACK = 4.0
 # how often the process of a shot may end without a word before the shot is left alone
 MOST_CRASHES = 2
 
@@ -125,8 +126,11 @@ class Night:
         self.shots = list(shots)
         self._begin, self._slots, self._purse = begin, slots, purse
         self._machines, self._convert, self._now = machines, convert, now
-        self._ready = list(range(len(self.shots)))
-        heapq.heapify(self._ready)
+        # by what comes first: those that are not sent yet, then those at farms; each by urgency
+        self._ready: list[int] = []
+        self._at_farms: list[int] = []
+        for at in range(len(self.shots)):
+            self._queue(at)
         self._asleep: list[tuple[float, int]] = []
         self._running: dict[Future[Turn], int] = {}
         self._began = now()
@@ -169,13 +173,19 @@ class Night:
 
     def _wake(self) -> None:
         while self._asleep and self._asleep[0][0] <= self._now():
-            heapq.heappush(self._ready, heapq.heappop(self._asleep)[1])
+            self._queue(heapq.heappop(self._asleep)[1])
+
+    def _queue(self, at: int) -> None:
+        heapq.heappush(self._at_farms if self.shots[at].job else self._ready, at)
 
     def _fill(self) -> None:
         """Begin turns as memory and processors allow, the most urgent shots first."""
         slots = max(1, self._slots(self._memory))
-        while self._ready and len(self._running) < slots:
-            at = heapq.heappop(self._ready)
+        while (self._ready or self._at_farms) and len(self._running) < slots:
+            # what is sent early is home early, but one turn at a time is always for frames that are to come home
+            fetching = any(self.shots[one].job for one in self._running.values())
+            farms_first = self._at_farms and (not self._ready or not fetching)
+            at = heapq.heappop(self._at_farms if farms_first else self._ready)
             shot = self.shots[at]
             shot.running = True
             self._running[self._begin(shot)] = at
@@ -198,7 +208,7 @@ class Night:
         except BrokenProcessPool:
             shot.crashes += 1
             if shot.crashes < MOST_CRASHES:
-                heapq.heappush(self._ready, at)
+                self._queue(at)
                 return
             turn = _crashed(shot, "the process that carried it ended without a word, twice")
         except TidyCrateError as error:
@@ -249,7 +259,7 @@ class Night:
                 continue
             one.place = _place_of(quote, self._cap(one, quote, slack))
             one.left_out = ""
-            heapq.heappush(self._ready, self.shots.index(one))
+            self._queue(self.shots.index(one))
 
     @staticmethod
     def _waits_for_place(one: ShotState) -> bool:
@@ -331,7 +341,7 @@ def _place_of(quote: Quote, cap: Decimal) -> Place:
         batch=quote.batch,
         priority=quote.priority,
         reclaimable=quote.reclaimable,
-        cap=cap,
+        cap=cap.quantize(CENT, ROUND_DOWN),
         currency=quote.cost.currency,
     )
 

@@ -22,8 +22,8 @@ class ShotWord(StrEnum):
     LEFT_OUT = "left out"
     ELSEWHERE = "carried elsewhere"
     FARM = "at the farm"
-    CARRIED = "carried"
-    QUEUED = "has not begun"
+    CARRIED = "in work"
+    QUEUED = "not begun"
     DONE = "done"
 
 
@@ -165,7 +165,9 @@ def _word(one: ShotState, current: Standing | None) -> tuple[ShotWord, str, tupl
         return ShotWord.FARM, said, ()
     if one.turn.after is After.ELSEWHERE:
         return ShotWord.ELSEWHERE, "; ".join(one.turn.messages), ()
-    if one.running or one.turn.after is After.OFFERED:
+    if one.turn.after is After.OFFERED and not one.running:
+        return ShotWord.CARRIED, "it is ready, and waits for its place in the plan", ()
+    if one.running:
         return ShotWord.CARRIED, said, ()
     asked = current.questions if current is not None else ()
     return (ShotWord.FAILED if one.turn.after is After.FAILED else ShotWord.PERSON), said, asked

@@ -138,7 +138,8 @@ class Scheduler:
         self._settings = settings
         self._gone = gone
         self._running: list[_Running] = []
-        self._orders: dict[str, JobOrder] = {}
+        # by job, its order as text and read
+        self._orders: dict[str, tuple[str, JobOrder]] = {}
         self._stop = threading.Event()
         self._work = threading.Event()
         self._workers = settings.nodes if settings.clock else min(os.cpu_count() or 1, settings.nodes)
@@ -205,9 +206,10 @@ class Scheduler:
         return any(one.has_news() for one in self._running)
 
     def _order(self, job: FarmJobRow) -> JobOrder:
-        if job.id not in self._orders:
-            self._orders[job.id] = job.job_order()
-        return self._orders[job.id]
+        known = self._orders.get(job.id)
+        if known is None or known[0] != job.order:
+            known = self._orders[job.id] = (job.order, job.job_order())
+        return known[1]
 
     def _take_in(self, session: Session) -> bool:
         """Note finished frames, and the end of batches."""

@@ -381,6 +381,8 @@ def _carry_out(session: Session, job: FarmJobRow, order: ControlOrder, price: De
             job.state = JobState.UNPAID.value
         case Action.RESUME if job.state in (JobState.PAUSED.value, JobState.HELD.value):
             job.state, job.why = JobState.RENDERING.value, ""
+            if order.cap is not None:
+                job.order = job.job_order().model_copy(update={"cap": order.cap}).model_dump_json()
         case Action.CANCEL if not JobState(job.state).ended:
             _refund(session, job, price, increment)
             job.state = JobState.CANCELLED.value

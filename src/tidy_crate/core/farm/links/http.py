@@ -314,7 +314,8 @@ class HttpFarm:
 
     def control(self, job: str, order: ControlOrder) -> None:
         """See Controlling.control."""
-        body = order.model_dump_json().encode()
+        # a farm of before knows no other cap
+        body = order.model_dump_json(exclude={"cap"} if order.cap is None else None).encode()
         self._exchange.ask("POST", f"/v3/jobs/{_part(job)}/control", body, _JSON)
 
     def close(self) -> None:

@@ -339,6 +339,8 @@ class ClusterFarm:
             case Action.RESUME:
                 # batches of the turn before do nothing any more: a pause gave their machines back
                 placed = placed.model_copy(update={"paused": False, "turn": placed.turn + 1, "idle": 0})
+                if order.cap is not None:
+                    placed = placed.model_copy(update={"order": placed.order.model_copy(update={"cap": order.cap})})
                 self._storage.keep(job, placed)
                 if placed.sent:
                     self._hand_out_left(job, placed, self._left(placed, self._look(job)))

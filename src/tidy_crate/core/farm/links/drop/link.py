@@ -199,7 +199,8 @@ class DropFarm:
                 self._place.write(f"jobs/{job}/CANCELLED.txt", text.encode())
             case Action.RESUME:
                 update["started"] = True
-                self._place.write(f"jobs/{job}/START.txt", f"{job}: start all of it now.\n".encode())
+                most = f" Stop before it costs more than {order.cap} {self._card.currency}." if order.cap else ""
+                self._place.write(f"jobs/{job}/START.txt", f"{job}: start all of it now.{most}\n".encode())
             case Action.RELEASE:
                 update["released"] = self._now()
             case Action.RERENDER:
