@@ -82,24 +82,37 @@ def take_turn(ticket: Ticket) -> Turn:
 
     from tidy_crate.core.errors import Blocked
     from tidy_crate.core.files import only_one
+    from tidy_crate.core.workflow.looks import sent_as_it_is
     from tidy_crate.core.workflow.turn import After
     from tidy_crate.core.workflow.turn import Turn as Result
     from tidy_crate.core.workflow.turn import take_turn as core
 
-    said: list[str] = []
     os.environ.update(ticket.environment)
+    _SAID.clear()
     with ExitStack() as stack:
-        desk = stack.enter_context(Desk(User.here(), tell=said.append))
+        desk = _desk()
         shot = shot_of(ticket, desk)
         try:
             stack.enter_context(only_one(lock_of(shot), "carries this shot", shot.crate))
         except Blocked as error:
             return Result(After.ELSEWHERE, messages=(error.what,))
-        doing = Doing(desk, tell=said.append, write_report=ticket.write_report)
-        found = core(shot, doing, may_send=ticket.place is not None or bool(ticket.job))
+        if not shot.job and ticket.place is None:
+            shot = sent_as_it_is(shot)
+        doing = Doing(desk, tell=_SAID.append, write_report=ticket.write_report)
+        found = core(shot, doing, may_send=ticket.place is not None or bool(shot.job))
     own = psutil.Process()
     memory = own.memory_info().rss + sum(one.memory_info().rss for one in own.children(recursive=True))
-    return replace(found, messages=tuple(dict.fromkeys(said)), memory=memory)
+    return replace(found, messages=tuple(dict.fromkeys(_SAID)), memory=memory)
+
+
+# what farms and lines said in this turn
+_SAID: list[str] = []
+
+
+@cache
+def _desk() -> Desk:
+    """Return the desk of this process: its ledger and its links to farms stay open from turn to turn."""
+    return Desk(User.here(), tell=_SAID.append)
 
 
 def lock_of(shot: Shot) -> Path:

@@ -198,6 +198,14 @@ def track(
     return view.model_copy(update={"behind": behind, "forecast": unknown, "finish": None, "rate": None})
 
 
+def known(ledger: Ledger, name: str) -> JobView:
+    """Return a job as the ledger knows it, without its frames; no farm is asked."""
+    job, submissions = submissions_of(ledger, name)
+    counts = [_kept_counts(ledger, row) for row in submissions]
+    with ledger.reading() as session:
+        return _view(session, job, submissions, job.packing_list(), counts, {}, frames=False)
+
+
 def _counts(
     ledger: Ledger,
     row: SubmissionRow,

@@ -28,6 +28,8 @@ SMALL, ACROSS = 16, 1920
 VIVID, LIT = 0.12, 0.04
 # neighbouring pixels of one hue differ less than this
 HUE = 0.004
+# differences of a region that tell its noise: below, the picture is taken to have none
+FEWEST_DIFFERENCES = 12
 # noise that is taken for none, in stops
 QUIET = 0.01
 # of a picture whose rows are compared: columns that lie together, which are read at once, and strips of them in each
@@ -231,6 +233,9 @@ def _noise(stops: np.ndarray) -> np.ndarray:
     rows = np.linspace(0, even.shape[0], REGIONS[0] + 1).astype(int)
     columns = np.linspace(0, even.shape[1], REGIONS[1] + 1).astype(int)
     found = np.zeros(REGIONS, np.float32)
+    if (even.shape[0] // REGIONS[0]) * (even.shape[1] // REGIONS[1]) < FEWEST_DIFFERENCES:
+        # the median of a handful of pixels says which of them it is, and not how much noise there is
+        return found
     for row in range(REGIONS[0]):
         for column in range(REGIONS[1]):
             part = even[rows[row] : rows[row + 1], columns[column] : columns[column + 1]].ravel()

@@ -10,11 +10,12 @@ from pathlib import Path
 from sqlalchemy import func, select
 
 from tidy_crate.core.asset.frames import format_frames
+from tidy_crate.core.farm.protocol import JobState
 from tidy_crate.core.files import read_input
 from tidy_crate.core.job.ledger import products_of, submissions_of
 from tidy_crate.core.job.rerender import to_rerender
 from tidy_crate.core.job.tables import AttemptRow, JobRow, ProductRow, SubmissionRow, from_text
-from tidy_crate.core.job.track import JobView, track
+from tidy_crate.core.job.track import JobView, known, track
 from tidy_crate.core.money import rounded
 from tidy_crate.core.review.deliver import DIGESTS
 from tidy_crate.core.review.stitch import is_split
@@ -40,8 +41,13 @@ class JobFacts:
 
 
 def job_facts(shot: Shot, row: JobRow) -> JobFacts:
-    """Ask the farms how a job stands. One that does not answer counts as it was last heard."""
-    view = track(shot.desk.ledger, row.id, shot.desk.links, frames=False, last_known=True)
+    """Ask the farms how a job stands. One that does not answer counts as it was last heard.
+
+    Of a job that is rendered, with every file at home, no farm has anything to tell.
+    """
+    view = known(shot.desk.ledger, row.id)
+    if view.state != JobState.DONE or view.at_home < view.products:
+        view = track(shot.desk.ledger, row.id, shot.desk.links, frames=False, last_known=True)
     fresh, _ = submissions_of(shot.desk.ledger, row.id)
     with shot.desk.ledger.reading() as session:
         query = products_of(row.id, ProductRow.verdict, func.count()).where(ProductRow.in_use)

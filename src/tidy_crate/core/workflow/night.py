@@ -133,6 +133,8 @@ class Night:
             self._queue(at)
         self._asleep: list[tuple[float, int]] = []
         self._running: dict[Future[Turn], int] = {}
+        # by farm that does not answer, when the next shot asks it; the others wait for that one
+        self._silent: dict[str, float] = {}
         self._began = now()
         self._memory = 0
         self.plan: Plan | None = None
@@ -172,8 +174,18 @@ class Night:
         return [one.turn.bill for one in self.shots if one.turn is not None and one.turn.bill is not None]
 
     def _wake(self) -> None:
-        while self._asleep and self._asleep[0][0] <= self._now():
-            self._queue(heapq.heappop(self._asleep)[1])
+        now = self._now()
+        while self._asleep and self._asleep[0][0] <= now:
+            at = heapq.heappop(self._asleep)[1]
+            turn = self.shots[at].turn
+            silent = [one for one in (turn.farms if turn is not None else ()) if one in self._silent]
+            if silent and (until := max(self._silent[one] for one in silent)) > now:
+                heapq.heappush(self._asleep, (until + 0.1, at))
+                continue
+            for farm in silent:
+                # this one asks, and the others of that farm wait for what it hears
+                self._silent[farm] = now + LATE
+            self._queue(at)
 
     def _queue(self, at: int) -> None:
         heapq.heappush(self._at_farms if self.shots[at].job else self._ready, at)
@@ -218,6 +230,10 @@ class Night:
         shot.turn = turn
         shot.steps |= turn.seen
         shot.job = turn.job or shot.job
+        for farm in turn.farms:
+            self._silent.pop(farm, None)
+        for farm in turn.silent:
+            self._silent[farm] = self._now() + min(LATE, max(SOON, shot.pause))
         self._again(shot, at, turn)
 
     def _again(self, shot: ShotState, at: int, turn: Turn) -> None:

@@ -56,6 +56,10 @@ class Turn:
     """Likely seconds of farm time."""
     news: bool = False
     """True if something was done, or came home."""
+    farms: tuple[str, ...] = ()
+    """Where its job is."""
+    silent: tuple[str, ...] = ()
+    """Those of them that do not answer."""
     messages: tuple[str, ...] = ()
     """What farms and lines had to say."""
     memory: int = 0
@@ -130,9 +134,12 @@ def _offered(carrier: Carrier, acts: NightActs, standing: Standing, news: bool) 
 def _turn(carrier: Carrier, after: After, standing: Standing | None, news: bool) -> Turn:
     facts = carrier.looks.facts if carrier.looks.job is not None else None
     bill, left, job = None, None, ""
+    farms: tuple[str, ...] = ()
+    silent: tuple[str, ...] = ()
     if facts is not None:
         view, job = facts.view, facts.row.id
         if view.cost is not None and view.currency:
             bill = Bill(view.cost, view.currency, view.forecast.cost)
         left = view.forecast.seconds_left
-    return Turn(after, standing, dict(carrier.seen), job, bill=bill, seconds_left=left, news=news)
+        farms, silent = view.farms, tuple(one.farm for one in view.unheard)
+    return Turn(after, standing, dict(carrier.seen), job, (), bill, left, news, farms, silent)
