@@ -55,7 +55,7 @@ from tidy_crate.api.jobs import (
     to_send,
     track,
 )
-from tidy_crate.api.night import carry_night, purse_of, read_list
+from tidy_crate.api.night import carry_night, outcomes, purse_of, read_list, tell_others
 from tidy_crate.api.plan import estimate, estimate_accuracy, examine_installation, probe, take_timings
 from tidy_crate.api.scene import (
     Choose,
@@ -125,6 +125,7 @@ __all__ = [
     "need_trust",
     "next_standing",
     "open_scene",
+    "outcomes",
     "own_commands",
     "plan_bake",
     "prepare",
@@ -152,6 +153,7 @@ __all__ = [
     "survey",
     "take_back",
     "take_timings",
+    "tell_others",
     "to_rerender",
     "to_send",
     "tone",

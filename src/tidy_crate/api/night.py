@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import ExitStack
@@ -15,12 +15,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tidy_crate.api.farms import load_card
+from tidy_crate.api.frames import record
 from tidy_crate.api.user import User
 from tidy_crate.api.workflow import Desk, Doing, shot_for
 
 if TYPE_CHECKING:
     from tidy_crate.core.farm.card import FarmCard
+    from tidy_crate.core.job.notify import News
     from tidy_crate.core.review.record import Record
+    from tidy_crate.core.workflow.morning import ShotOutcome
     from tidy_crate.core.workflow.night import Night, Place, Purse, ShotState
     from tidy_crate.core.workflow.shot import Shot
     from tidy_crate.core.workflow.shot_list import ShotEntry, ShotList
@@ -217,6 +220,25 @@ def carry_night(
         finally:
             night.stop()
     return night
+
+
+def outcomes(found: ShotList, jobs: Mapping[str, str], user: User | None = None) -> tuple[ShotOutcome, ...]:
+    """Return what came of the shots of a list that have a job. jobs: by shot."""
+    from tidy_crate.core.context.project import FILE_NAME
+    from tidy_crate.core.workflow.morning import outcome_of
+
+    return tuple(
+        outcome_of(one.name, record(jobs[one.name], user=user), FILE_NAME) for one in found.shot if jobs.get(one.name)
+    )
+
+
+def tell_others(news: News, tell: Callable[[str], None], user: User | None = None) -> None:
+    """Send news by mail and web hook, as far as the user's configuration names any."""
+    from tidy_crate.core.job.notify import Notifier
+
+    user = user or User.here()
+    if user.notify.is_set:
+        Notifier(user.notify, user.keys.secret, tell).send(news)
 
 
 def states_of(found: ShotList) -> list[ShotState]:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from tidy_crate.practice.demo.night import LIST, PROJECT
+
 # planted at the farm: one frame comes out black, another is damaged on its way home
 BLACK, DAMAGED = 1020, 1033
 FARMS = ("--farm", "gullwing", "--farm", "ninepins", "--farm", "saltmarsh")
@@ -12,6 +14,8 @@ JOB = "JOB"
 # in the words of a step: the command that the estimate recommends
 ADVISED = "ADVISED"
 BUDGET = "3 EUR"
+# the shot of the night that needs a decision
+WAITS = f"{PROJECT}/shots/quay_040/quay_040_v001.usda"
 
 
 @dataclass(frozen=True)
@@ -139,5 +143,23 @@ def chapters(scene: str, crate: str, card: str, project: str) -> tuple[Chapter, 
                      ("report", JOB, "-o", "report.html")),
             ),
             "Every finished job makes the next estimate better.",
+        ),
+        Chapter(
+            "All of it by itself",
+            (
+                Step(
+                    "Carry three more shots from the saved file to delivered frames, by one line. One needs you.",
+                    ("carry", LIST, "--page", "night.html"),
+                    expect=1,
+                ),
+                Step(
+                    "A poster is nowhere. Decide: it is left out.",
+                    ("relink", WAITS, "--let-go", "../../textures/poster.png",
+                     "--because", "the poster was cut from the show"),
+                ),
+                Step("The same line goes on from there. What was done is not done again.",
+                     ("carry", LIST, "--page", "night.html")),
+            ),
+            "What needs no decision needs nobody. What does waits, and holds up nothing else.",
         ),
     )  # fmt: skip

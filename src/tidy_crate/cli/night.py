@@ -28,6 +28,7 @@ def carry_list(talk: Talk, path: Path, budget: str | None, finish_by: str | None
     from tidy_crate.cli.night_page import night_page
     from tidy_crate.cli.night_view import board, show_night
     from tidy_crate.core.outputs import write_output
+    from tidy_crate.core.workflow.night_news import NightNews, news_of_end
     from tidy_crate.core.workflow.night_standing import standing_of
 
     found = api.read_list(path)
@@ -36,6 +37,7 @@ def carry_list(talk: Talk, path: Path, budget: str | None, finish_by: str | None
     scenes = {one.name: str(one.scene) for one in found.shot}
     written = 0.0
     told: dict[str, str] = {}
+    news = NightNews()
 
     def standing(night: Night) -> NightStanding:
         now = datetime.now().astimezone()
@@ -54,6 +56,9 @@ def carry_list(talk: Talk, path: Path, budget: str | None, finish_by: str | None
             _tell(talk, now, told)
         while night.messages:
             talk.warn(night.messages.pop(0))
+        fresh = news.look(now, time.monotonic())
+        if fresh is not None:
+            api.tell_others(fresh, talk.warn)
         if page is not None and time.monotonic() - written > PAGE_EVERY:
             written = time.monotonic()
             write_output(page, night_page(now, refresh=True))
@@ -65,7 +70,9 @@ def carry_list(talk: Talk, path: Path, budget: str | None, finish_by: str | None
         night = api.carry_night(path, show, budget=budget, finish_by=finish_by, write_report=write_report)
     end = standing(night)
     if page is not None:
-        write_output(page, night_page(end, refresh=False))
+        jobs = {one.shot: one.job for one in end.shots if one.job}
+        write_output(page, night_page(end, refresh=False, outcomes=api.outcomes(found, jobs)))
+    api.tell_others(news_of_end(end), talk.warn)
     talk.result(end, lambda console: show_night(console, end, page), {"done": end.done})
     if not end.done:
         raise typer.Exit(1)

@@ -9,6 +9,7 @@ from rich.text import Text
 
 from tidy_crate.cli.show import cell, counted, duration, money, sums, table, typed
 from tidy_crate.cli.text import clean
+from tidy_crate.core.workflow.night_news import NEEDS_YOU
 from tidy_crate.core.workflow.night_standing import COLUMNS, ShotWord
 
 if TYPE_CHECKING:
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
     from tidy_crate.core.workflow.night_standing import NightStanding, ShotStanding
 
 STYLES = {"done": "green", "now": "cyan", "you": "bold yellow", "failed": "bold red"}
-NEEDS_YOU = (ShotWord.PERSON, ShotWord.FAILED, ShotWord.LEFT_OUT)
 # shots whose questions are shown; the others are in the page and in --json
 MOST_ASKED = 5
 MOST_ROWS = 400

@@ -21,12 +21,14 @@ from tidy_crate.cli.chapters import ADVISED, BUDGET, JOB, Chapter, chapters
 from tidy_crate.cli.talk import Talk
 from tidy_crate.core.errors import TidyCrateError, WrongUsage
 from tidy_crate.core.work.attempt import Verdict
+from tidy_crate.practice.demo.night import PROJECT, write_night
 from tidy_crate.practice.demo.scene import DemoScene, write_demo_scene
 
 CRATE = "lantern_quay.crate"
+CARD = "practice-farm/practice.farm.toml"
 # what the demo writes below its folder, and begins anew each time
 HOME = "home"
-MADE = ("practice-farm", "frames", "delivery", CRATE, "lantern_quay.probe", HOME)
+MADE = ("practice-farm", "frames", "delivery", CRATE, "lantern_quay.probe", HOME, "night", "night_show")
 # says that a folder is a demo's
 MARK = ".tidy-crate-demo"
 
@@ -89,23 +91,24 @@ def tell(talk: Talk, folder: Path, *, pause: bool = False) -> dict[str, Any]:
         _fresh(folder)
         scene = write_demo_scene(folder)
         write_invented_farms(folder)
-        # the demo has just written the command that renders its scene
-        api.trust(scene.project)
+        write_night(scene.project, folder, CARD)
+        # the demo has just written the commands that render its scenes
+        for project in (scene.project, folder / PROJECT):
+            api.trust(project)
         teller = _Teller(talk, folder)
         _say(talk, folder, scene)
         farm = folder / "practice-farm"
-        card = _relative(farm / "practice.farm.toml", folder)
 
         def filled(word: str) -> list[str]:
             if word == ADVISED:
-                return _advised(folder / CRATE, farm / "practice.farm.toml", card)
-            return [_newest() if word == JOB else word]
+                return _advised(folder / CRATE, folder / CARD, CARD)
+            return [_newest(folder / CRATE) if word == JOB else word]
 
         try:
-            parts = chapters(_relative(scene.scene, folder), CRATE, card, scene.project.as_posix())
+            parts = chapters(_relative(scene.scene, folder), CRATE, CARD, scene.project.as_posix())
             for number, chapter in enumerate(parts, 1):
                 teller.chapter(number, chapter, filled, pause=pause and number < len(parts))
-            document = _outcome(teller, _newest(), folder)
+            document = _outcome(teller, _newest(folder / CRATE), folder)
         finally:
             # a machine left running is just what this tool is against
             from tidy_crate.practice.farm.control import stop
@@ -169,8 +172,9 @@ def _advised(crate: Path, card: Path, named: str) -> list[str]:
     return [CRATE if word == str(crate) else word for word in words]
 
 
-def _newest() -> str:
-    return str(api.jobs()[0].job)
+def _newest(crate: Path) -> str:
+    """Return the job that a crate was sent as last."""
+    return next(str(one.job) for one in api.jobs() if one.crate == crate)
 
 
 def _outcome(teller: _Teller, job: str, folder: Path) -> dict[str, Any]:
@@ -186,6 +190,7 @@ def _outcome(teller: _Teller, job: str, folder: Path) -> dict[str, Any]:
         "frames": str(folder / "frames"),
         "contact_sheet": str(folder / "contact-sheet.png"),
         "report": str(folder / "report.html"),
+        "night": str(folder / "night.html"),
         "counts": {verdict.value: verdicts.count(verdict.value) for verdict in Verdict},
         "cost": str(view.cost),
         "currency": view.currency,
@@ -257,6 +262,7 @@ def _end(talk: Talk, folder: Path, document: dict[str, Any]) -> None:
             ("frames", document["frames"]),
             ("contact sheet", document["contact_sheet"]),
             ("report", document["report"]),
+            ("the night", document["night"]),
             ("bill", f"{money(Decimal(document['cost']), currency)}, with one frame rendered twice"),
             ("estimate", f"{money(Decimal(estimated['likely']), currency)}; the bill is {within} {low} to {high}"),
             *([("farm time", f"{duration(took)}, estimated {duration(document['seconds'])}")] if took else []),

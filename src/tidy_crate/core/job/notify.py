@@ -91,13 +91,13 @@ class Notifier:
         kind = news.kind if news is not None else ""
         if kind == first.told:
             return
-        if news is not None and not self._send(news):
+        if news is not None and not self.send(news):
             return
         with ledger.writing() as session:
             session.get_one(SubmissionRow, first.id).told = kind
 
-    def _send(self, news: News) -> bool:
-        """Send by every way. Returns whether all of them worked."""
+    def send(self, news: News) -> bool:
+        """Send by every way that is set. Return whether all of them worked."""
         worked = True
         ways: Iterable[Callable[[News], None]] = [
             *([self._mail] if self.settings.mail is not None else []),

@@ -25,7 +25,7 @@ SOON, LATE = 1.0, 30.0
 # seconds after which a shot that waits for a person is looked at again, while others are carried
 AGAIN = 30.0
 # caps are at the most so many times what a shot is unlikely to cost: frames are rendered again, and a farm may be slow
-MOST_SLACK = 4.0
+MOST_SLACK = 10.0
 # how often the process of a shot may end without a word before the shot is left alone
 MOST_CRASHES = 2
 
@@ -251,7 +251,11 @@ class Night:
         if not offered:
             return
         order = ("first", "normal", "last")
-        unready = [order.index(one.priority) for one in self.shots if one.running or (one.turn is None and not one.job)]
+        unready = [
+            order.index(one.priority)
+            for one in self.shots
+            if one.place is None and not one.job and (one.running or one.turn is None)
+        ]
         # what comes first gets the money first; without a budget there is nothing to share
         bound = min(unready, default=len(order)) if self._purse.budget is not None else len(order)
         able = [one for one in offered if order.index(one.priority) <= bound]

@@ -9,7 +9,7 @@ times are the 90th percentiles of the quotes; their sum is at least the 90th per
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,6 +17,8 @@ from tidy_crate.core.errors import TidyCrateError
 
 # seconds that the solver may take; the best plan so far is taken then
 MOST_SECONDS = 20.0
+# share by which a night may take longer than the fastest plan, where that is cheaper
+SLOWER = 0.1
 # what leaving a shot out weighs, by priority: one of a higher one more than all of the lower ones together
 PRIORITIES = ("last", "normal", "first")
 
@@ -80,7 +82,8 @@ def plan_night(ways: Sequence[Way], priority: Mapping[str, str], limits: Limits)
     """Choose a way for each shot.
 
     As few shots as possible are left out, those of low priority first. Then, with a time to be done, the cheapest
-    plan that keeps it; with a budget only, the one that is done first; with neither, the least product of cost and time
+    plan that keeps it; with a budget only, the cheapest of those that take hardly longer than the fastest; with
+    neither, the least product of cost and time
     of each shot for itself. Raises TidyCrateError where the solver fails.
     """
     shots = list(dict.fromkeys(one.shot for one in ways))
@@ -138,12 +141,12 @@ def _solved(ways: Sequence[Way], shots: Sequence[str], priority: Mapping[str, st
     for at, shot in enumerate(shots):
         low[at] = high[at] = float(shot in taken)
     scale = max((one.cost for one in ways), default=1.0) or 1.0
-    if limits.seconds is not None:
-        goal = np.array([one.likely / scale for one in ways] + [0.0])
-    else:
-        # done first; of two plans alike the cheaper one
-        longest = max(one.seconds for one in ways) or 1.0
-        goal = np.array([1e-6 * one.likely / scale for one in ways] + [1.0 / longest])
+    if limits.seconds is None:
+        # the time of the fastest plan, and a little more, for which the money is then spent as well as it can be
+        fastest = _milp(np.array([0.0] * size + [1.0]), rows, low, high, size, limits)
+        within = finish([ways[int(at)] for at in np.flatnonzero(fastest[:size] > 0.5)], limits)
+        limits = replace(limits, seconds=max(within, float(fastest[size])) * (1 + SLOWER))
+    goal = np.array([one.likely / scale for one in ways] + [0.0])
     best = _milp(goal, rows, low, high, size, limits)
     return [ways[int(at)] for at in np.flatnonzero(best[:size] > 0.5)]
 

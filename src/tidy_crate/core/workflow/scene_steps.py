@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -22,6 +23,8 @@ if TYPE_CHECKING:
 
 # questions of one step that are shown; the others are counted
 MOST_QUESTIONS = 8
+# warnings about what a person has decided already, with a reason
+DECIDED = ("file-let-go",)
 # names of one kind in a sentence
 MOST_NAMES = 3
 
@@ -107,7 +110,7 @@ def check_step(shot: Shot) -> Standing:
     standing = [
         one
         for one in result.findings
-        if one.severity is not Severity.NOTE and not one.waived and _counts(one, len(cards))
+        if one.severity is not Severity.NOTE and not one.waived and _counts(one, len(cards)) and one.code not in DECIDED
     ]
     name = StepName.CHECK
     command = words_of("check", scene, *(word for farm in shot.farms for word in ("--farm", farm)))
@@ -179,7 +182,8 @@ def _scene(shot: Shot) -> Path:
 
 
 def _look_in(shot: Shot, context: SceneContext) -> tuple[Path, ...]:
-    return tuple(folder for folder in map(context.project.absolute, shot.rules.look_in) if folder.is_dir())
+    found = (Path(os.path.normpath(context.project.absolute(folder))) for folder in shot.rules.look_in)
+    return tuple(folder for folder in found if folder.is_dir())
 
 
 def _relink(shot: Shot, scene: Path) -> tuple[str, ...]:

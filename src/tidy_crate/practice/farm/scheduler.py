@@ -373,8 +373,8 @@ class Scheduler:
         cap = self._order(job).cap
         if cap is not None and job.fixed is None:
             spent = job_cost(session, job, self._settings.price_per_hour, self._settings.billing_increment_seconds)
-            # what a batch has cost so far is what the next one is reckoned to cost
-            each = spent / max(1, job.done) * self._order(job).batch if job.done else Decimal(0)
+            # what a frame has cost so far, those under way among them, is what the next ones are reckoned to cost
+            each = spent / (job.done + job.rendering) * self._order(job).batch if job.done else Decimal(0)
             if spent + each > cap and not busy:
                 job.state = JobState.PAUSED.value
                 job.why = f"the next batch would cost more than its cap of {cap}: {spent:.2f} is spent"
