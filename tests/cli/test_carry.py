@@ -179,6 +179,33 @@ def test_every_line_that_is_suggested_runs(show: Path, farm: Path, run: Run, env
     assert seen == ["bake", "waive", "collect", "prove", "probe"]
 
 
+def test_the_rest_of_a_silent_farm_goes_to_another_by_rule(
+    show: Path, farm: Path, run: Run, env: dict[str, str], tmp_path: Path
+) -> None:
+    scene = show / "pier_v001.usda"
+    slow = control.start(tmp_path / "slow", FarmSettings.model_validate({"nodes": 1, "startup_seconds": 600}))
+    card = tmp_path / "slow" / "slow.farm.toml"
+    card.write_text(slow.card.read_text().replace('name = "practice"\ntitle', 'name = "slow"\ntitle'))
+    rules = f'{COLOUR}rerender = 1\ncap = "5 EUR"\nfarms = ["{card}", "{farm}"]\ninto = "../frames"\n'
+    with_rules(show, rules)
+    try:
+        assert run("carry", scene, "--until", "probe", env=env).code == 0
+        sent = run("carry", scene, "--farm", card, "--until", "send", "--json", env=env)
+        assert sent.code == 0 and steps(sent.json)["send"] == "done", sent.err
+    finally:
+        control.stop(tmp_path / "slow")
+    waiting = run("status", scene, "--json", env=env).json
+    (render,) = [one for one in waiting["steps"] if one["step"] == "render"]
+    assert render["state"] == "at the farm" and "slow does not answer" in render["said"]
+    with_rules(show, f"{rules}hand_over_after = 0.01")
+    waiting = run("status", scene, "--json", env=env).json
+    assert waiting["next"][0][:3] == ["handover", waiting["job"], "--from"]
+    done = run("carry", scene, "--json", env=env)
+    assert done.code == 0 and done.json["done"], done.err
+    (job,) = run("jobs", "--json", env=env).json["jobs"]
+    assert job["farms"] == ["slow", "practice"] and job["at_home"] == 6
+
+
 def test_x3_killed_at_any_step_it_goes_on_and_pays_once(
     show: Path, farm: Path, run: Run, env: dict[str, str], tmp_path: Path
 ) -> None:

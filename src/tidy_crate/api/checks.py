@@ -62,16 +62,16 @@ def check(
 
 
 def mend(
-    scene: Path, what: Against | None = None, *, tidy_dir: Path | None = None, user: User | None = None
+    scene: Path, what: Against | None = None, *, by: str = "", tidy_dir: Path | None = None, user: User | None = None
 ) -> tuple[Mend, ...]:
-    """Fix in the staged copy what needs no human decision, and return what was done."""
+    """Fix in the staged copy what needs no human decision, and return what was done. by: who decides, if no person."""
     from tidy_crate.core.check import decide
     from tidy_crate.core.check.run import NOTHING
 
     def reopen() -> SceneContext:
         return open_scene(scene, tidy_dir=tidy_dir, user=user)
 
-    return decide.mend(reopen(), reopen, what or NOTHING)
+    return decide.mend(reopen(), reopen, what or NOTHING, by)
 
 
 def take_back(

@@ -49,6 +49,7 @@ class Ticket:
     place: Place | None
     environment: dict[str, str]
     write_report: WriteReport | None
+    look_only: bool = False
 
 
 def shot_of(ticket: Ticket, desk: Desk) -> Shot:
@@ -76,7 +77,7 @@ def shot_of(ticket: Ticket, desk: Desk) -> Shot:
     picked |= {"priority": chosen.priority} if chosen.priority else {}
     picked |= {"reclaimable": True} if chosen.reclaimable else {}
     wanted = SendOptions.model_validate(picked)
-    return replace(shot, farms=(farm,), options=wanted, cap=(chosen.cap, chosen.currency))
+    return replace(shot, farms=(farm,), spare=shot.farms, options=wanted, cap=(chosen.cap, chosen.currency))
 
 
 def take_turn(ticket: Ticket) -> Turn:
@@ -86,7 +87,7 @@ def take_turn(ticket: Ticket) -> Turn:
     from tidy_crate.core.errors import Blocked
     from tidy_crate.core.files import only_one
     from tidy_crate.core.workflow.looks import sent_as_it_is
-    from tidy_crate.core.workflow.turn import After
+    from tidy_crate.core.workflow.turn import After, look_turn
     from tidy_crate.core.workflow.turn import Turn as Result
     from tidy_crate.core.workflow.turn import take_turn as core
 
@@ -95,6 +96,8 @@ def take_turn(ticket: Ticket) -> Turn:
     with ExitStack() as stack:
         desk = _desk()
         shot = shot_of(ticket, desk)
+        if ticket.look_only:
+            return look_turn(sent_as_it_is(shot), Doing(desk))
         try:
             stack.enter_context(only_one(lock_of(shot), "carries this shot", shot.crate))
         except Blocked as error:
@@ -126,8 +129,11 @@ def lock_of(shot: Shot) -> Path:
 class Turns:
     """Takes turns in processes of their own. Use it as a context manager."""
 
-    def __init__(self, found: ShotList, folder: Path, user: User, write_report: WriteReport | None) -> None:
-        self._list, self._folder, self._write_report = found, folder, write_report
+    def __init__(
+        self, found: ShotList, folder: Path, user: User, write_report: WriteReport | None, *, look_only: bool = False
+    ) -> None:
+        """look_only: nothing is done in a turn."""
+        self._list, self._folder, self._write_report, self._look_only = found, folder, write_report, look_only
         self._environment = {"TIDY_CRATE_HOME": str(user.home)} if "TIDY_CRATE_HOME" in user.environment else {}
         self._entries = {one.name: one for one in found.shot}
         self._pool: ProcessPoolExecutor | None = None
@@ -136,7 +142,9 @@ class Turns:
         """Begin a turn at a shot."""
         entry = self._entries[state.name]
         asked = entry.model_copy(update=dict(self._list.of(entry)))
-        ticket = Ticket(entry, asked, self._folder, state.job, state.place, self._environment, self._write_report)
+        ticket = Ticket(
+            entry, asked, self._folder, state.job, state.place, self._environment, self._write_report, self._look_only
+        )
         if self._pool is None:
             self._pool = self._new()
         try:
@@ -193,11 +201,13 @@ def carry_night(
     budget: str | None = None,
     finish_by: str | None = None,
     write_report: WriteReport | None = None,
+    look_only: bool = False,
     user: User | None = None,
 ) -> Night:
     """Carry all shots of a list until nothing more happens by itself. This may spend money, up to the budget.
 
-    budget, finish_by: in place of those of the list. show: is shown how it stands.
+    budget, finish_by: in place of those of the list. show: is shown how it stands. look_only: nothing is done or spent;
+    the night then says how each shot stands, and what would be sent.
     """
     import time
 
@@ -205,7 +215,7 @@ def carry_night(
 
     user = user or User.here()
     found = read_list(path)
-    with Turns(found, path.absolute().parent, user, write_report) as turns:
+    with Turns(found, path.absolute().parent, user, write_report, look_only=look_only) as turns:
         night = Night(
             states_of(found),
             turns.begin,
@@ -214,6 +224,7 @@ def carry_night(
             machines_of(found, user),
             converter(found, budget, user),
             time.monotonic,
+            look_only=look_only,
         )
         try:
             night.go(show)

@@ -110,6 +110,7 @@ def relink(
     maps: Sequence[tuple[str, str]] = (),
     *,
     apply: bool = False,
+    by: str = "",
     choose: Choose | None = None,
     tidy_dir: Path | None = None,
     user: User | None = None,
@@ -117,6 +118,7 @@ def relink(
     """Propose files for what is missing, and with `apply` or `choose` write decisions.
 
     look_in: folders to search. maps: pairs of an old prefix and what takes its place. choose: asked to choose.
+    by: who decides, for the record, where it is no person.
     """
     from tidy_crate.core.context import relink as core
     from tidy_crate.core.context.outside import folder_claim
@@ -129,7 +131,7 @@ def relink(
     lacking = core.missing(found)
     proposals = core.propose(found, look_in, maps, collected_contents(context.tidy))
     chosen = choose(proposals, lacking) if choose else proposals
-    applied = core.apply_relinks(context, chosen, found) if apply or choose else ()
+    applied = core.apply_relinks(context, chosen, found, by) if apply or choose else ()
     if applied:
         # taking a file from a folder is agreement to that folder
         user.trust.add(context.root, {folder_claim(one.candidate.parent) for one in applied})

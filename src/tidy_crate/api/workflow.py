@@ -14,7 +14,7 @@ from tidy_crate.api.crate import collect, order, prove
 from tidy_crate.api.farms import FarmLinks, load_card
 from tidy_crate.api.frames import deliver as deliver_frames
 from tidy_crate.api.frames import record, rerender, retrieve, review, stitch, to_rerender
-from tidy_crate.api.jobs import prepare, send
+from tidy_crate.api.jobs import hand_over, prepare, prepare_rest, send
 from tidy_crate.api.plan import estimate, probe
 from tidy_crate.api.scene import bake, open_scene, relink
 from tidy_crate.api.user import User
@@ -185,7 +185,7 @@ class Doing:
     def _relink(self, shot: Shot) -> None:
         project = self._desk.open_scene(_of(shot)).project
         look_in = [folder for folder in map(project.absolute, shot.rules.look_in) if folder.is_dir()]
-        relink(_of(shot), look_in, apply=True, user=self._desk.user)
+        relink(_of(shot), look_in, apply=True, by=shot.by, user=self._desk.user)
 
     def _bake(self, shot: Shot) -> None:
         bake(_of(shot), user=self._desk.user, progress=self._progress)
@@ -195,7 +195,7 @@ class Doing:
         from tidy_crate.core.check.finding import Severity
 
         against = checks.against(shot.farms, user=self._desk.user)
-        if shot.rules.mend and checks.mend(_of(shot), against, user=self._desk.user):
+        if shot.rules.mend and checks.mend(_of(shot), against, by=shot.by, user=self._desk.user):
             return
         found = checks.check(_of(shot), against, user=self._desk.user)
         warned = {one.code for one in found.findings if one.severity is Severity.WARNING and not one.waived}
@@ -218,6 +218,20 @@ class Doing:
         options = offer.options.model_copy(update=cap)
         prepared = prepare(shot.crate, offer.farm, options, user=self._desk.user)
         send(prepared, tell=self._tell, user=self._desk.user, progress=self._progress)
+
+    def _render(self, shot: Shot) -> None:
+        """Give the rest of a job to another farm, where its own is silent and a rule says so."""
+        from tidy_crate.core.work.options import SendOptions
+        from tidy_crate.core.workflow.job_steps import job_facts, rest_of
+        from tidy_crate.core.workflow.looks import Looks
+
+        row = Looks(shot).job
+        rest = rest_of(shot, job_facts(shot, row)) if row is not None else None
+        if row is None or rest is None:
+            return
+        wanted = SendOptions(cap=rest.cap)
+        prepared = prepare_rest(row.id, rest.farm, wanted, given_up=rest.given_up, user=self._desk.user)
+        hand_over(prepared, row.id, given_up=rest.given_up, user=self._desk.user, progress=self._progress)
 
     def _retrieve(self, shot: Shot) -> None:
         name = _job(shot)

@@ -18,8 +18,7 @@ if TYPE_CHECKING:
     from tidy_crate.core.workflow.shot import Shot
     from tidy_crate.core.workflow.standing import Standing, Standings
 
-TargetArgument = Annotated[str, typer.Argument(metavar="TARGET", help="A scene, a crate, or a job's name.")]
-CarriedArgument = Annotated[
+TargetArgument = Annotated[
     str, typer.Argument(metavar="TARGET", help="A scene, a crate, a job's name, or a shot list: .toml, .csv.")
 ]
 FarmsOption = Annotated[
@@ -53,7 +52,7 @@ def register(app: typer.Typer) -> None:
         deliver: DeliverOption = None,
         report: ReportOption = None,
     ) -> None:
-        """Show where a scene, a crate or a job stands, step by step, and what comes next.
+        """Show where a scene, a crate, a job or all shots of a list stand, step by step, and what comes next.
 
         All of it is worked out from files, caches, the ledger and the farms. Nothing is changed.
 
@@ -61,9 +60,16 @@ def register(app: typer.Typer) -> None:
         Examples:
           tidy-crate status quay_010.usda --farm gullwing
           tidy-crate status quay-3
+          tidy-crate status night.toml
         """
         from tidy_crate.cli.carry_view import show_standings
+        from tidy_crate.core.workflow.shot_list import is_shot_list
 
+        if is_shot_list(Path(target)):
+            from tidy_crate.cli.night import carry_list
+
+            carry_list(talk, Path(target), None, None, None, look_only=True)
+            return
         with api.Desk() as desk:
             shot = api.shot_for(target, desk, crate_folder=crate, farms=farms or (), cap=cap, into=into,
                                 deliver=deliver, report=report)  # fmt: skip
@@ -73,7 +79,7 @@ def register(app: typer.Typer) -> None:
     @command(app, "carry")
     def carry(
         talk: Talk,
-        target: CarriedArgument,
+        target: TargetArgument,
         farms: FarmsOption = None,
         crate: CrateOption = None,
         cap: CapOption = None,
@@ -117,7 +123,7 @@ def register(app: typer.Typer) -> None:
         if is_shot_list(Path(target)):
             from tidy_crate.cli.night import carry_list
 
-            carry_list(talk, Path(target), budget, finish_by, page)
+            carry_list(talk, Path(target), budget, finish_by, page, look_only=plan)
             return
         with api.Desk(tell=talk.warn) as desk:
             shot = api.shot_for(target, desk, crate_folder=crate, farms=farms or (), cap=cap, look_in=look_in or (),

@@ -21,8 +21,10 @@ if TYPE_CHECKING:
 PAGE_EVERY = 5.0
 
 
-def carry_list(talk: Talk, path: Path, budget: str | None, finish_by: str | None, page: Path | None) -> None:
-    """Carry all shots of a list, and show how they stand meanwhile and at the end."""
+def carry_list(
+    talk: Talk, path: Path, budget: str | None, finish_by: str | None, page: Path | None, *, look_only: bool = False
+) -> None:
+    """Carry all shots of a list, and show how they stand meanwhile and at the end. look_only: nothing is done."""
     from rich.live import Live
 
     from tidy_crate.cli.night_page import night_page
@@ -52,29 +54,35 @@ def carry_list(talk: Talk, path: Path, budget: str | None, finish_by: str | None
         now = standing(night)
         if live is not None:
             live.update(board(now, talk.err.size.height), refresh=True)
-        elif not talk.quiet:
+        elif not talk.quiet and not look_only:
             _tell(talk, now, told)
         while night.messages:
             talk.warn(night.messages.pop(0))
         fresh = news.look(now, time.monotonic())
-        if fresh is not None:
+        if fresh is not None and not look_only:
             api.tell_others(fresh, talk.warn)
         if page is not None and time.monotonic() - written > PAGE_EVERY:
             written = time.monotonic()
             write_output(page, night_page(now, refresh=True))
 
+    def go() -> Night:
+        return api.carry_night(
+            path, show, budget=budget, finish_by=finish_by, write_report=write_report, look_only=look_only
+        )
+
     if live is not None:
         with live:
-            night = api.carry_night(path, show, budget=budget, finish_by=finish_by, write_report=write_report)
+            night = go()
     else:
-        night = api.carry_night(path, show, budget=budget, finish_by=finish_by, write_report=write_report)
+        night = go()
     end = standing(night)
     if page is not None:
         jobs = {one.shot: one.job for one in end.shots if one.job}
         write_output(page, night_page(end, refresh=False, outcomes=api.outcomes(found, jobs)))
-    api.tell_others(news_of_end(end), talk.warn)
+    if not look_only:
+        api.tell_others(news_of_end(end), talk.warn)
     talk.result(end, lambda console: show_night(console, end, page), {"done": end.done})
-    if not end.done:
+    if not end.done and not look_only:
         raise typer.Exit(1)
 
 

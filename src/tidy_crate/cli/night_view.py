@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from tidy_crate.core.workflow.night_standing import NightStanding, ShotStanding
+    from tidy_crate.core.workflow.night_standing import NightStanding, PlannedShot, ShotStanding
 
 STYLES = {"done": "green", "now": "cyan", "you": "bold yellow", "failed": "bold red"}
 # shots whose questions are shown; the others are in the page and in --json
@@ -40,6 +40,8 @@ def show_night(console: Console, now: NightStanding, page: Path | None) -> None:
     console.print()
     for one in _asked(now, most=MOST_ASKED, lines=3):
         console.print(one, soft_wrap=True)
+    for line in _plan(now):
+        console.print(line, soft_wrap=True)
     console.print(_foot(now))
     if page is not None:
         console.print(cell(f"Page: {page}"), soft_wrap=True)
@@ -47,7 +49,15 @@ def show_night(console: Console, now: NightStanding, page: Path | None) -> None:
 
 def _head(now: NightStanding) -> Text:
     parts = [f"{counted(len(now.shots), 'shot')}"]
-    for word in (ShotWord.DONE, ShotWord.FARM, ShotWord.CARRIED, *NEEDS_YOU, ShotWord.ELSEWHERE, ShotWord.QUEUED):
+    for word in (
+        ShotWord.DONE,
+        ShotWord.FARM,
+        ShotWord.CARRIED,
+        *NEEDS_YOU,
+        ShotWord.TO_DO,
+        ShotWord.ELSEWHERE,
+        ShotWord.QUEUED,
+    ):
         if count := now.count(word):
             parts.append(
                 f"{count} need{'s' if count == 1 else ''} you" if word is ShotWord.PERSON else f"{count} {word.value}"
@@ -98,6 +108,27 @@ def _asked(now: NightStanding, most: int, lines: int) -> list[Text]:
     if len(waiting) > most:
         found.append(Text(f"and {len(waiting) - most} more that need you", style="yellow"))
     return found
+
+
+def _plan(now: NightStanding) -> list[Text]:
+    """Return what would be sent now, by farm and machine class, in lines."""
+    by_pool: dict[tuple[str, str, int], list[PlannedShot]] = {}
+    for one in now.planned:
+        by_pool.setdefault((one.farm, one.machine, one.nodes), []).append(one)
+    if not by_pool:
+        return []
+    high = sum(one.high for one in now.planned)
+    likely = sum(one.likely for one in now.planned)
+    costs = f"{likely:.2f} {now.currency}, in nine of ten cases under {high:.2f}"
+    text = f"{counted(len(now.planned), 'shot')} for {costs}; home within {duration(now.planned_seconds)}"
+    lines = [Text.assemble(("Plan: ", "bold"), text)]
+    for (farm, machine, nodes), own in by_pool.items():
+        names = ", ".join(one.shot for one in own[:MOST_ASKED])
+        more = f" and {len(own) - MOST_ASKED} more" if len(own) > MOST_ASKED else ""
+        lines.append(cell(f"  {farm}, {nodes} x {machine}: {names}{more}"))
+    if now.not_planned:
+        lines.append(Text(clean(f"  no way within budget and time: {', '.join(now.not_planned)}"), style="yellow"))
+    return lines
 
 
 def _foot(now: NightStanding) -> Text:

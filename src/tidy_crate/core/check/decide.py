@@ -28,10 +28,13 @@ def waive(context: SceneContext, waiver: Waiver) -> None:
     context.file.add("waive", [waiver.model_dump(exclude_none=True, exclude_defaults=True)])
 
 
-def mend(context: SceneContext, reopen: Callable[[], SceneContext], against: Against = NOTHING) -> tuple[Mend, ...]:
+def mend(
+    context: SceneContext, reopen: Callable[[], SceneContext], against: Against = NOTHING, by: str = ""
+) -> tuple[Mend, ...]:
     """Fix what needs no human decision, and write it down among the decisions. Return what was done.
 
     reopen: opens the scene again with the decisions as they are now, since one mend may make the next possible.
+    by: who decides, for the record, where it is no person.
     """
     done: dict[tuple[str, str], Mend] = {}
     for _ in range(5):
@@ -42,7 +45,8 @@ def mend(context: SceneContext, reopen: Callable[[], SceneContext], against: Aga
         # a mend of an earlier version of the scene that holds no more makes room
         made = set(possible)
         context.file.drop_where("mend", lambda row, made=made: (row.get("code"), row.get("subject")) in made)  # type: ignore[misc]
-        context.file.add("mend", [one.decision().as_written() for one in possible.values()])
+        rows = [one.decision().as_written() for one in possible.values()]
+        context.file.add("mend", [row | {"because": f"{row['because']} ({by})"} if by else row for row in rows])
         done |= possible
         context = reopen()
     return tuple(done.values())

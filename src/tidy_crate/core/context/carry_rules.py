@@ -55,6 +55,8 @@ class CarryRules(Model):
     """How often a frame that is bad is rendered again."""
     suspect: Literal["wait", "rerender"] = "wait"
     """Whether a suspect frame waits for a person, or counts as bad."""
+    hand_over_after: Annotated[float, Field(gt=0, le=10_000)] | None = None
+    """Minutes for which a farm may be silent before the rest of its job goes to another of the farms."""
     into: str = ""
     """Folder for the frames, from the project's folder; `{scene}` stands for the scene's name."""
     deliver: str = ""

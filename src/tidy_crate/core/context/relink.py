@@ -72,12 +72,14 @@ def missing(survey: Survey) -> list[Asset]:
 
 
 def apply_relinks(
-    context: SceneContext, proposals: Iterable[Proposal], survey: Survey | None = None
+    context: SceneContext, proposals: Iterable[Proposal], survey: Survey | None = None, by: str = ""
 ) -> tuple[Proposal, ...]:
     """Write the sure proposals into the decisions. Returns those written.
 
-    survey: of the scene; with it, files that moved with their folder are decided as one.
+    survey: of the scene; with it, files that moved with their folder are decided as one. by: who decides, for the
+    record, where it is no person.
     """
+    more = f" ({by})" if by else ""
     proposals = tuple(proposals)
     taken = [proposal for proposal in proposals if proposal.sure]
     if not taken:
@@ -87,7 +89,7 @@ def apply_relinks(
     context.file.drop("relink", "asset", {proposal.asset for proposal in taken})
     context.file.drop("relink", "folder", {old for old, _ in folders})
     entries: list[dict[str, str]] = [
-        {"folder": old, "to": written_path(Path(new), context), "because": f"{len(ids)} files moved with it"}
+        {"folder": old, "to": written_path(Path(new), context), "because": f"{len(ids)} files moved with it{more}"}
         for (old, new), ids in folders.items()
     ]
     single = {proposal.asset for proposal in taken} - {asset for ids in folders.values() for asset in ids}
@@ -96,7 +98,7 @@ def apply_relinks(
             "asset": proposal.asset,
             "authored": proposal.authored,
             "to": written_path(proposal.candidate, context),
-            "because": proposal.reason,
+            "because": proposal.reason + more,
         }
         for proposal in taken
         if proposal.asset in single

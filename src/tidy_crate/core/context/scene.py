@@ -8,11 +8,14 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal
 
+from blake3 import blake3
+
 from tidy_crate.core.asset.sequences import FrameTokens
 from tidy_crate.core.context.brief import name_by
 from tidy_crate.core.context.decisions import Decisions, DecisionsFile, RenderTable, tidy_folder
 from tidy_crate.core.context.project import Project
 from tidy_crate.core.errors import WrongUsage
+from tidy_crate.core.files import hash_file
 from tidy_crate.core.scene.caches import cache_edits
 from tidy_crate.core.scene.formats.interface import SceneFormat
 from tidy_crate.core.scene.formats.registry import format_of
@@ -68,10 +71,17 @@ class SceneContext:
         return self.file.path.parent
 
     @property
-    def said_in(self) -> tuple[Path, ...]:
-        """The files that say how the scene is staged and packed: its decisions, its project's file and brief."""
-        project = self.project
-        return (self.file.path, *(path for path in (project.file, project.brief) if path is not None))
+    def said(self) -> dict[str, str]:
+        """What says how the scene is staged and packed, by name, each as a digest: decisions, project file, brief.
+
+        Of the project file, how it is sent and carried does not count.
+        """
+        content = self.project.content.model_dump_json(exclude={"carry", "send"})
+        found = {"project file": blake3(content.encode()).hexdigest()} if self.project.file is not None else {}
+        for name, path in (("decisions", self.file.path), ("brief", self.project.brief)):
+            if path is not None and path.is_file():
+                found[name] = hash_file(path)
+        return found
 
     @property
     def tokens(self) -> FrameTokens:

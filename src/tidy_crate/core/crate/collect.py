@@ -211,7 +211,7 @@ def _collect(
     write_packing_list(crate, content)
     cache.save(finished=True)
     if origin is not None:
-        note_origin(origin, context.scene, {context.scene, *layout.sources}, context.said_in)
+        note_origin(origin, context.scene, {context.scene, *layout.sources}, context.said)
     if context.versions is not None and (resolved := context.plan.of(Resolved)):
         write_versions(context.versions, {edit.identifier: edit.version for edit in resolved})
     (crate / UNFINISHED).unlink(missing_ok=True)

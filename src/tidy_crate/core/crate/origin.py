@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from tidy_crate.core.errors import UnreadableInput
-from tidy_crate.core.files import MOST_LIST, file_mark, hash_file, path_of, read_json, text_of, write_json
+from tidy_crate.core.files import MOST_LIST, file_mark, path_of, read_json, text_of, write_json
 
 
-def note_origin(note: Path, scene: Path, sources: Iterable[Path], said: Iterable[Path] = ()) -> None:
+def note_origin(note: Path, scene: Path, sources: Iterable[Path], said: Mapping[str, str] | None = None) -> None:
     """Write down the sources of a crate with their marks (size, time, inode). Those that are gone are left out.
 
-    said: files that decide how it is packed, such as decisions, noted by their contents; they may not be there.
+    said: what decides how it is packed, by name, as digests: see `SceneContext.said`.
     """
     marks = {}
     for path in sources:
@@ -20,8 +20,7 @@ def note_origin(note: Path, scene: Path, sources: Iterable[Path], said: Iterable
             marks[text_of(path)] = file_mark(path)
         except OSError:
             continue
-    digests = {text_of(path): _digest(path) for path in said}
-    write_json(note, {"scene": text_of(scene), "sources": marks, "said": digests})
+    write_json(note, {"scene": text_of(scene), "sources": marks, "said": dict(said or {})})
 
 
 def changed_since(note: Path) -> tuple[Path, ...]:
@@ -36,13 +35,15 @@ def changed_since(note: Path) -> tuple[Path, ...]:
     return tuple(sorted(changed, key=lambda path: (str(path) != scene, path)))
 
 
-def said_otherwise(note: Path) -> tuple[Path, ...]:
-    """The files that say something else now than when the crate was made; none where nothing was noted here."""
+def said_otherwise(note: Path, now: Mapping[str, str]) -> tuple[str, ...]:
+    """What says something else now than when the crate was made, by name; nothing where none of it was noted here."""
     try:
-        said = dict(read_json(note, "note of what a crate was made from", MOST_LIST).get("said", {}))
-        return tuple(path for text, digest in said.items() if _digest(path := Path(path_of(str(text)))) != digest)
-    except (UnreadableInput, TypeError, ValueError):
+        said = read_json(note, "note of what a crate was made from", MOST_LIST)["said"]
+    except (UnreadableInput, KeyError, TypeError):
         return ()
+    if not isinstance(said, dict):
+        return ()
+    return tuple(name for name in {**said, **now} if said.get(name) != now.get(name))
 
 
 def scene_of(note: Path) -> Path | None:
@@ -58,11 +59,3 @@ def _mark(path: Path) -> str | None:
         return file_mark(path)
     except OSError:
         return None
-
-
-def _digest(path: Path) -> str:
-    """Return the digest of a file's contents, nothing where there is none."""
-    try:
-        return hash_file(path)
-    except (OSError, UnreadableInput):
-        return ""

@@ -11,7 +11,7 @@ from tidy_crate.core.workflow.shot import Shot
 from tidy_crate.core.workflow.standing import Standing, Standings, StepName, StepState, failed
 
 # after this step an earlier one is looked at again: a frame that is rendered again has to come home again
-_BACK = {StepName.RERENDER: StepName.RENDER}
+_BACK = {StepName.RERENDER: StepName.RENDER, StepName.RENDER: StepName.RENDER}
 
 
 class Acts(Protocol):

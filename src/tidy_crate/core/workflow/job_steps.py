@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
 
@@ -52,13 +52,14 @@ def job_facts(shot: Shot, row: JobRow) -> JobFacts:
     with shot.desk.ledger.reading() as session:
         query = products_of(row.id, ProductRow.verdict, func.count()).where(ProductRow.in_use)
         counts = {verdict: int(count) for verdict, count in session.execute(query.group_by(ProductRow.verdict))}
-        fresh_ones = products_of(row.id, func.count()).where(AttemptRow.latest, ProductRow.home.is_(False))
+        away = (AttemptRow.latest, ProductRow.home.is_(False), SubmissionRow.given_up.is_(False))
+        fresh_ones = products_of(row.id, func.count()).where(*away)
         to_fetch = session.scalar(fresh_ones) or 0
     return JobFacts(fresh, view, counts, to_fetch)
 
 
-def render_step(facts: JobFacts) -> Standing:
-    """Look how far the farms are."""
+def render_step(shot: Shot, facts: JobFacts) -> Standing:
+    """Look how far the farms are. The rest of a job goes elsewhere by rule where its farm is silent for too long."""
     view, name = facts.view, StepName.RENDER
     job, command = view.job, words_of("track", facts.view.job)
     done = f"{view.done} of {view.total} tasks rendered"
@@ -80,12 +81,52 @@ def render_step(facts: JobFacts) -> Standing:
         said = f"{text}; {done}"
         return Standing(step=name, state=StepState.PERSON, said=said, questions=(ask,), command=command)
     if view.unheard:
+        rest = rest_of(shot, facts)
+        if rest is not None:
+            said = (
+                f"{', '.join(rest.given_up)} is silent since {rest.since:%H:%M}: the rest goes to {rest.name}, by rule"
+            )
+            words = [word for farm in rest.given_up for word in ("--from", farm)]
+            line = words_of("handover", job, *words, "--to", rest.farm)
+            return Standing(step=name, state=StepState.TO_DO, said=said, command=line)
         one = view.unheard[0]
         said = f"{one.farm} does not answer: {one.trouble}; as last heard, {done}"
         return Standing(step=name, state=StepState.FARM, said=said, command=command)
     left = view.forecast.seconds_left
     shares = (view.done, view.total)
     return Standing(step=name, state=StepState.FARM, said=done, command=command, seconds=left, progress=shares)
+
+
+@dataclass(frozen=True)
+class Rest:
+    """The rest of a job, which another farm is to take."""
+
+    given_up: tuple[str, ...]
+    """Farms that are silent."""
+    since: datetime
+    farm: str
+    """The other one, as it was named."""
+    name: str
+    cap: Decimal
+    """What is left of the job's cap."""
+
+
+def rest_of(shot: Shot, facts: JobFacts) -> Rest | None:
+    """Return what a rule gives to another farm: none without a cap, or where no farm bills in its currency."""
+    minutes, silent = shot.rules.hand_over_after, facts.view.unheard
+    heard = [one.heard for one in silent]
+    if minutes is None or shot.cap is None or not silent or None in heard:
+        return None
+    since = max(one for one in heard if one is not None)
+    if shot.desk.now() - since < timedelta(minutes=minutes):
+        return None
+    cap, currency = shot.cap
+    left = cap - facts.view.costs.get(currency, Decimal(0))
+    for farm in shot.spare or shot.farms:
+        card = shot.desk.card(farm)
+        if card.name not in facts.view.farms and card.currency == currency and left > 0:
+            return Rest(tuple(one.farm for one in silent), since.astimezone(), farm, card.name, left)
+    return None
 
 
 def retrieve_step(shot: Shot, facts: JobFacts) -> Standing:

@@ -92,7 +92,7 @@ class Looks:
 
         shot = self.shot
         if step is StepName.RENDER:
-            return job_steps.render_step(facts)
+            return job_steps.render_step(shot, facts)
         if step is StepName.RETRIEVE:
             return job_steps.retrieve_step(shot, facts)
         if step is StepName.REVIEW:

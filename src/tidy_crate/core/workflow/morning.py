@@ -57,6 +57,9 @@ def _by_rule(found: Record, rules: str) -> Iterable[str]:
         if one.by.startswith(RULE):
             subject = f" of {one.subject}" if one.subject else ""
             yield f"waived {one.code}{subject}: {one.because} ({one.by})"
+    for edit in found.edits:
+        if edit.because.endswith(f"({RULE} in {rules})"):
+            yield f"{edit.kind} of {edit.subject}: {edit.because}"
     again = sorted({one.frame for one in found.again})
     if again:
         yield f"rendered again: {format_frames(again)} (rerender in {rules})"

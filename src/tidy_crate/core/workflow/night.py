@@ -118,14 +118,18 @@ class Night:
         machines: Machines,
         convert: Convert,
         now: Callable[[], float],
+        *,
+        look_only: bool = False,
     ) -> None:
         """begin: begins a turn. slots: how many turns may run side by side, given the memory that one takes at most.
 
-        now: seconds of a clock that only goes forward.
+        now: seconds of a clock that only goes forward. look_only: one turn each, in which nothing is done; the plan is
+        then what would be sent.
         """
         self.shots = list(shots)
         self._begin, self._slots, self._purse = begin, slots, purse
         self._machines, self._convert, self._now = machines, convert, now
+        self._look_only = look_only
         # by what comes first: those that are not sent yet, then those at farms; each by urgency
         self._ready: list[int] = []
         self._at_farms: list[int] = []
@@ -142,12 +146,20 @@ class Night:
 
     def go(self, show: Callable[[Night], None], *, tick: float = 0.5) -> None:
         """Carry all shots until nothing more happens by itself. show: is shown how it stands, every `tick` seconds."""
-        while not all(one.settled for one in self.shots):
+        while not all(map(self._settled, self.shots)):
             self._wake()
             self._fill()
             self._collect(tick)
-            self._place()
+            if not self._look_only:
+                self._place()
             show(self)
+        if self._look_only:
+            able = [one for one in self.shots if one.after is After.OFFERED]
+            self.plan = self._planned(able) if able else None
+            show(self)
+
+    def _settled(self, one: ShotState) -> bool:
+        return one.turn is not None and not one.running if self._look_only else one.settled
 
     def stop(self) -> None:
         """Take no further turn."""
@@ -238,6 +250,8 @@ class Night:
 
     def _again(self, shot: ShotState, at: int, turn: Turn) -> None:
         """Say when a shot has its next turn."""
+        if self._look_only:
+            return
         if turn.after is After.FARM:
             shot.pause = SOON if turn.news else min(LATE, shot.pause * 1.5)
             heapq.heappush(self._asleep, (self._now() + shot.pause, at))

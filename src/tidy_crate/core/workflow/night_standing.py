@@ -23,6 +23,7 @@ class ShotWord(StrEnum):
     ELSEWHERE = "carried elsewhere"
     FARM = "at the farm"
     CARRIED = "in work"
+    TO_DO = "to do"
     QUEUED = "not begun"
     DONE = "done"
 
@@ -37,6 +38,10 @@ COLUMNS: dict[str, tuple[StepName, ...]] = {
     "good": (StepName.REVIEW, StepName.RERENDER, StepName.STITCH),
     "delivered": (StepName.DELIVER, StepName.REPORT),
 }
+
+
+# what the column says that a shot is at, by its state
+_AT = {ShotWord.PERSON: "you", ShotWord.LEFT_OUT: "you", ShotWord.FAILED: "failed", ShotWord.TO_DO: "next"}
 
 
 class ShotStanding(Model):
@@ -65,11 +70,26 @@ class ShotStanding(Model):
         if self.step in steps:
             if self.progress is not None and name == "frames":
                 return f"{self.progress[0]} of {self.progress[1]}"
-            return {ShotWord.PERSON: "you", ShotWord.LEFT_OUT: "you", ShotWord.FAILED: "failed"}.get(self.state, "now")
+            return _AT.get(self.state, "now")
         last = max((list(StepName).index(one) for one in self.steps), default=-1)
         at = list(StepName).index(self.step) if self.step is not None else last + 1
         before = all(list(StepName).index(one) < at for one in steps)
         return "done" if self.state is ShotWord.DONE or (before and last >= 0) else ""
+
+
+class PlannedShot(Model):
+    """A shot's place in the plan of a night."""
+
+    shot: str
+    farm: str
+    machine: str
+    nodes: int
+    likely: float
+    """In the currency of the budget."""
+    high: float
+    """90th percentile."""
+    seconds: float
+    """90th percentile, with nothing else at the farm."""
 
 
 class NightStanding(Model):
@@ -88,6 +108,12 @@ class NightStanding(Model):
     """When the frames that are at farms are likely done; None where nothing is at a farm."""
     began: datetime
     now: datetime
+    planned: tuple[PlannedShot, ...] = ()
+    """What would be sent now, and where."""
+    planned_seconds: float | None = None
+    """In which all of it is home at the latest; None where nothing is planned."""
+    not_planned: tuple[str, ...] = ()
+    """Shots that could be sent, and for which budget or time leave no way."""
 
     def count(self, *states: ShotWord) -> int:
         """Return how many shots are in one of some states."""
@@ -127,7 +153,14 @@ def standing_of(
         finish=now + timedelta(seconds=max(left)) if left else None,
         began=began,
         now=now,
-    )
+        planned=tuple(
+            PlannedShot(shot=one.shot, farm=one.farm, machine=one.machine, nodes=one.nodes, likely=one.likely,
+                        high=one.cost, seconds=one.seconds)
+            for one in (night.plan.ways if night.plan is not None else ())
+        ),
+        planned_seconds=night.plan.seconds if night.plan is not None and night.plan.ways else None,
+        not_planned=night.plan.left_out if night.plan is not None else (),
+    )  # fmt: skip
 
 
 def _shot(one: ShotState, scene: str) -> ShotStanding:
@@ -163,10 +196,12 @@ def _word(one: ShotState, current: Standing | None) -> tuple[ShotWord, str, tupl
         return ShotWord.DONE, said, ()
     if one.turn.after is After.FARM:
         return ShotWord.FARM, said, ()
+    if one.turn.after is After.TO_DO:
+        return ShotWord.TO_DO, said, ()
     if one.turn.after is After.ELSEWHERE:
         return ShotWord.ELSEWHERE, "; ".join(one.turn.messages), ()
     if one.turn.after is After.OFFERED and not one.running:
-        return ShotWord.CARRIED, "it is ready, and waits for its place in the plan", ()
+        return ShotWord.TO_DO, "it is ready, and waits for its place in the plan", ()
     if one.running:
         return ShotWord.CARRIED, said, ()
     asked = current.questions if current is not None else ()

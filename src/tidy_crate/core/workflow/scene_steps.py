@@ -155,12 +155,13 @@ def collect_step(shot: Shot) -> Standing:
     if (crate / UNFINISHED).exists():
         return Standing(step=name, state=StepState.STALE, said="collecting has not finished", command=command)
     content = read_packing_list(crate)
-    changed = (*changed_since(origin), *said_otherwise(origin))
+    said_now = said_otherwise(origin, shot.desk.open_scene(scene).said)
+    changed = (*(path.name for path in changed_since(origin)), *said_now)
     if made_from is None:
         said = "it was not collected on this machine"
         return Standing(step=name, state=StepState.STALE, said=said, command=command)
     if changed:
-        said = f"changed since: {_names(path.name for path in changed)}"
+        said = f"changed since: {_names(changed)}"
         return Standing(step=name, state=StepState.STALE, said=said, command=command)
     total = sum(file.bytes for file in content.files)
     said = f"{counted(len(content.files), 'file')}, {total / (1 << 20):.1f} MiB"

@@ -92,6 +92,8 @@ class Shot:
     job: str | None = None
     """None where it is to be found by the crate."""
     farms: tuple[str, ...] = ()
+    spare: tuple[str, ...] = ()
+    """Farms that may take the rest of the job where its own falls silent."""
     cap: tuple[Decimal, str] | None = None
     """Most that the job may cost, and its currency."""
     asked: RenderParts = field(default_factory=RenderParts)

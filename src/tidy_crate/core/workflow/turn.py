@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from enum import StrEnum
@@ -11,6 +12,7 @@ from tidy_crate.core.errors import Blocked, FarmBusy, TidyCrateError
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.money import Cost
 from tidy_crate.core.workflow.carry import Acts, Carrier
+from tidy_crate.core.workflow.looks import Looks, stand
 from tidy_crate.core.workflow.shot import Shot
 from tidy_crate.core.workflow.standing import Standing, StepName, StepState
 
@@ -25,6 +27,8 @@ class After(StrEnum):
     """It could be sent, and waits for its place in the plan."""
     PERSON = "person"
     FAILED = "failed"
+    TO_DO = "to do"
+    """It was only looked at, and can be carried on."""
     ELSEWHERE = "elsewhere"
     """Another command carries it."""
 
@@ -108,6 +112,25 @@ def take_turn(shot: Shot, acts: NightActs, *, may_send: bool) -> Turn:
         return _turn(carrier, after, standing, news)
 
 
+def look_turn(shot: Shot, acts: NightActs) -> Turn:
+    """Look at a shot without doing anything: how it stands, and for how much it could be sent."""
+    looks = Looks(shot)
+    found = stand(looks)
+    seen = {one.step: one for one in found.steps}
+    current = found.current
+    after = {
+        None: After.DONE, StepState.PERSON: After.PERSON, StepState.FARM: After.FARM, StepState.FAILED: After.FAILED,
+    }.get(current.state if current is not None else None, After.TO_DO)  # fmt: skip
+    quotes: tuple[Quote, ...] = ()
+    if current is not None and current.step is StepName.SEND:
+        offer = looks.offer
+        if offer is not None and not isinstance(offer, TidyCrateError) and not offer.errors:
+            with suppress(TidyCrateError):
+                quotes = acts.quotes(shot)
+        after = After.OFFERED if quotes else after
+    return _told(looks, after, current, seen, news=False, quotes=quotes)
+
+
 def _fetched(carrier: Carrier, acts: NightActs) -> bool:
     try:
         return acts.fetch(carrier.looks.shot)
@@ -132,7 +155,19 @@ def _offered(carrier: Carrier, acts: NightActs, standing: Standing, news: bool) 
 
 
 def _turn(carrier: Carrier, after: After, standing: Standing | None, news: bool) -> Turn:
-    facts = carrier.looks.facts if carrier.looks.job is not None else None
+    return _told(carrier.looks, after, standing, dict(carrier.seen), news=news)
+
+
+def _told(
+    looks: Looks,
+    after: After,
+    standing: Standing | None,
+    seen: dict[StepName, Standing],
+    *,
+    news: bool,
+    quotes: tuple[Quote, ...] = (),
+) -> Turn:
+    facts = looks.facts if looks.job is not None else None
     bill, left, job = None, None, ""
     farms: tuple[str, ...] = ()
     silent: tuple[str, ...] = ()
@@ -142,4 +177,4 @@ def _turn(carrier: Carrier, after: After, standing: Standing | None, news: bool)
             bill = Bill(view.cost, view.currency, view.forecast.cost)
         left = view.forecast.seconds_left
         farms, silent = view.farms, tuple(one.farm for one in view.unheard)
-    return Turn(after, standing, dict(carrier.seen), job, (), bill, left, news, farms, silent)
+    return Turn(after, standing, seen, job, quotes, bill, left, news, farms, silent)
