@@ -89,6 +89,9 @@ def rerender(ledger: Ledger, wanted: Rerender, links: Links) -> None:
     job, submissions = submissions_of(ledger, wanted.job)
     requests, tasks = job.packing_list().requests, set(wanted.tasks)
     for row in submissions:
+        if row.given_up:
+            # what a farm that was given up has spoilt, another one renders again
+            continue
         link = links(row)
         farm_job = confirm(ledger, row, link)
         catch_up(ledger, row, requests, link)
