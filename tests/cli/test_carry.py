@@ -183,7 +183,9 @@ def test_the_rest_of_a_silent_farm_goes_to_another_by_rule(
     show: Path, farm: Path, run: Run, env: dict[str, str], tmp_path: Path
 ) -> None:
     scene = show / "pier_v001.usda"
-    slow = control.start(tmp_path / "slow", FarmSettings.model_validate({"nodes": 1, "synthetic_seconds": 600, "clock": 1}))
+    slow = control.start(
+        tmp_path / "slow", FarmSettings.model_validate({"nodes": 1, "synthetic_seconds": 600, "clock": 1})
+    )
     card = tmp_path / "slow" / "slow.farm.toml"
     card.write_text(slow.card.read_text().replace('name = "practice"\ntitle', 'name = "slow"\ntitle'))
     rules = f'{COLOUR}rerender = 1\ncap = "5 EUR"\nfarms = ["{card}", "{farm}"]\ninto = "../frames"\n'

@@ -81,7 +81,7 @@ def carry_list(
         write_output(page, night_page(end, refresh=False, outcomes=api.outcomes(found, jobs)))
     if not look_only:
         api.tell_others(news_of_end(end), talk.warn)
-    talk.result(end, lambda console: show_night(console, end, page), {"done": end.done})
+    talk.result(end, lambda console: show_night(console, end, page, plan=look_only), {"done": end.done})
     if not end.done and not look_only:
         raise typer.Exit(1)
 

@@ -32,15 +32,15 @@ def board(now: NightStanding, height: int = 40) -> RenderableType:
     return Group(_head(now), Text(), *asked, *([Text()] if asked else []), _rows(now, left), Text(), _foot(now))
 
 
-def show_night(console: Console, now: NightStanding, page: Path | None) -> None:
-    """Print how a night stands, or has ended."""
+def show_night(console: Console, now: NightStanding, page: Path | None, *, plan: bool = False) -> None:
+    """Print how a night stands, or has ended. plan: what would be sent too."""
     console.print(_head(now))
     console.print()
     console.print(_rows(now, MOST_ROWS))
     console.print()
     for one in _asked(now, most=MOST_ASKED, lines=3):
         console.print(one, soft_wrap=True)
-    for line in _plan(now):
+    for line in _plan(now) if plan else ():
         console.print(line, soft_wrap=True)
     console.print(_foot(now))
     if page is not None:

@@ -30,6 +30,7 @@ from tidy_crate.core.farm.card import FarmCard
 from tidy_crate.core.model import Model
 from tidy_crate.core.scene.formats.sheet.model import Sheet
 from tidy_crate.core.scene.settings import SettingsMap
+from tidy_crate.core.workflow.shot_list import ShotList
 
 FORMATS: dict[str, type[Model]] = {
     "decisions": Decisions,
@@ -41,6 +42,7 @@ FORMATS: dict[str, type[Model]] = {
     "timings": ProbeResult,
     "farm-card": FarmCard,
     "configuration": UserFile,
+    "shot-list": ShotList,
 }
 # the model has no field for the version of these files, which is checked before
 VERSIONED = {"decisions": decisions.SCHEMA, "farm-card": card.SCHEMA}

@@ -203,6 +203,6 @@ def _word(one: ShotState, current: Standing | None) -> tuple[ShotWord, str, tupl
     if one.turn.after is After.OFFERED and not one.running:
         return ShotWord.TO_DO, "it is ready, and waits for its place in the plan", ()
     if one.running:
-        return ShotWord.CARRIED, said, ()
+        return ShotWord.CARRIED, "it is being sent" if one.place is not None and not one.job else said, ()
     asked = current.questions if current is not None else ()
     return (ShotWord.FAILED if one.turn.after is After.FAILED else ShotWord.PERSON), said, asked
