@@ -93,7 +93,7 @@ class Ask:
     ask_farms: bool = False
     """Ask farms that make quotes of their own."""
     what_if: str | None = None
-    """Such as `samples=64,scale=50%`."""
+    """Such as `samples=64,size=50%`."""
 
 
 def find_timings(

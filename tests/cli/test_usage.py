@@ -7,10 +7,14 @@ import os
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
+from typer.main import get_command
 
 from conftest import Run
+from tidy_crate.cli.app import app
+from tidy_crate.cli.renamed import OLD, renamed
 from tidy_crate.practice.demo.farms import write_farms
 from tidy_crate.practice.demo.scene import DemoScene
 
@@ -18,7 +22,7 @@ from tidy_crate.practice.demo.scene import DemoScene
 @pytest.mark.parametrize(
     ("words", "what"),
     [
-        (("probe", "x.crate", "--frames", "1-3"), "--frames takes a whole number of at least 1, not '1-3'"),
+        (("probe", "x.crate", "--count", "1-3"), "--count takes a whole number of at least 1, not '1-3'"),
         (("priority", "j", "500"), "NUMBER takes a whole number from 0 to 100"),
         (("estimate", "x", "--score-here=-1"), "--score-here takes a number of at least 0.01, not '-1'"),
         (("surve", "x"), "there is no command surve; did you mean survey?"),
@@ -107,3 +111,41 @@ def test_completion_knows_farms_codes_and_machine_classes(tmp_path: Path) -> Non
         ]
         done = subprocess.run(program, env=env, cwd=tmp_path, capture_output=True, text=True, check=False)
         assert done.stdout.split() == expected, (line, done.stdout, done.stderr)
+
+
+# what says where a result goes, is named by its kind; a camera is one of several only where a job may have several
+SEVERAL = {"--out", "--farm", "--output", "--camera", "--frames"}
+
+
+def test_one_option_has_one_meaning_in_all_commands() -> None:
+    meanings: dict[str, dict[tuple[str, bool], list[str]]] = {}
+
+    def walk(command: Any, name: str) -> None:
+        if hasattr(command, "list_commands"):
+            for word in command.list_commands(None):
+                walk(command.get_command(None, word), f"{name} {word}".strip())
+            return
+        for one in command.params:
+            if one.param_type_name == "option":
+                for option in (*one.opts, *one.secondary_opts):
+                    kind = (str(one.metavar), bool(one.is_flag))
+                    meanings.setdefault(option, {}).setdefault(kind, []).append(name)
+
+    walk(get_command(app), "")
+    several = {name: kinds for name, kinds in meanings.items() if len(kinds) > 1 and name.startswith("--")}
+    assert {name for name in several if name not in SEVERAL} == set(), several
+    # nothing that one word means a value in one command and none in another
+    assert not [name for name, kinds in meanings.items() if len({flag for _, flag in kinds}) > 1]
+    # an old name is none of its command any more, and the new one is
+    for command, names in OLD.items():
+        for old, new in names.items():
+            assert command in [one for kinds in meanings[new].values() for one in kinds], new
+            assert command not in [one for kinds in meanings.get(old, {}).values() for one in kinds], old
+
+
+def test_names_of_before_are_still_taken() -> None:
+    assert renamed(["probe", "quay", "--frames", "4", "--scale=50%"]) == ["probe", "quay", "--count", "4", "--size=50%"]
+    assert renamed(["farm", "new", "gull", "--output", "x"]) == ["farm", "new", "gull", "--out", "x"]
+    assert renamed(["send", "quay", "--frames", "1-4"]) == ["send", "quay", "--frames", "1-4"]
+    assert renamed(["look", "quay-1", "--", "--passes"]) == ["look", "quay-1", "--", "--passes"]
+    assert renamed([]) == []

@@ -106,7 +106,7 @@ def chapters(scene: str, crate: str, card: str, project: str) -> tuple[Chapter, 
                      ("estimate", crate, "--farm", card, "--budget", BUDGET)),
                 Step(
                     "And in full HD, at the three farms?",
-                    ("estimate", crate, *FARMS, "--what-if", "scale=600%", "--accept-practice-timings", "--parts",
+                    ("estimate", crate, *FARMS, "--what-if", "size=600%", "--accept-practice-timings", "--parts",
                      "--plot", "estimate.png"),
                 ),
             ),

@@ -49,7 +49,7 @@ def register(app: typer.Typer) -> None:
         ] = None,
         catalogue: Annotated[bool, typer.Option("--catalogue", help="List every check there is, and end.")] = False,
         page: Annotated[
-            Path | None, typer.Option("--page", metavar="FILE", help="Write the findings as an HTML page too.")
+            Path | None, typer.Option("--page", metavar="FILE.html", help="Write the findings as an HTML page too.")
         ] = None,
         every: Annotated[bool, typer.Option("--all", help="Every finding, however many of a kind there are.")] = False,
         account: Annotated[

@@ -32,7 +32,7 @@ def register(app: typer.Typer) -> None:
         scene: SceneArgument,
         output: Annotated[
             Path | None,
-            typer.Option("--output", "-o", metavar="CRATE", help="The crate's folder; beside the scene if not said."),
+            typer.Option("--out", "-o", metavar="CRATE", help="The crate's folder; beside the scene if not said."),
         ] = None,
         frames: Annotated[
             str | None,

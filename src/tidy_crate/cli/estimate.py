@@ -64,13 +64,13 @@ def register(app: typer.Typer) -> None:
         crate: CrateArgument,
         frames: Annotated[
             int | None,
-            typer.Option("--frames", min=1, help="Exactly so many test frames; as many as it needs if not said."),
+            typer.Option("--count", min=1, help="Exactly so many test frames; as many as it needs if not said."),
         ] = None,
         scale: Annotated[
-            str, typer.Option("--scale", metavar="SHARE", help="Render them at this share of width and height: 50%.")
+            str, typer.Option("--size", metavar="SIZE", help="Render them at this share of width and height: 50%.")
         ] = "100%",
         samples: Annotated[
-            str, typer.Option("--samples", metavar="SHARE", help="Render them with this share of the samples: 25%.")
+            str, typer.Option("--samples-at", metavar="SHARE", help="Render them with this share of the samples: 25%.")
         ] = "100%",
         good_enough: Annotated[
             str,
@@ -96,7 +96,7 @@ def register(app: typer.Typer) -> None:
         \b
         Examples:
           tidy-crate probe quay.crate
-          tidy-crate probe quay.crate --scale 50% --most-time 10m
+          tidy-crate probe quay.crate --size 50% --most-time 10m
         """
         from tidy_crate.cli.estimate_view import show_probe
         from tidy_crate.core.estimate.durations import parse_seconds, parse_share
@@ -111,8 +111,8 @@ def register(app: typer.Typer) -> None:
             result = api.probe(
                 crate,
                 frames=frames,
-                scale=parse_share(scale, "--scale"),
-                samples=parse_share(samples, "--samples"),
+                scale=parse_share(scale, "--size"),
+                samples=parse_share(samples, "--samples-at"),
                 width=parse_share(good_enough, "--good-enough"),
                 seconds=parse_seconds(most_time, "--most-time"),
                 progress=progress,
@@ -145,12 +145,12 @@ def register(app: typer.Typer) -> None:
         ] = None,
         budget: Annotated[
             str | None,
-            typer.Option("--budget", metavar="MONEY", help="Choose the fastest that stays within: '120 EUR'."),
+            typer.Option("--budget", metavar="AMOUNT", help="Choose the fastest that stays within: '120 EUR'."),
         ] = None,
         what_if: Annotated[
             str | None,
             typer.Option(
-                "--what-if", metavar="CHANGE", help="With a change: samples=64,scale=50%,frames=1-100x2,speed=2."
+                "--what-if", metavar="CHANGE", help="With a change: samples=64,size=50%,frames=1-100x2,speed=2."
             ),
         ] = None,
         plot: Annotated[
@@ -168,7 +168,7 @@ def register(app: typer.Typer) -> None:
         priority: Annotated[str | None, typer.Option("--priority", metavar="NAME", help="This priority only.")] = None,
         reclaimable: Annotated[
             bool | None,
-            typer.Option("--reclaimable/--no-reclaimable", help="Only reclaimable machines, or none of them."),
+            typer.Option("--reclaimable/--not-reclaimable", help="Only reclaimable machines, or none of them."),
         ] = None,
         timings: TimingsOption = None,
         per_frame: PerFrameOption = None,

@@ -68,7 +68,7 @@ def register(app: typer.Typer) -> None:
         talk: Talk,
         name: Annotated[str, typer.Argument(metavar="NAME", help="Small letters, digits, - and _.")],
         output: Annotated[
-            Path | None, typer.Option("--output", "-o", metavar="FILE", help="NAME.farm.toml here if not said.")
+            Path | None, typer.Option("--out", "-o", metavar="FILE", help="NAME.farm.toml here if not said.")
         ] = None,
         template: Annotated[bool, typer.Option("--template", help="Ask nothing; write the card to fill in.")] = False,
     ) -> None:

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 FramesOption = Annotated[str | None, typer.Option("--frames", metavar="FRAMES", help="A frame list: 1001-1004,1009.")]
 VerdictOption = Annotated[list[Verdict] | None, typer.Option("--verdict", help="All that the review called that.")]
 OutputOption = Annotated[str | None, typer.Option("--output", metavar="NAME", help="Only of this output.")]
-BecauseOption = Annotated[str, typer.Option("--because", metavar="TEXT", help="Why, for the record.")]
+BecauseOption = Annotated[str, typer.Option("--because", metavar="REASON", help="Why, for the record.")]
 AskOption = Annotated[bool, typer.Option("--ask", help="Ask about each frame.")]
 
 
@@ -104,7 +104,7 @@ def register(app: typer.Typer) -> None:
             typer.Option("--rules", metavar="FILE.toml", help="Limits to judge by, as below [review] in a project."),
         ] = None,
         explain: Annotated[
-            int | None, typer.Option("--explain", metavar="FRAME", help="Show what was measured of one frame.")
+            int | None, typer.Option("--measures", metavar="FRAME", help="Show what was measured of one frame.")
         ] = None,
         workers: Annotated[
             str | None,
@@ -119,7 +119,7 @@ def register(app: typer.Typer) -> None:
         Examples:
           tidy-crate review quay-3 --sheet quay-3.png
           tidy-crate review frames/Beauty --meant 1040-1042
-          tidy-crate review quay-3 --explain 1017
+          tidy-crate review quay-3 --measures 1017
         """
         from tidy_crate.core.asset.frames import parse_frames
 
@@ -365,7 +365,7 @@ def _show_group(console: Console, group: GroupVerdict, what: str) -> None:
     if Path(what).is_dir():
         return
     odd, plain = group.shows
-    seen = f"look {what} -o difference.png --difference {odd} --from {plain} --output {shlex.quote(group.output)}"
+    seen = f"look {what} -o difference.png --difference {odd} --against {plain} --output {shlex.quote(group.output)}"
     console.print(cell(f"  see it: tidy-crate {seen}"), style="dim", soft_wrap=True)
     decide = f'{what} --frames {frames.replace(" ", "")} --output {shlex.quote(group.output)} --because "..."'
     console.print(cell(f"  decide: tidy-crate reject {decide}"), style="dim", soft_wrap=True)

@@ -40,7 +40,7 @@ def register(app: typer.Typer) -> None:
         ] = None,
         follow: Annotated[bool, typer.Option("--follow", "-f", help="Stay until the job has ended.")] = False,
         frames: Annotated[
-            bool, typer.Option("--frames", help="List every frame with node, time, cost and attempt.")
+            bool, typer.Option("--each-frame", help="List every frame with node, time, cost and attempt.")
         ] = False,
         page: Annotated[
             Path | None,
@@ -186,9 +186,11 @@ def register(app: typer.Typer) -> None:
         job: JobArgument,
         frame: Annotated[int, typer.Argument(metavar="FRAME", help="The frame's number.")],
         request: Annotated[str, typer.Option("--request", help="The request, where a job has several.")] = "",
-        view: Annotated[str, typer.Option("--view", help="The camera or variant, where there are several.")] = "",
+        view: Annotated[
+            str, typer.Option("--view", metavar="NAME", help="The camera or variant, where there are several.")
+        ] = "",
         tile: Annotated[int | None, typer.Option("--tile", min=0, help="The tile, where pictures are split.")] = None,
-        share: Annotated[int | None, typer.Option("--share", min=0, help="The sample share.")] = None,
+        share: Annotated[int | None, typer.Option("--sample-share", min=0, help="The sample share.")] = None,
     ) -> None:
         """Show what a node said while it rendered a frame, the last attempt.
 

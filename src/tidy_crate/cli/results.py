@@ -33,14 +33,17 @@ def register(app: typer.Typer) -> None:
         job: JobArgument,
         out: OutOption,
         passes: Annotated[
-            int | None, typer.Option("--passes", metavar="FRAME", help="All passes of a frame side by side.")
+            int | None, typer.Option("--passes-of", metavar="FRAME", help="All passes of a frame side by side.")
         ] = None,
         difference: Annotated[
-            int | None, typer.Option("--difference", metavar="FRAME", help="A frame against another one: see --from.")
+            int | None,
+            typer.Option("--difference", metavar="FRAME", help="A frame against another one: see --against."),
         ] = None,
         other: Annotated[
             str | None,
-            typer.Option("--from", metavar="FRAME-or-FILE", help="With --difference; the frame before if not given."),
+            typer.Option(
+                "--against", metavar="FRAME-or-FILE", help="With --difference; the frame before if not given."
+            ),
         ] = None,
         preview: Annotated[bool, typer.Option("--preview", help="What has arrived: .webp, .png or .mp4.")] = False,
         timeline: Annotated[bool, typer.Option("--timeline", help="Time of each frame, by node and attempt.")] = False,
@@ -53,7 +56,7 @@ def register(app: typer.Typer) -> None:
         \b
         Examples:
           tidy-crate look quay-3 -o quay.webp --preview
-          tidy-crate look quay-3 -o passes.png --passes 1017
+          tidy-crate look quay-3 -o passes.png --passes-of 1017
         """
         found = api.record(job)
         frames = _of(found.frames, job, output, view)

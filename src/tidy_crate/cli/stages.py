@@ -10,6 +10,8 @@ import typer
 from typer.core import TyperGroup
 from typer.main import get_group
 
+from tidy_crate.cli.renamed import renamed
+
 if TYPE_CHECKING:
     from typer._click import Command, Context, HelpFormatter
 
@@ -113,6 +115,7 @@ class Stages(TyperGroup):
 
     def resolve_command(self, ctx: Context, args: list[str]) -> tuple[str | None, Command | None, list[str]]:
         """Find the command of a line. For a name that there is not, the error names the nearest."""
+        args = renamed(args)
         if args and args[0] not in _MODULE_OF and not args[0].startswith("-") and not ctx.resilient_parsing:
             near = get_close_matches(args[0], _MODULE_OF, 1)
             ctx.fail(f"there is no command {args[0]}" + (f"; did you mean {near[0]}?" if near else ""))

@@ -39,7 +39,7 @@ def register(app: typer.Typer) -> None:
             bool, typer.Option("--all", help="List every file, not just those that need attention.")
         ] = False,
         memory: Annotated[
-            bool, typer.Option("--memory", help="Add up what a machine must hold: decoded textures, geometry.")
+            bool, typer.Option("--memory-need", help="Add up what a machine must hold: decoded textures, geometry.")
         ] = False,
         looks: Annotated[
             bool, typer.Option("--looks", help="Survey each choice of each variant set as if it were selected.")
@@ -51,7 +51,7 @@ def register(app: typer.Typer) -> None:
         \b
         Examples:
           tidy-crate survey shots/quay_010/lantern_quay_v001.usda
-          tidy-crate survey scene.usda --memory --json
+          tidy-crate survey scene.usda --memory-need --json
         """
         from tidy_crate.core.context.looks import survey_looks
 

@@ -11,7 +11,7 @@ from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.work.request import RenderRequest
 
 _PART = re.compile(r"\s*([a-z]+)\s*=\s*(.*?)\s*(?=,\s*[a-z]+\s*=|$)(?:,|$)")
-_KNOWN = "samples=64, scale=50%, frames=1-100x2 or speed=2, joined by commas"
+_KNOWN = "samples=64, size=50%, frames=1-100x2 or speed=2, joined by commas"
 
 
 @dataclass(frozen=True)
@@ -28,7 +28,7 @@ class Change:
     def __str__(self) -> str:
         parts = [
             f"samples={self.samples}" if self.samples else "",
-            f"scale={self.scale * 100:.3g}%" if self.scale else "",
+            f"size={self.scale * 100:.3g}%" if self.scale else "",
             f"frames={format_frames(self.frames)}" if self.frames else "",
             f"speed={self.speed:g}" if self.speed else "",
         ]
@@ -36,9 +36,9 @@ class Change:
 
 
 def parse_change(text: str) -> Change:
-    """Read a change such as `samples=64,scale=50%,frames=1-100x2`. Raises WrongUsage.
+    """Read a change such as `samples=64,size=50%,frames=1-100x2`. Raises WrongUsage.
 
-    >>> parse_change("scale=50%").scale
+    >>> parse_change("size=50%").scale
     0.5
     """
     found: dict[str, str] = {}
@@ -49,6 +49,9 @@ def parse_change(text: str) -> Change:
             raise WrongUsage("not a change", repr(text[:80]), f"write {_KNOWN}")
         found[match[1]] = match[2]
         at = match.end()
+    if "size" in found and "scale" not in found:
+        # before, it was called scale
+        found["scale"] = found.pop("size")
     unknown = set(found) - {"samples", "scale", "frames", "speed"}
     if unknown or not found:
         raise WrongUsage("not a change", repr(text[:80]), f"write {_KNOWN}")
@@ -60,7 +63,7 @@ def parse_change(text: str) -> Change:
     if share is not None and scale is not None:
         share = share / 100 if scale.endswith("%") else share
         if not 0 < share <= 16:
-            raise WrongUsage("a scale is more than 0 % and at most 1600 %", repr(text[:80]))
+            raise WrongUsage("a size is more than 0 % and at most 1600 %", repr(text[:80]))
     speed = _number(found.get("speed"), "speed", text)
     if speed is not None and not 0 < speed < 1e6:
         raise WrongUsage("a speed is a factor above 0", repr(text[:80]))

@@ -61,6 +61,8 @@ class Looks:
             return self._of_scene(step)
         if step in _OF_CRATE and self.content is None:
             return Standing(step=step, state=StepState.TO_DO, said=f"after {StepName.COLLECT}")
+        if step is not StepName.PROVE and self.content is not None and not self.content.requests and self.job is None:
+            return Standing(step=step, state=StepState.UNNEEDED, said="the crate asks for no frames")
         from tidy_crate.core.workflow import crate_steps
 
         if step is StepName.PROVE:
