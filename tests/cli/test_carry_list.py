@@ -61,6 +61,11 @@ def test_what_can_be_done_is_done_and_the_rest_is_told_and_goes_on(
     assert delivered(tmp_path, "pier") == delivered(tmp_path, "quay") == [f"p_{at:04}.exr" for at in range(1, 5)]
     text = page.read_text()
     assert "textures/rope.png is missing" in text and "2 of 3" in text and "<script" not in text
+    # what came home, what it cost against the estimate, and what a rule decided
+    assert text.count("data:image/jpeg") == 6 and "estimated 0." in text
+    assert "graded as it is (rule in tidy-crate.toml)" in text and "rendered again: 2 (rerender in" in text
+    looked = run("status", night, "--json", env=env)
+    assert looked.code == 0 and {one["shot"]: one["state"] for one in looked.json["shots"]} == states
 
     # a person finds the texture, and the same line goes on; what was paid is not paid again
     (tmp_path / "show" / "textures").mkdir()

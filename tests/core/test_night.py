@@ -18,6 +18,7 @@ from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.money import Cost, Range
 from tidy_crate.core.workflow.night import Night, Purse, ShotState
+from tidy_crate.core.workflow.night_news import BETWEEN, GATHER, NightNews, news_of_end
 from tidy_crate.core.workflow.night_plan import SLOWER, Limits, Plan, Way, finish, plan_night
 from tidy_crate.core.workflow.night_standing import ShotWord, standing_of
 from tidy_crate.core.workflow.shot_list import read_shot_list
@@ -303,3 +304,29 @@ def test_a_shot_that_a_person_settles_meanwhile_goes_on() -> None:
     night = world.night(shots("a", "b"), "50")
     night.go(lambda _: None, tick=0.0)
     assert told(night)["a"] == "done"
+
+
+# ---- what is told
+
+
+def test_others_are_told_once_when_shots_need_a_person_and_how_it_ended() -> None:
+    waits = Turn(After.PERSON, standing(StepName.CHECK, StepState.PERSON), {})
+    world = World({"a": [waits] * 50, "b": [waits] * 50})
+    night = world.night(shots("a", "b", "c"), "100")
+    night.go(lambda _: None, tick=0.0)
+    now = standing_of(night, "Thursday", {}, None, "EUR", NOW, NOW)
+    news = NightNews()
+    assert news.look(now, 0.0) is None and news.look(now, GATHER - 1) is None
+    told = news.look(now, GATHER + 1)
+    assert (
+        told is not None and told.text == "Thursday: 2 shots need you" and told.details[0].startswith("a, check: why")
+    )
+    assert news.look(now, 10 * GATHER) is None, "it was told twice"
+    # another question of the same shot is news again, but not at once
+    other = now.shots[0].model_copy(update={"said": "something else"})
+    later = now.model_copy(update={"shots": (other, *now.shots[1:])})
+    assert news.look(later, GATHER + 2) is None and news.look(later, GATHER + 70) is None
+    assert news.look(later, BETWEEN + GATHER + 2) is not None
+    end = news_of_end(now)
+    assert end.kind == "night-ended" and end.text == "Thursday: 1 of 3 shots are done, 2 need you"
+    assert end.details[0] == "billed: 1.80 EUR"

@@ -29,7 +29,7 @@ def register(app: typer.Typer) -> None:
         scene: SceneArgument,
         only: Annotated[
             list[str] | None,
-            typer.Option("--only", metavar="NAME", help="Bake this simulation; may be given again."),
+            typer.Option("--only", metavar="NAME", help="Bake this simulation; repeatable."),
         ] = None,
         again: Annotated[bool, typer.Option("--again", help="Bake what is up to date too.")] = False,
         order_proof: Annotated[

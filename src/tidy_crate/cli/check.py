@@ -32,7 +32,7 @@ def register(app: typer.Typer) -> None:
                 "--farm",
                 metavar="CARD",
                 autocompletion=complete.farms,
-                help="Against a farm card's rules too; may be given again.",
+                help="Against a farm card's rules too; repeatable.",
             ),
         ] = None,
         brief: Annotated[Path | None, typer.Option("--brief", metavar="FILE", help="Against what was ordered.")] = None,

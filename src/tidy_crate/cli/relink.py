@@ -34,11 +34,11 @@ def register(app: typer.Typer) -> None:
         scene: SceneArgument,
         look_in: Annotated[
             list[Path] | None,
-            typer.Option("--look-in", metavar="DIR", help="A folder to search; may be given again."),
+            typer.Option("--look-in", metavar="DIR", help="A folder to search; repeatable."),
         ] = None,
         maps: Annotated[
             list[str] | None,
-            typer.Option("--map", metavar="OLD=NEW", help="An old drive or root and its new path; may be given again."),
+            typer.Option("--map", metavar="OLD=NEW", help="An old drive or root and its new path; repeatable."),
         ] = None,
         apply: Annotated[bool, typer.Option("--apply", help="Write the sure ones to the decisions.")] = False,
         ask: Annotated[

@@ -13,7 +13,7 @@ def clean(text: object) -> str:
 
 
 def named_values(texts: Iterable[str] | None, option: str, *, empty: bool = False) -> dict[str, str]:
-    """Return what an option that may be given again says, as NAME=VALUE, by name. empty: a value may be empty.
+    """Return what a repeatable option says, as NAME=VALUE, by name. empty: a value may be empty.
 
     Raises WrongUsage.
     """
