@@ -20,6 +20,7 @@ from __future__ import annotations
 
 from tidy_crate.api.checks import against, check, mend, take_back, waive
 from tidy_crate.api.crate import archive, collect, prove, unsolved
+from tidy_crate.api.desk import Desk
 from tidy_crate.api.farms import FarmLinks, agree_to_address, balances, farm_moved, ledger, load_card, try_farm
 from tidy_crate.api.frames import (
     decide,
@@ -76,7 +77,7 @@ from tidy_crate.api.scene import (
     verify_caches,
 )
 from tidy_crate.api.user import AT_ONCE, HOME, LEDGER, MOST_REMEMBERED, SCORE_HERE, USUAL_BATCH, User
-from tidy_crate.api.workflow import Desk, Doing, carry, next_standing, shot_for, standings
+from tidy_crate.api.workflow import Doing, carry, next_standing, shot_for, standings
 
 __all__ = [
     "AT_ONCE",

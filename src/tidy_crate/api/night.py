@@ -14,10 +14,11 @@ from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from tidy_crate.api.desk import Desk
 from tidy_crate.api.farms import load_card
 from tidy_crate.api.frames import record
 from tidy_crate.api.user import User
-from tidy_crate.api.workflow import Desk, Doing, shot_for
+from tidy_crate.api.workflow import Doing, shot_for
 
 if TYPE_CHECKING:
     from tidy_crate.core.farm.card import FarmCard
@@ -73,11 +74,7 @@ def shot_of(ticket: Ticket, desk: Desk) -> Shot:
         return shot
     chosen = ticket.place
     farm = next((one for one in shot.farms if desk.card(one).name == chosen.farm), chosen.farm)
-    picked = {"machine": chosen.machine, "nodes": chosen.nodes, "batch": chosen.batch}
-    picked |= {"priority": chosen.priority} if chosen.priority else {}
-    picked |= {"reclaimable": True} if chosen.reclaimable else {}
-    wanted = SendOptions.model_validate(picked)
-    return replace(shot, farms=(farm,), spare=shot.farms, options=wanted, cap=(chosen.cap, chosen.currency))
+    return replace(shot, farms=(farm,), spare=shot.farms, options=chosen.options, cap=(chosen.cap, chosen.currency))
 
 
 def take_turn(ticket: Ticket) -> Turn:

@@ -4,132 +4,31 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
-from datetime import datetime
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tidy_crate.api import checks
 from tidy_crate.api.crate import collect, order, prove
-from tidy_crate.api.farms import FarmLinks, load_card
+from tidy_crate.api.desk import Desk, asked_of
 from tidy_crate.api.frames import deliver as deliver_frames
 from tidy_crate.api.frames import record, rerender, retrieve, review, stitch, to_rerender
 from tidy_crate.api.jobs import hand_over, prepare, prepare_rest, send
 from tidy_crate.api.plan import estimate, probe
-from tidy_crate.api.scene import bake, open_scene, relink
+from tidy_crate.api.scene import bake, relink
 from tidy_crate.api.user import User
 from tidy_crate.core.errors import FarmBusy, TidyCrateError, WrongUsage
 from tidy_crate.core.progress import Progress, silent
 
 if TYPE_CHECKING:
-    from types import TracebackType
-
-    from tidy_crate.core.context.scene import SceneContext
     from tidy_crate.core.estimate.model import Quote
-    from tidy_crate.core.farm.card import FarmCard
-    from tidy_crate.core.job.ledger import Ledger
     from tidy_crate.core.review.record import Record
     from tidy_crate.core.scene.staging import RenderParts
     from tidy_crate.core.work.options import SendOptions
-    from tidy_crate.core.workflow.shot import Offer, Shot
+    from tidy_crate.core.workflow.shot import Shot
     from tidy_crate.core.workflow.standing import Standing, Standings, StepName
-    from tidy_crate.estimating import Ask
 
 # seconds between two looks at a farm, the first and the longest
 SOON, LATE = 0.5, 10.0
-
-
-class Desk:
-    """The user's files, ledger, farms and clock, opened when first needed. Use it as a context manager."""
-
-    def __init__(
-        self, user: User | None = None, tell: Callable[[str], None] | None = None, *, tidy_dir: Path | None = None
-    ) -> None:
-        """tell: is told of a line to a farm that is silent. tidy_dir: where decisions and caches of scenes are."""
-        self.user = user or User.here()
-        self._tell, self._tidy_dir = tell, tidy_dir
-
-    @cached_property
-    def ledger(self) -> Ledger:
-        """The ledger, open."""
-        from tidy_crate.core.job.ledger import Ledger
-
-        return Ledger(self.user.ledger)
-
-    @cached_property
-    def links(self) -> FarmLinks:
-        """The links to farms."""
-        return FarmLinks(self.user, self._tell)
-
-    def now(self) -> datetime:
-        """Return the time, with its zone."""
-        return datetime.now().astimezone()
-
-    def open_scene(self, scene_file: Path) -> SceneContext:
-        """Return a scene with its decisions and caches as they are now."""
-        return open_scene(scene_file, tidy_dir=self._tidy_dir, user=self.user)
-
-    def known_farms(self) -> tuple[str, ...]:
-        """Return the farms that are known by name."""
-        from tidy_crate.core.farm.card import known_farms
-
-        return tuple(known_farms(self.user.card_folders))
-
-    def card(self, farm: str) -> FarmCard:
-        """Return a farm's card, by name or path."""
-        return load_card(farm, user=self.user)[0]
-
-    def origin_of(self, crate_folder: Path) -> Path:
-        """Return the file in which it is noted what a crate was made from."""
-        return self.user.origin_of(crate_folder)
-
-    def proof_of(self, crate_folder: Path) -> Path:
-        """Return the file in which the last proof of a crate is noted."""
-        return self.user.proof_of(crate_folder)
-
-    def offer(self, crate_folder: Path, farms: Sequence[str], options: SendOptions) -> Offer:
-        """Return the way to send a crate that the estimate recommends; to the first farm where none can be made."""
-        from tidy_crate.core.work.options import SendOptions
-        from tidy_crate.core.workflow.shot import Offer
-
-        named = {self.card(farm).name: farm for farm in farms}
-        wanted, farm = options, farms[0]
-        no_estimate = ""
-        try:
-            found = estimate(crate_folder, farms, _ask(options), user=self.user).estimate
-        except TidyCrateError as error:
-            no_estimate = error.what
-        else:
-            at = found.pick.index if found.pick is not None else None
-            if at is None:
-                reasons = "; ".join(dict.fromkeys(reason for one in found.quotes for reason in one.reasons))
-                raise WrongUsage("none of the farms can render it", ", ".join(named), reasons or None)
-            quote = found.quotes[at]
-            if not quote.shares:
-                farm = named[quote.farm]
-                picked = {"machine": quote.machine, "nodes": quote.nodes, "batch": quote.batch}
-                picked |= {"priority": quote.priority} if quote.priority else {}
-                picked |= {"reclaimable": True} if quote.reclaimable else {}
-                wanted = SendOptions.model_validate(picked | options.said())
-        prepared = prepare(crate_folder, farm, wanted, user=self.user)
-        return Offer(
-            farm=farm,
-            name=prepared.card.name,
-            options=wanted,
-            quote=prepared.quote,
-            no_quote=no_estimate or prepared.no_quote,
-            errors=tuple(f"{one.subject}: {one.message}; {one.remedy}" for one in prepared.sending.errors),
-            command=_send(crate_folder, farm, wanted),
-        )
-
-    def __enter__(self) -> Desk:
-        return self
-
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
-        if "links" in self.__dict__:
-            self.links.__exit__(kind, error, at)
-        if "ledger" in self.__dict__:
-            self.ledger.close()
 
 
 class Doing:
@@ -173,7 +72,7 @@ class Doing:
 
     def quotes(self, shot: Shot) -> tuple[Quote, ...]:
         """Return the ways to send a shot's crate that its farms offer."""
-        return estimate(shot.crate, shot.farms, _ask(shot.options), user=self._desk.user).estimate.quotes
+        return estimate(shot.crate, shot.farms, asked_of(shot.options), user=self._desk.user).estimate.quotes
 
     def _survey(self, shot: Shot) -> None:
         """Write down what is asked of the scene from outside; what makes no sense is not kept."""
@@ -393,23 +292,3 @@ def _of(shot: Shot) -> Path:
     if shot.scene is None:
         raise WrongUsage("there is no scene", shot.crate)
     return shot.scene
-
-
-def _ask(options: SendOptions) -> Ask:
-    from tidy_crate.estimating import Ask as Wanted
-
-    return Wanted(
-        machine=options.machine,
-        nodes=options.nodes,
-        batch=options.batch,
-        priority=options.priority,
-        reclaimable=options.reclaimable,
-    )
-
-
-def _send(crate_folder: Path, farm: str, options: SendOptions) -> tuple[str, ...]:
-    words = ["send", str(crate_folder), "--farm", farm]
-    for name in ("machine", "nodes", "batch", "priority"):
-        value = getattr(options, name)
-        words += [f"--{name}", str(value)] if value is not None else []
-    return (*words, *(["--reclaimable"] if options.reclaimable else []))

@@ -16,7 +16,9 @@ from decimal import ROUND_DOWN, Decimal
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.money import CENT
+from tidy_crate.core.work.options import SendOptions
 from tidy_crate.core.workflow.night_plan import Limits, Plan, Way, plan_night
+from tidy_crate.core.workflow.shot import options_of
 from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState
 from tidy_crate.core.workflow.turn import After, Bill, Turn
 
@@ -37,9 +39,7 @@ class Place:
     farm: str
     machine: str
     nodes: int
-    batch: int
-    priority: str
-    reclaimable: bool
+    options: SendOptions
     cap: Decimal
     currency: str
 
@@ -372,9 +372,7 @@ def _place_of(quote: Quote, cap: Decimal) -> Place:
         farm=quote.farm,
         machine=quote.machine,
         nodes=quote.nodes,
-        batch=quote.batch,
-        priority=quote.priority,
-        reclaimable=quote.reclaimable,
+        options=options_of(quote),
         cap=cap.quantize(CENT, ROUND_DOWN),
         currency=quote.cost.currency,
     )

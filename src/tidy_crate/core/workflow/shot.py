@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from tidy_crate.core.asset.paths import scene_stem, without_version
 from tidy_crate.core.context.carry_rules import SCENE, CarryRules
@@ -112,6 +112,14 @@ class Shot:
     def cards(self) -> tuple[FarmCard, ...]:
         """Return the cards of the farms, each once."""
         return tuple({card.name: card for card in map(self.desk.card, self.farms)}.values())
+
+
+def options_of(quote: Quote) -> SendOptions:
+    """Return the wishes that make a submission the one that was quoted."""
+    found: dict[str, Any] = {"machine": quote.machine, "nodes": quote.nodes, "batch": quote.batch}
+    found |= {"priority": quote.priority} if quote.priority else {}
+    found |= {"reclaimable": True} if quote.reclaimable else {}
+    return SendOptions.model_validate(found)
 
 
 def words_of(*words: object) -> tuple[str, ...]:
