@@ -272,6 +272,16 @@ def test_what_the_budget_does_not_hold_is_left_out_by_priority() -> None:
     assert set(world.sent) == {"first", "a", "b"} and sum(world.sent.values()) <= 12
 
 
+def test_what_was_not_spent_goes_to_those_that_were_left_out() -> None:
+    order = [*shots("first", priority="first"), *shots("a"), *shots("late", priority="last")]
+    world = World(costs={"first": 6.0, "a": 3.0, "late": 3.0})
+    night = world.night(order, "11.5")
+    night.go(lambda _: None, tick=0.0)
+    # 12 would be needed at once; the first two cost 8.10, so that 3.40 are left
+    assert set(told(night).values()) == {"done"}
+    assert world.sent["late"] >= 3 and world.sent["first"] + world.sent["a"] <= Decimal("11.5")
+
+
 def test_without_budget_and_cap_nothing_is_sent() -> None:
     world = World()
     night = world.night([*shots("a"), *shots("b", cap="3")], None)

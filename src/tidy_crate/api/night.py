@@ -18,7 +18,7 @@ from tidy_crate.api.desk import Desk
 from tidy_crate.api.farms import load_card
 from tidy_crate.api.frames import record
 from tidy_crate.api.user import User
-from tidy_crate.api.workflow import Doing, shot_for
+from tidy_crate.api.workflow import Doing, lock_of, shot_for
 
 if TYPE_CHECKING:
     from tidy_crate.core.farm.card import FarmCard
@@ -78,7 +78,20 @@ def shot_of(ticket: Ticket, desk: Desk) -> Shot:
 
 
 def take_turn(ticket: Ticket) -> Turn:
-    """Take a turn at a shot, in this process."""
+    """Take a turn at a shot, in this process. Whatever goes wrong is the outcome of the turn, and of no other shot."""
+    from tidy_crate.core.errors import TidyCrateError
+    from tidy_crate.core.workflow.turn import failed_turn
+
+    try:
+        return _taken(ticket)
+    except TidyCrateError as error:
+        return failed_turn(error)
+    except Exception as error:  # noqa: BLE001 - the other shots of the night go on
+        what = f"an unexpected error occurred ({type(error).__name__}: {str(error)[:200]})"
+        return failed_turn(TidyCrateError(what, None, "carry it alone, and report what is shown then"))
+
+
+def _taken(ticket: Ticket) -> Turn:
     import psutil
 
     from tidy_crate.core.errors import Blocked
@@ -116,11 +129,6 @@ _SAID: list[str] = []
 def _desk() -> Desk:
     """Return the desk of this process: its ledger and its links to farms stay open from turn to turn."""
     return Desk(User.here(), tell=_SAID.append)
-
-
-def lock_of(shot: Shot) -> Path:
-    """Return the file that says that a shot is carried: beside its crate, where all who share it see it."""
-    return shot.crate.parent / f".{shot.crate.name}.carried"
 
 
 class Turns:
@@ -163,11 +171,9 @@ class Turns:
     def _new() -> ProcessPoolExecutor:
         import multiprocessing
 
-        from tidy_crate.core.process import watch_parent
-
         # a fresh process each: what a scene leaves in memory is its own
         context = multiprocessing.get_context("spawn")
-        return ProcessPoolExecutor(_processors(), context, watch_parent, (os.getpid(),))
+        return ProcessPoolExecutor(_processors(), context, _begin, (os.getpid(),))
 
     def __enter__(self) -> Turns:
         return self
@@ -182,6 +188,16 @@ class Turns:
             for process in multiprocessing.active_children():
                 process.terminate()
         self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _begin(parent: int) -> None:
+    """Begin a process that takes turns: it ends with its parent, which alone listens to the keyboard."""
+    import signal
+
+    from tidy_crate.core.process import watch_parent
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    watch_parent(parent)
 
 
 def read_list(path: Path) -> ShotList:
@@ -213,13 +229,14 @@ def carry_night(
     user = user or User.here()
     found = read_list(path)
     with Turns(found, path.absolute().parent, user, write_report, look_only=look_only) as turns:
+        convert = converter(found, budget, user)
         night = Night(
-            states_of(found),
+            states_of(found, convert),
             turns.begin,
             turns.slots,
             purse_of(found, budget, finish_by),
             machines_of(found, user),
-            converter(found, budget, user),
+            convert,
             time.monotonic,
             look_only=look_only,
         )
@@ -249,8 +266,9 @@ def tell_others(news: News, tell: Callable[[str], None], user: User | None = Non
         Notifier(user.notify, user.keys.secret, tell).send(news)
 
 
-def states_of(found: ShotList) -> list[ShotState]:
-    """Return the shots of a list, the most urgent first."""
+def states_of(found: ShotList, convert: Callable[[Decimal, str], Decimal | None]) -> list[ShotState]:
+    """Return the shots of a list, the most urgent first. convert: into the currency of the budget."""
+    from tidy_crate.core.errors import WrongUsage
     from tidy_crate.core.money import parse_money
     from tidy_crate.core.workflow.night import ShotState
     from tidy_crate.core.workflow.shot_list import in_order
@@ -258,7 +276,15 @@ def states_of(found: ShotList) -> list[ShotState]:
     states = []
     for entry in in_order(found.shot, found):
         asked = found.of(entry)
-        cap = parse_money(asked.cap, "")[0] if asked.cap else None
+        cap = None
+        if text := _cap_of(found, entry):
+            amount, currency = parse_money(text, "")
+            cap = convert(amount, currency)
+            if cap is None:
+                what = f"no rate of exchange is known for the cap of {entry.name}, {text}"
+                raise WrongUsage(
+                    what, entry.scene, "add [[exchange]] to config.toml, or give all amounts in one currency"
+                )
         states.append(ShotState(entry.name, asked.priority or "normal", cap))
     return states
 
@@ -276,15 +302,24 @@ def purse_of(found: ShotList, budget: str | None = None, finish_by: str | None =
     if text and not currency:
         raise WrongUsage("the budget has no currency", repr(text), "write an amount and a currency: '120 EUR'")
     if not currency:
-        caps = [found.of(one).cap for one in found.shot if found.of(one).cap]
+        caps = [text for one in found.shot if (text := _cap_of(found, one))]
         currency = parse_money(caps[0], "")[1] if caps else "EUR"
     seconds = (parse_when(when, now) - now).total_seconds() if when else None
     return Found(amount, currency, seconds)
 
 
+def _cap_of(found: ShotList, entry: ShotEntry) -> str:
+    """Return the cap of a shot: by the list, else by the rules of its project; empty for none."""
+    from tidy_crate.core.context.project import Project
+
+    return found.of(entry).cap or Project.of(entry.scene).content.carry.cap
+
+
 def machines_of(found: ShotList, user: User) -> Callable[[str, str], int]:
     """Return how many machines a farm has of a class, by the names on its card."""
-    names: Sequence[str] = [farm for one in found.shot for farm in found.of(one).farms]
+    from tidy_crate.core.context.project import Project
+
+    names: Sequence[str] = [farm for one in found.shot for farm in found.of(one).farms or Project.of(one.scene).farms]
 
     @cache
     def cards() -> dict[str, FarmCard]:

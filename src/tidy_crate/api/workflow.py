@@ -233,7 +233,7 @@ def shot_for(
         crate=folder,
         scene=scene_file,
         job=job,
-        farms=tuple(farms) or rules.farms,
+        farms=tuple(farms) or project.farms,
         cap=money,
         asked=asked or RenderParts(),
         options=options or SendOptions(),
@@ -267,10 +267,20 @@ def next_standing(
 
 
 def carry(shot: Shot, doing: Doing, tell: Callable[[Standing], None], *, until: StepName | None = None) -> Standings:
-    """Do all steps that need no decision, up to the first one that does. This may spend money, up to the shot's cap."""
+    """Do all steps that need no decision, up to the first one that does. This may spend money, up to the shot's cap.
+
+    Raises Blocked while another command carries the shot.
+    """
+    from tidy_crate.core.files import only_one
     from tidy_crate.core.workflow.carry import carry as core
 
-    return core(shot, doing, tell, until)
+    with only_one(lock_of(shot), "carries this shot", shot.crate):
+        return core(shot, doing, tell, until)
+
+
+def lock_of(shot: Shot) -> Path:
+    """Return the file that says that a shot is carried: beside its crate, where all who share it see it."""
+    return shot.crate.parent / f".{shot.crate.name}.carried"
 
 
 def standing_job(shot: Shot) -> str | None:

@@ -40,7 +40,7 @@ class CarryRules(Model):
     """Rules of one project. What no rule allows waits for a person."""
 
     farms: tuple[str, ...] = ()
-    """Cards, by name or path, among which the estimate chooses."""
+    """Cards, by name or by path from the project's folder, among which the estimate chooses."""
     cap: CapText = ""
     """Most that a job may cost, such as `120 EUR`. Without it nothing is sent unless a person agrees."""
     relink: Literal["ask", "sure"] = "ask"

@@ -119,6 +119,12 @@ class Project:
         return {name: Path(os.path.normpath(self.absolute(folder))) for name, folder in self.content.roots.items()}
 
     @property
+    def farms(self) -> tuple[str, ...]:
+        """The farms of `[carry]`: names of cards, and paths of cards from the project's folder."""
+        named = self.content.carry.farms
+        return tuple(str(self.absolute(Path(one))) if "/" in one or one.endswith(".toml") else one for one in named)
+
+    @property
     def tokens(self) -> FrameTokens:
         """The frame tokens that count in this project's file names."""
         return FrameTokens.of(self.content.frame_tokens)

@@ -28,6 +28,8 @@ SOON, LATE = 1.0, 30.0
 AGAIN = 30.0
 # caps are at the most so many times what a shot is unlikely to cost: frames are rendered again, and a farm may be slow
 MOST_SLACK = 10.0
+# why a shot has no place in the plan
+NO_WAY = "no way to render it is left within the budget and the time"
 # how often the process of a shot may end without a word before the shot is left alone
 MOST_CRASHES = 2
 
@@ -242,6 +244,10 @@ class Night:
         shot.turn = turn
         shot.steps |= turn.seen
         shot.job = turn.job or shot.job
+        if turn.after is After.DONE:
+            # its cap is free again, as far as it was not spent
+            for one in self.shots:
+                one.left_out = "" if one.left_out == NO_WAY else one.left_out
         for farm in turn.farms:
             self._silent.pop(farm, None)
         for farm in turn.silent:
@@ -280,13 +286,18 @@ class Night:
                 if one.cap is None:
                     one.left_out = "it costs money, and neither a budget nor a cap was said"
             able = [one for one in able if not one.left_out]
-        self.plan = self._planned(able)
+        try:
+            self.plan = self._planned(able)
+        except TidyCrateError as error:
+            for one in able:
+                one.left_out = error.what
+            return
         placed = {way.shot: way for way in self.plan.ways}
         slack = self._slack(len(able), len(unready))
         for one in able:
             way = placed.get(one.name)
             if way is None:
-                one.left_out = "no way to render it is left within the budget and the time"
+                one.left_out = NO_WAY
                 continue
             quote = one.turn.quotes[way.quote] if one.turn is not None else None
             if quote is None:
@@ -330,12 +341,13 @@ class Night:
         """Return the most that the jobs may cost that were sent, or are being sent, in the currency of the budget."""
         total = Decimal(0)
         for one in self.shots:
-            if one.place is not None:
+            done = one.turn is not None and one.turn.after is After.DONE
+            if one.place is not None and not done:
                 total += self._convert(one.place.cap, one.place.currency) or Decimal(0)
             elif one.turn is not None and one.turn.bill is not None:
-                # sent by an earlier run, which gave it a cap: what it is likely to cost is known
+                # done, or sent by an earlier run, which gave it a cap: what it is likely to cost is known
                 bill = one.turn.bill
-                amount = bill.forecast.high if bill.forecast is not None else bill.billed
+                amount = bill.forecast.high if bill.forecast is not None and not done else bill.billed
                 total += self._convert(amount, bill.currency) or Decimal(0)
         return total
 

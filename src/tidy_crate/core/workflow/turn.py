@@ -12,7 +12,7 @@ from tidy_crate.core.errors import Blocked, FarmBusy, TidyCrateError
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.money import Cost
 from tidy_crate.core.workflow.carry import Acts, Carrier
-from tidy_crate.core.workflow.looks import Looks, stand
+from tidy_crate.core.workflow.looks import Looks, stand, trouble
 from tidy_crate.core.workflow.shot import Shot
 from tidy_crate.core.workflow.standing import Standing, StepName, StepState
 
@@ -129,6 +129,12 @@ def look_turn(shot: Shot, acts: NightActs) -> Turn:
                 quotes = acts.quotes(shot)
         after = After.OFFERED if quotes else after
     return _told(looks, after, current, seen, news=False, quotes=quotes)
+
+
+def failed_turn(error: TidyCrateError) -> Turn:
+    """Return the turn of a shot that could not even be looked at."""
+    found = trouble(StepName.SURVEY, error)
+    return Turn(After.FAILED if found.state is StepState.FAILED else After.PERSON, found, {found.step: found})
 
 
 def _fetched(carrier: Carrier, acts: NightActs) -> bool:
