@@ -179,6 +179,22 @@ def test_every_line_that_is_suggested_runs(show: Path, farm: Path, run: Run, env
     assert seen == ["bake", "waive", "collect", "prove", "probe"]
 
 
+def test_at_a_terminal_it_asks_before_money_is_spent(
+    show: Path, farm: Path, run: Run, env: dict[str, str], tmp_path: Path
+) -> None:
+    scene = show / "pier_v001.usda"
+    with_rules(show, COLOUR)
+    no = run.at_terminal("n\n", "carry", scene, "--farm", farm, "--until", "send", env=env)
+    assert no.code == 1 and "is stopped before it costs more than" in " ".join(no.err.split())
+    assert run("jobs", "--json", env=env).json["jobs"] == []
+    yes = run.at_terminal("y\n", "carry", scene, "--farm", farm, "--until", "send", env=env)
+    assert yes.code == 0, yes.err
+    (job,) = run("jobs", "--json", env=env).json["jobs"]
+    # what was agreed to is the cap
+    view = run("track", job["job"], "--json", env=env).json
+    assert view["at"][0]["cap"] is not None
+
+
 def test_the_rest_of_a_silent_farm_goes_to_another_by_rule(
     show: Path, farm: Path, run: Run, env: dict[str, str], tmp_path: Path
 ) -> None:
