@@ -108,7 +108,9 @@ def test_x3_killed_with_all_its_processes_it_goes_on_and_pays_once(
 def test_interrupted_it_ends_at_once_with_one_line(night: Path, env: dict[str, str]) -> None:
     line = [sys.executable, "-m", "tidy_crate", "carry", str(night)]
     process = subprocess.Popen(line, env=os.environ | env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-    time.sleep(4.0)
+    assert process.stderr is not None
+    # as soon as it says something of a shot, turns are being taken
+    process.stderr.readline()
     process.send_signal(signal.SIGINT)
     began = time.monotonic()
     _, err = process.communicate(timeout=30)
