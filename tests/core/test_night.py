@@ -312,6 +312,32 @@ def test_trouble_of_one_shot_holds_up_no_other() -> None:
     assert "ended without a word" in said["c"] and said["e"] == "the disk is full: /show"
 
 
+def test_a_process_that_ends_is_laid_to_the_shot_that_ends_it() -> None:
+    """All turns of a pool break when one process ends: the others are no worse for it."""
+    broken = [BrokenProcessPool()]
+    world = World({"bad": broken * 9, "b": list(broken), "c": list(broken), "d": list(broken)})
+    night = world.night(shots("bad", "b", "c", "d", "e"), "100", slots=4)
+    night.go(lambda _: None, tick=0.0)
+    assert told(night) == {"bad": "failed", "b": "done", "c": "done", "d": "done", "e": "done"}
+
+
+def test_what_an_earlier_run_has_sent_counts_with_its_cap() -> None:
+    """Killed and begun again, the budget is kept by what the farms were told."""
+    bill = Bill(Decimal(1), "EUR", None, Decimal(30))
+    there = Turn(After.FARM, standing(StepName.RENDER, StepState.FARM), job="old-1", bill=bill, seconds_left=9.0)
+    world = World({"old": [there] * 6}, costs={"new": 15.0})
+    night = world.night(shots("old", "new"), "40", slots=1)
+    seen: list[str] = []
+
+    def show(now: Night) -> None:
+        if now.shots[0].after is After.FARM and now.shots[1].after is After.OFFERED:
+            seen.append(now.shots[1].left_out)
+
+    night.go(show, tick=0.0)
+    # 30 of the 40 may still be spent: 15 are too much until it is done
+    assert any(seen) and told(night) == {"old": "done", "new": "done"}
+
+
 def test_a_shot_that_a_person_settles_meanwhile_goes_on() -> None:
     waits = Turn(After.PERSON, standing(StepName.CHECK, StepState.PERSON), {})
     # the other one takes long enough for a second look

@@ -66,6 +66,11 @@ class ShotState:
     crashes: int = 0
 
     @property
+    def suspected(self) -> bool:
+        """Return whether its process may have ended because of it, which a turn alone will tell."""
+        return 0 < self.crashes < MOST_CRASHES
+
+    @property
     def after(self) -> After | None:
         """What comes after its last turn, None before the first."""
         return self.turn.after if self.turn is not None else None
@@ -206,15 +211,25 @@ class Night:
 
     def _fill(self) -> None:
         """Begin turns as memory and processors allow, the most urgent shots first."""
+        if any(one.suspected for one in self.shots):
+            # it has its turn alone: then it is known whose process ends
+            suspect = next((at for at in (*self._ready, *self._at_farms) if self.shots[at].suspected), None)
+            if suspect is not None and not self._running:
+                queue = self._ready if suspect in self._ready else self._at_farms
+                queue.remove(suspect)
+                heapq.heapify(queue)
+                self._start(suspect)
+            return
         slots = max(1, self._slots(self._memory))
         while (self._ready or self._at_farms) and len(self._running) < slots:
             # what is sent early is home early, but one turn at a time is always for frames that are to come home
             fetching = any(self.shots[one].job for one in self._running.values())
             farms_first = self._at_farms and (not self._ready or not fetching)
-            at = heapq.heappop(self._at_farms if farms_first else self._ready)
-            shot = self.shots[at]
-            shot.running = True
-            self._running[self._begin(shot)] = at
+            self._start(heapq.heappop(self._at_farms if farms_first else self._ready))
+
+    def _start(self, at: int) -> None:
+        self.shots[at].running = True
+        self._running[self._begin(self.shots[at])] = at
 
     def _collect(self, tick: float) -> None:
         """Take in the turns that have ended, for `tick` seconds at the most."""
@@ -239,6 +254,8 @@ class Night:
             turn = _crashed(shot, "the process that carried it ended without a word, twice")
         except TidyCrateError as error:
             turn = _crashed(shot, error.what if error.where is None else f"{error.what}: {error.where}", error.remedy)
+        else:
+            shot.crashes = 0
         self._memory = max(self._memory, turn.memory)
         self.messages += [f"{shot.name}: {one}" for one in turn.messages]
         shot.turn = turn
@@ -347,7 +364,7 @@ class Night:
             elif one.turn is not None and one.turn.bill is not None:
                 # done, or sent by an earlier run, which gave it a cap: what it is likely to cost is known
                 bill = one.turn.bill
-                amount = bill.forecast.high if bill.forecast is not None and not done else bill.billed
+                amount = bill.billed if done else bill.most
                 total += self._convert(amount, bill.currency) or Decimal(0)
         return total
 

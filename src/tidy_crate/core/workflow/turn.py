@@ -41,6 +41,15 @@ class Bill:
     currency: str
     forecast: Cost | None
     """Of the whole job; None where it cannot be told."""
+    cap: Decimal | None = None
+    """That its farms keep, all together; None where one has none."""
+
+    @property
+    def most(self) -> Decimal:
+        """Return the most that it may cost, as far as that is known."""
+        if self.cap is not None:
+            return max(self.cap, self.billed)
+        return self.forecast.high if self.forecast is not None else self.billed
 
 
 @dataclass(frozen=True)
@@ -180,7 +189,12 @@ def _told(
     if facts is not None:
         view, job = facts.view, facts.row.id
         if view.cost is not None and view.currency:
-            bill = Bill(view.cost, view.currency, view.forecast.cost)
+            caps = [one.cap for one in view.at if not one.given_up]
+            # of a farm that was given up, what it has billed
+            spent = sum((one.cost for one in view.at if one.given_up), Decimal(0))
+            known = [cap for cap in caps if cap is not None]
+            cap = sum(known, spent) if len(known) == len(caps) else None
+            bill = Bill(view.cost, view.currency, view.forecast.cost, cap)
         left = view.forecast.seconds_left
         farms, silent = view.farms, tuple(one.farm for one in view.unheard)
     return Turn(after, standing, seen, job, quotes, bill, left, news, farms, silent)
