@@ -107,7 +107,11 @@ def test_x3_killed_with_all_its_processes_it_goes_on_and_pays_once(
 
 def test_interrupted_it_ends_at_once_with_one_line(night: Path, env: dict[str, str]) -> None:
     line = [sys.executable, "-m", "tidy_crate", "carry", str(night)]
-    process = subprocess.Popen(line, env=os.environ | env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        line, env=os.environ | env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        # as at a terminal, also where these tests run in the background and are not to be interrupted
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+    )  # fmt: skip
     assert process.stderr is not None
     # as soon as it says something of a shot, turns are being taken
     process.stderr.readline()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path, PurePosixPath
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from tidy_crate.core.asset import paths
@@ -134,6 +134,7 @@ def test_x4_foreign_paths_stay_in_their_folder(path: str, tmp_path: Path) -> Non
         inside(tmp_path, path)
 
 
+@example("[[[\\[]]")
 @given(st.text(alphabet="[]\\ab./", max_size=12))
 def test_package_paths_are_taken_apart_as_usd_takes_them_apart(text: str) -> None:
     from pxr import Ar

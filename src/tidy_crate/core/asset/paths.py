@@ -64,6 +64,17 @@ def split_package(text: str) -> tuple[str, str] | None:
     The brackets are those that belong together at the end: names may have some of their own, as `img[1].png` does.
     It is what USD's own asset resolution does, a bracket after a backslash being part of a name.
     """
+    at = _opening(text)
+    if not at:
+        return None
+    inner = text[at + 1 : -1]
+    # what is named in a package inside of the package is taken apart later, as it is written
+    own = len(inner) if (nested := _opening(inner)) is None else nested
+    return text[:at], inner[:own].replace("\\[", "[").replace("\\]", "]") + inner[own:]
+
+
+def _opening(text: str) -> int | None:
+    """Return where the bracket stands that belongs to the one at the end, None where there is none."""
     if not text.endswith("]") or "[" not in text:
         return None
     depth = 1
@@ -71,8 +82,7 @@ def split_package(text: str) -> tuple[str, str] | None:
         if text[at] in "[]" and (at == 0 or text[at - 1] != "\\"):
             depth += 1 if text[at] == "]" else -1
             if depth == 0:
-                inner = text[at + 1 : -1].replace("\\[", "[").replace("\\]", "]")
-                return (text[:at], inner) if at else None
+                return at
     return None
 
 
