@@ -28,6 +28,8 @@ SMALL, ACROSS = 16, 1920
 VIVID, LIT = 0.12, 0.04
 # neighbouring pixels of one hue differ less than this
 HUE = 0.004
+# rows of a region that tell whether it is of two pictures in turn
+FEWEST_ROWS = 8
 # differences of a region that tell its noise: below, the picture is taken to have none
 FEWEST_DIFFERENCES = 12
 # noise that is taken for none, in stops
@@ -264,6 +266,9 @@ def _comb(strips: np.ndarray) -> np.ndarray:
     )
     rows = np.clip(np.log2((apart + QUIET) / (alike + QUIET)) / CLEARLY, -1, 1)
     comb = np.zeros(REGIONS, np.float32)
+    if len(rows) < FEWEST_ROWS * REGIONS[0]:
+        # of a handful of rows some are always alike
+        return comb
     for at, own in enumerate(np.array_split(rows, REGIONS[0])):
         comb[at] = np.maximum(own.mean(axis=0) - ERRORS * own.std(axis=0) / np.sqrt(len(own)), 0)
     return comb
