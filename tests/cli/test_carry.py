@@ -8,12 +8,25 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
+from typer.main import get_command
 
 from conftest import Run, tree
 from shows import with_rules, write_shot
+from tidy_crate.cli.app import app
+from tidy_crate.core.context.carry_rules import CarryRules
+from tidy_crate.core.farm.protocol import Counts
+from tidy_crate.core.job.forecast import Forecast
+from tidy_crate.core.job.rerender import Rerender
+from tidy_crate.core.job.tables import JobRow
+from tidy_crate.core.job.track import JobView
+from tidy_crate.core.work.task import Task
+from tidy_crate.core.workflow import job_steps
+from tidy_crate.core.workflow.job_steps import JobFacts
+from tidy_crate.core.workflow.shot import Shot
 from tidy_crate.practice.farm import control
 from tidy_crate.practice.farm.settings import FarmSettings
 
@@ -222,6 +235,30 @@ def test_the_rest_of_a_silent_farm_goes_to_another_by_rule(
     assert done.code == 0 and done.json["done"], done.err
     (job,) = run("jobs", "--json", env=env).json["jobs"]
     assert job["farms"] == ["slow", "practice"] and job["at_home"] == 6
+
+
+def test_lines_that_settle_a_job_are_lines_that_the_commands_take(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever state a job is in: what is suggested parses as a command line."""
+    view = JobView.model_construct(
+        job="quay-1", state="", done=3, total=9, cost=None, currency="", counts=Counts(failed=2), at=(), into=None,
+        forecast=Forecast(seconds_left=None, cost=None), costs={}, farms=("gull",),
+    )  # fmt: skip
+    row = JobRow(id="quay-1")
+    desk = SimpleNamespace(ledger=None)
+    shot = Shot(desk=desk, rules=CarryRules(), rules_file=None, crate=Path("quay.crate"))  # type: ignore[arg-type]
+    lines = []
+    for state in ("held", "offered", "unpaid", "paused", "cancelled", "failed"):
+        facts = JobFacts(row, view.model_copy(update={"state": state}), {}, 0)
+        lines += job_steps.render_step(shot, facts).next
+    monkeypatch.setattr(job_steps, "attempts", lambda *_: {})
+    for tasks, verdicts in (((Task("main", 4),), {"bad": 1}), ((), {"suspect": 2})):
+        monkeypatch.setattr(job_steps, "to_rerender", lambda *_, tasks=tasks, **__: Rerender(job="quay-1", tasks=tasks))
+        lines += job_steps.rerender_step(shot, JobFacts(row, view, verdicts, 0)).next
+    assert len(lines) > 12
+    group = get_command(app)
+    for words in lines:
+        found = group.get_command(None, words[0])  # type: ignore[attr-defined,arg-type]
+        found.make_context(words[0], list(words[1:]))
 
 
 def test_x3_killed_at_any_step_it_goes_on_and_pays_once(

@@ -82,9 +82,9 @@ class Doing:
         order(context, asked_anew(shot, context))
 
     def _relink(self, shot: Shot) -> None:
-        project = self._desk.open_scene(_of(shot)).project
-        look_in = [folder for folder in map(project.absolute, shot.rules.look_in) if folder.is_dir()]
-        relink(_of(shot), look_in, apply=True, by=shot.by, user=self._desk.user)
+        from tidy_crate.core.workflow.scene_steps import look_in
+
+        relink(_of(shot), look_in(shot, self._desk.open_scene(_of(shot))), apply=True, by=shot.by, user=self._desk.user)
 
     def _bake(self, shot: Shot) -> None:
         bake(_of(shot), user=self._desk.user, progress=self._progress)
@@ -185,7 +185,6 @@ def shot_for(
     Raises WrongUsage for a target that is none of the three, or an amount without a currency.
     """
     from tidy_crate.core.asset.paths import crate_name
-    from tidy_crate.core.context.carry_rules import CarryRules
     from tidy_crate.core.context.project import Project
     from tidy_crate.core.crate.origin import scene_of
     from tidy_crate.core.crate.packing import is_crate
@@ -219,7 +218,7 @@ def shot_for(
     root = project.root or origin.parent
     amount = cap or rules.cap
     if look_in:
-        rules = CarryRules(**rules.model_dump() | {"look_in": tuple(one.absolute() for one in look_in)})
+        rules = rules.model_copy(update={"look_in": tuple(one.absolute() for one in look_in)})
     money = None
     if amount:
         money = parse_money(amount, "")

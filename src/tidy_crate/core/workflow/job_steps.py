@@ -70,7 +70,7 @@ def render_step(shot: Shot, facts: JobFacts) -> Standing:
     asked = {
         "held": ("it is held", words_of("resume", job)),
         "offered": ("the farm's quote waits for your yes", words_of("resume", job)),
-        "unpaid": ("the account has to be paid up", words_of("resume", job)),
+        "unpaid": ("the account has to be paid up", words_of("jobs", "--balance")),
         "paused": (f"it is paused{_why(view)}", _resumed(view)),
         "cancelled": ("it was cancelled", words_of("handover", job, "--to", "FARM")),
         "failed": (f"{view.counts.failed} of its tasks failed", words_of("rerender", job, "--failed")),
@@ -179,8 +179,8 @@ def rerender_step(shot: Shot, facts: JobFacts) -> Standing:
         return _ask(name, text, command, (command, accept))
     if suspect:
         text = f"{counted(suspect, 'suspect file')}: look at them, and accept or reject them"
-        look = words_of("look", job, "--verdict", "suspect", "-o", f"{job}.png")
-        accept = words_of("accept", job, "--suspect", "--because", "REASON")
+        look = words_of("look", job, "-o", f"{job}.png")
+        accept = words_of("accept", job, "--verdict", "suspect", "--because", "REASON")
         return _ask(name, text, command, (look, accept, words_of("rerender", job, "--suspect")))
     bad = facts.verdicts.get(Verdict.BAD.value, 0)
     if bad:

@@ -156,7 +156,7 @@ def sent_as_it_is(shot: Shot) -> Shot:
 def trouble(step: StepName, error: TidyCrateError) -> Standing:
     """Return a step that an error stopped. Commands that nobody has agreed to are a question and no failure."""
     if isinstance(error, NotTrusted):
-        text = f"{error.what}: {error.where}"
+        text = str(error)
         ask = Question(text=text, commands=(("trust", str(error.folder)),), remedy="read them first: trust --show")
         return Standing(step=step, state=StepState.PERSON, said=text, questions=(ask,))
     return failed(step, error)

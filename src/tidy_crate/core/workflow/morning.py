@@ -7,7 +7,7 @@ from pathlib import Path
 
 from tidy_crate.core.asset.frames import format_frames
 from tidy_crate.core.model import Model
-from tidy_crate.core.money import Amount, Cost
+from tidy_crate.core.money import Amount, Cost, by_currency
 from tidy_crate.core.review.record import Record
 from tidy_crate.core.work.attempt import Verdict
 
@@ -37,14 +37,11 @@ class ShotOutcome(Model):
 
 def outcome_of(shot: str, found: Record, rules: str) -> ShotOutcome:
     """Return what came of a shot. rules: the file of the rules that it was carried by, as it is called."""
-    billed: dict[str, Amount] = {}
-    for one in found.submissions:
-        billed[one.currency] = billed.get(one.currency, 0 * one.cost) + one.cost
     return ShotOutcome(
         shot=shot,
         job=found.job,
         counts=found.counts,
-        billed=billed,
+        billed=by_currency((one.cost, one.currency) for one in found.submissions),
         estimated=tuple(one.cost for one in found.accuracy),
         within=all(one.cost_in_range for one in found.accuracy) if found.accuracy else None,
         by_rule=tuple(_by_rule(found, rules)),

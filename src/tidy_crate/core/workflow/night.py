@@ -15,12 +15,12 @@ from decimal import ROUND_DOWN, Decimal
 
 from tidy_crate.core.errors import TidyCrateError
 from tidy_crate.core.estimate.model import Quote
-from tidy_crate.core.money import CENT
+from tidy_crate.core.money import CENT, by_currency
 from tidy_crate.core.work.options import SendOptions
 from tidy_crate.core.workflow.night_plan import Limits, Plan, Way, plan_night
 from tidy_crate.core.workflow.shot import options_of
-from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState
-from tidy_crate.core.workflow.turn import After, Bill, Turn
+from tidy_crate.core.workflow.standing import Standing, StepName, failed
+from tidy_crate.core.workflow.turn import After, Turn
 
 # seconds between two looks at a farm: the first, and the longest
 SOON, LATE = 1.0, 30.0
@@ -174,23 +174,11 @@ class Night:
             future.cancel()
 
     @property
-    def at_work(self) -> int:
-        """Return how many turns are being taken."""
-        return len(self._running)
-
-    @property
     def money(self) -> Money:
         """Return what is billed and what is likely to be, by currency."""
-        billed: dict[str, Decimal] = {}
-        forecast: dict[str, Decimal] = {}
-        for bill in self._bills():
-            billed[bill.currency] = billed.get(bill.currency, Decimal(0)) + bill.billed
-            likely = bill.forecast.likely if bill.forecast is not None else bill.billed
-            forecast[bill.currency] = forecast.get(bill.currency, Decimal(0)) + likely
-        return Money(billed, forecast)
-
-    def _bills(self) -> list[Bill]:
-        return [one.turn.bill for one in self.shots if one.turn is not None and one.turn.bill is not None]
+        bills = [one.turn.bill for one in self.shots if one.turn is not None and one.turn.bill is not None]
+        likely = ((one.forecast.likely if one.forecast is not None else one.billed, one.currency) for one in bills)
+        return Money(by_currency((one.billed, one.currency) for one in bills), by_currency(likely))
 
     def _wake(self) -> None:
         now = self._now()
@@ -251,9 +239,9 @@ class Night:
             if shot.crashes < MOST_CRASHES:
                 self._queue(at)
                 return
-            turn = _crashed(shot, "the process that carried it ended without a word, twice")
+            turn = _crashed(shot, TidyCrateError("the process that carried it ended without a word, twice"))
         except TidyCrateError as error:
-            turn = _crashed(shot, error.what if error.where is None else f"{error.what}: {error.where}", error.remedy)
+            turn = _crashed(shot, error)
         else:
             shot.crashes = 0
         self._memory = max(self._memory, turn.memory)
@@ -407,8 +395,8 @@ def _place_of(quote: Quote, cap: Decimal) -> Place:
     )
 
 
-def _crashed(shot: ShotState, text: str, remedy: str | None = None) -> Turn:
+def _crashed(shot: ShotState, error: TidyCrateError) -> Turn:
     step = shot.turn.current.step if shot.turn is not None and shot.turn.current is not None else StepName.SURVEY
-    ask = Question(text=text, remedy=remedy or "carry it alone to see what happens")
-    failed = Standing(step=step, state=StepState.FAILED, said=text, questions=(ask,))
-    return Turn(After.FAILED, failed, {step: failed}, shot.job)
+    remedy = error.remedy or "carry it alone to see what happens"
+    found = failed(step, TidyCrateError(error.what, error.where, remedy))
+    return Turn(After.FAILED, found, {step: found}, shot.job)

@@ -14,7 +14,6 @@ from tidy_crate.core.crate.collect_cache import collected_contents
 from tidy_crate.core.crate.origin import changed_since, said_otherwise, scene_of
 from tidy_crate.core.errors import WrongUsage
 from tidy_crate.core.scene.model import Asset, Simulation, SimulationState, Survey
-from tidy_crate.core.work.trust import NotTrusted
 from tidy_crate.core.workflow.shot import Shot, words_of
 from tidy_crate.core.workflow.standing import Question, Standing, StepName, StepState, counted
 
@@ -33,11 +32,7 @@ def survey_step(shot: Shot) -> Standing:
     """Survey the scene: always done anew, as far as nothing of it was kept."""
     scene = _scene(shot)
     context = shot.desk.open_scene(scene)
-    try:
-        found = context.survey()
-    except NotTrusted as error:
-        ask = Question(text=f"{error.what}: {error.where}", commands=(words_of("trust", scene),))
-        return Standing(step=StepName.SURVEY, state=StepState.PERSON, said=error.what, questions=(ask,))
+    found = context.survey()
     new = asked_anew(shot, context)
     if new:
         said = f"asked from outside, to be written down: {', '.join(new)}"
@@ -53,18 +48,20 @@ def relink_step(shot: Shot) -> Standing:
     context = shot.desk.open_scene(scene)
     survey = context.survey()
     lacking = [asset for asset in missing(survey) if asset.needed]
-    name, command = StepName.RELINK, _relink(shot, scene)
+    folders = look_in(shot, context)
+    name = StepName.RELINK
+    command = words_of("relink", scene, *(word for one in folders for word in ("--look-in", one)))
     if not lacking:
         decided = len(context.decisions.relink)
         said = f"every file is there, {decided} by a decision" if decided else "every file is there"
         return Standing(step=name, state=StepState.DONE if decided else StepState.UNNEEDED, said=said, command=command)
-    proposals = propose(survey, _look_in(shot, context), (), collected_contents(context.tidy))
+    proposals = propose(survey, folders, (), collected_contents(context.tidy))
     sure = {one.asset for one in proposals if one.sure} & {asset.id for asset in lacking}
     said = f"{counted(len(lacking), 'file')} missing: {_names(asset.authored for asset in lacking)}"
     if sure and shot.rules.relink == "sure":
         said = f"{counted(len(sure), 'missing file')} with one certain candidate each"
         return Standing(step=name, state=StepState.TO_DO, said=said, command=(*command, "--apply"))
-    asked = _missing(lacking, sure, command, scene, look_in=bool(shot.rules.look_in))
+    asked = _missing(lacking, sure, command, scene, looked=bool(shot.rules.look_in))
     return Standing(step=name, state=StepState.PERSON, said=said, questions=asked, command=command)
 
 
@@ -182,18 +179,14 @@ def _scene(shot: Shot) -> Path:
     return shot.scene
 
 
-def _look_in(shot: Shot, context: SceneContext) -> tuple[Path, ...]:
+def look_in(shot: Shot, context: SceneContext) -> tuple[Path, ...]:
+    """Return the folders of the rules in which missing files are looked for, those that are there."""
     found = (Path(os.path.normpath(context.project.absolute(folder))) for folder in shot.rules.look_in)
     return tuple(folder for folder in found if folder.is_dir())
 
 
-def _relink(shot: Shot, scene: Path) -> tuple[str, ...]:
-    context = shot.desk.open_scene(scene)
-    return words_of("relink", scene, *(word for one in _look_in(shot, context) for word in ("--look-in", one)))
-
-
 def _missing(
-    lacking: Sequence[Asset], sure: set[str], command: tuple[str, ...], scene: Path, *, look_in: bool
+    lacking: Sequence[Asset], sure: set[str], command: tuple[str, ...], scene: Path, *, looked: bool
 ) -> tuple[Question, ...]:
     """Return a question for what has a certain candidate, and one for each other file that is missing."""
     asked = []
@@ -203,7 +196,7 @@ def _missing(
         text += _names(asset.authored for asset in found)
         asked.append(Question(text=text, commands=((*command, "--apply"),)))
     for asset in [asset for asset in lacking if asset.id not in sure][:MOST_QUESTIONS]:
-        where = "it is not in the folders of look_in" if look_in else "tell where to look with --look-in FOLDER"
+        where = "it is not in the folders of look_in" if looked else "tell where to look with --look-in FOLDER"
         let_go = words_of("relink", scene, "--let-go", asset.id, "--because", "REASON")
         asked.append(Question(text=f"{asset.authored} is missing", commands=(command, let_go), remedy=where))
     return tuple(asked)

@@ -100,9 +100,8 @@ class Standing(Model):
 
 def failed(name: StepName, error: TidyCrateError) -> Standing:
     """Return a step that failed, with its remedy."""
-    text = error.what if error.where is None else f"{error.what}: {error.where}"
-    ask = Question(text=text, remedy=error.remedy or "")
-    return Standing(step=name, state=StepState.FAILED, said=text, questions=(ask,))
+    ask = Question(text=str(error), remedy=error.remedy or "")
+    return Standing(step=name, state=StepState.FAILED, said=str(error), questions=(ask,))
 
 
 class Standings(Model):

@@ -8,7 +8,7 @@ from decimal import Decimal
 from enum import StrEnum
 from typing import Protocol
 
-from tidy_crate.core.errors import Blocked, FarmBusy, TidyCrateError
+from tidy_crate.core.errors import FarmBusy, TidyCrateError
 from tidy_crate.core.estimate.model import Quote
 from tidy_crate.core.money import Cost
 from tidy_crate.core.workflow.carry import Acts, Carrier
@@ -95,19 +95,16 @@ def take_turn(shot: Shot, acts: NightActs, *, may_send: bool) -> Turn:
     carrier = Carrier(shot if may_send else replace(shot, cap=None), acts)
     news, fetched = False, False
     while True:
-        try:
-            standing, can = carrier.turn()
-            if standing is None:
-                return _turn(carrier, After.DONE, None, news)
-            if can:
-                troubled = carrier.do(standing)
-                news = news or troubled is None
-                if troubled is None:
-                    continue
-                carrier.seen[troubled.step] = troubled
-                standing = troubled
-        except Blocked as error:
-            return Turn(After.ELSEWHERE, messages=(error.what,))
+        standing, can = carrier.turn()
+        if standing is None:
+            return _turn(carrier, After.DONE, None, news)
+        if can:
+            troubled = carrier.do(standing)
+            if troubled is None:
+                news = True
+                continue
+            carrier.seen[troubled.step] = troubled
+            standing = troubled
         if standing.step is StepName.SEND and standing.state is StepState.PERSON and not may_send:
             return _offered(carrier, acts, standing, news)
         if standing.state is StepState.FARM:
