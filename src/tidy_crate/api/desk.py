@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from types import TracebackType
 
     from tidy_crate.core.context.scene import SceneContext
+    from tidy_crate.core.estimate.model import Quote
     from tidy_crate.core.farm.card import FarmCard
     from tidy_crate.core.job.ledger import Ledger
     from tidy_crate.core.work.options import SendOptions
@@ -76,11 +77,12 @@ class Desk:
 
     def offer(self, crate_folder: Path, farms: Sequence[str], options: SendOptions) -> Offer:
         """Return the way to send a crate that the estimate recommends; to the first farm where none can be made."""
-        from tidy_crate.core.workflow.shot import Offer, options_of
+        from tidy_crate.core.workflow.shot import Offer, options_of, send_line
 
         named = {self.card(farm).name: farm for farm in farms}
         wanted, farm = options, farms[0]
         no_estimate = ""
+        ways: tuple[Quote, ...] = ()
         try:
             found = estimate(crate_folder, farms, asked_of(options), user=self.user).estimate
         except TidyCrateError as error:
@@ -90,7 +92,7 @@ class Desk:
             if at is None:
                 reasons = "; ".join(dict.fromkeys(reason for one in found.quotes for reason in one.reasons))
                 raise WrongUsage("none of the farms can render it", ", ".join(named), reasons or None)
-            quote = found.quotes[at]
+            quote, ways = found.quotes[at], found.quotes
             if not quote.shares:
                 farm = named[quote.farm]
                 wanted = options_of(quote).model_copy(update=options.said())
@@ -100,9 +102,10 @@ class Desk:
             name=prepared.card.name,
             options=wanted,
             quote=prepared.quote,
+            ways=ways,
             no_quote=no_estimate or prepared.no_quote,
             errors=tuple(f"{one.subject}: {one.message}; {one.remedy}" for one in prepared.sending.errors),
-            command=_send(crate_folder, farm, wanted),
+            command=send_line(crate_folder, farm, wanted),
         )
 
     def __enter__(self) -> Desk:
@@ -126,11 +129,3 @@ def asked_of(options: SendOptions) -> Ask:
         priority=options.priority,
         reclaimable=options.reclaimable,
     )
-
-
-def _send(crate_folder: Path, farm: str, options: SendOptions) -> tuple[str, ...]:
-    words = ["send", str(crate_folder), "--farm", farm]
-    for name in ("machine", "nodes", "batch", "priority"):
-        value = getattr(options, name)
-        words += [f"--{name}", str(value)] if value is not None else []
-    return (*words, *(["--reclaimable"] if options.reclaimable else []))

@@ -107,7 +107,7 @@ def _taken(ticket: Ticket) -> Turn:
         desk = _desk()
         shot = shot_of(ticket, desk)
         if ticket.look_only:
-            return look_turn(sent_as_it_is(shot), Doing(desk))
+            return look_turn(sent_as_it_is(shot))
         try:
             stack.enter_context(only_one(lock_of(shot), "carries this shot", shot.crate))
         except Blocked as error:

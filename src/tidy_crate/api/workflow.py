@@ -9,21 +9,21 @@ from typing import TYPE_CHECKING
 
 from tidy_crate.api import checks
 from tidy_crate.api.crate import collect, order, prove
-from tidy_crate.api.desk import Desk, asked_of
+from tidy_crate.api.desk import Desk
 from tidy_crate.api.frames import deliver as deliver_frames
 from tidy_crate.api.frames import record, rerender, retrieve, review, stitch, to_rerender
 from tidy_crate.api.jobs import hand_over, prepare, prepare_rest, send
-from tidy_crate.api.plan import estimate, probe
+from tidy_crate.api.plan import probe
 from tidy_crate.api.scene import bake, relink
 from tidy_crate.api.user import User
 from tidy_crate.core.errors import FarmBusy, TidyCrateError, WrongUsage
 from tidy_crate.core.progress import Progress, silent
 
 if TYPE_CHECKING:
-    from tidy_crate.core.estimate.model import Quote
     from tidy_crate.core.review.record import Record
     from tidy_crate.core.scene.staging import RenderParts
     from tidy_crate.core.work.options import SendOptions
+    from tidy_crate.core.workflow.looks import Looks
     from tidy_crate.core.workflow.shot import Shot
     from tidy_crate.core.workflow.standing import Standing, Standings, StepName
 
@@ -47,52 +47,50 @@ class Doing:
         self._write_report = write_report
         self._pause = SOON
 
-    def do(self, shot: Shot, standing: Standing) -> None:
+    def do(self, looks: Looks, standing: Standing) -> None:
         """Do a step; see `core.workflow.carry.Acts`."""
         self._pause = SOON
-        getattr(self, f"_{standing.step}")(shot)
+        getattr(self, f"_{standing.step}")(looks)
 
-    def wait(self, shot: Shot, standing: Standing) -> None:
+    def wait(self, looks: Looks) -> None:
         """Bring home what a farm has rendered, and wait: longer each time that nothing came."""
         came = False
         try:
-            came = self.fetch(shot)
+            came = self.fetch(looks)
         except FarmBusy as error:
             self._pause = max(self._pause, error.after or 0.0)
         self._pause = SOON if came else min(LATE, self._pause * 1.5)
         time.sleep(self._pause)
 
-    def fetch(self, shot: Shot) -> bool:
+    def fetch(self, looks: Looks) -> bool:
         """Bring home what a farm has rendered. Return whether anything came."""
-        name = standing_job(shot)
-        if name is None:
+        if looks.job is None:
             return False
-        found = retrieve(name, shot.into, tell=self._tell, user=self._desk.user, progress=self._progress)
+        found = retrieve(looks.job.id, looks.shot.into, tell=self._tell, user=self._desk.user, progress=self._progress)
         return bool(found.retrieved)
 
-    def quotes(self, shot: Shot) -> tuple[Quote, ...]:
-        """Return the ways to send a shot's crate that its farms offer."""
-        return estimate(shot.crate, shot.farms, asked_of(shot.options), user=self._desk.user).estimate.quotes
-
-    def _survey(self, shot: Shot) -> None:
+    def _survey(self, looks: Looks) -> None:
         """Write down what is asked of the scene from outside; what makes no sense is not kept."""
         from tidy_crate.core.workflow.scene_steps import asked_anew
 
+        shot = looks.shot
         context = self._desk.open_scene(_of(shot))
         order(context, asked_anew(shot, context))
 
-    def _relink(self, shot: Shot) -> None:
+    def _relink(self, looks: Looks) -> None:
         from tidy_crate.core.workflow.scene_steps import look_in
 
+        shot = looks.shot
         relink(_of(shot), look_in(shot, self._desk.open_scene(_of(shot))), apply=True, by=shot.by, user=self._desk.user)
 
-    def _bake(self, shot: Shot) -> None:
-        bake(_of(shot), user=self._desk.user, progress=self._progress)
+    def _bake(self, looks: Looks) -> None:
+        bake(_of(looks.shot), user=self._desk.user, progress=self._progress)
 
-    def _check(self, shot: Shot) -> None:
+    def _check(self, looks: Looks) -> None:
         """Fix what a rule lets be fixed; where nothing is left to fix, waive what a rule waives."""
         from tidy_crate.core.check.finding import Severity
 
+        shot = looks.shot
         against = checks.against(shot.farms, user=self._desk.user)
         if shot.rules.mend and checks.mend(_of(shot), against, by=shot.by, user=self._desk.user):
             return
@@ -102,67 +100,74 @@ class Doing:
             if code in warned:
                 checks.waive(_of(shot), code, because, by=shot.by, user=self._desk.user)
 
-    def _collect(self, shot: Shot) -> None:
+    def _collect(self, looks: Looks) -> None:
+        shot = looks.shot
         collect(_of(shot), shot.crate, user=self._desk.user, progress=self._progress)
 
-    def _prove(self, shot: Shot) -> None:
-        prove(shot.crate, user=self._desk.user)
+    def _prove(self, looks: Looks) -> None:
+        prove(looks.shot.crate, user=self._desk.user)
 
-    def _probe(self, shot: Shot) -> None:
-        probe(shot.crate, user=self._desk.user, progress=self._progress)
+    def _probe(self, looks: Looks) -> None:
+        probe(looks.shot.crate, user=self._desk.user, progress=self._progress)
 
-    def _send(self, shot: Shot) -> None:
-        offer = self._desk.offer(shot.crate, shot.farms, shot.options)
+    def _send(self, looks: Looks) -> None:
+        from tidy_crate.core.workflow.shot import Offer
+
+        shot = looks.shot
+        # of a submission that no farm has confirmed there is no offer any more
+        found = looks.offer
+        offer = found if isinstance(found, Offer) else self._desk.offer(shot.crate, shot.farms, shot.options)
         cap = {"cap": shot.cap[0]} if shot.cap is not None else {}
         options = offer.options.model_copy(update=cap)
         prepared = prepare(shot.crate, offer.farm, options, user=self._desk.user)
         send(prepared, tell=self._tell, user=self._desk.user, progress=self._progress)
 
-    def _render(self, shot: Shot) -> None:
+    def _render(self, looks: Looks) -> None:
         """Give the rest of a job to another farm, where its own is silent and a rule says so."""
         from tidy_crate.core.work.options import SendOptions
-        from tidy_crate.core.workflow.job_steps import job_facts, rest_of
-        from tidy_crate.core.workflow.looks import Looks
+        from tidy_crate.core.workflow.job_steps import rest_of
 
-        row = Looks(shot).job
-        rest = rest_of(shot, job_facts(shot, row)) if row is not None else None
-        if row is None or rest is None:
+        shot = looks.shot
+        rest = rest_of(shot, looks.facts) if looks.facts is not None else None
+        if rest is None:
             return
+        name = _job(looks)
         wanted = SendOptions(cap=rest.cap)
-        prepared = prepare_rest(row.id, rest.farm, wanted, given_up=rest.given_up, user=self._desk.user)
-        hand_over(prepared, row.id, given_up=rest.given_up, user=self._desk.user, progress=self._progress)
+        prepared = prepare_rest(name, rest.farm, wanted, given_up=rest.given_up, user=self._desk.user)
+        hand_over(prepared, name, given_up=rest.given_up, user=self._desk.user, progress=self._progress)
 
-    def _retrieve(self, shot: Shot) -> None:
-        name = _job(shot)
-        retrieve(name, shot.into, tell=self._tell, user=self._desk.user, progress=self._progress)
+    def _retrieve(self, looks: Looks) -> None:
+        self.fetch(looks)
 
-    def _review(self, shot: Shot) -> None:
-        review(_job(shot), user=self._desk.user, progress=self._progress)
+    def _review(self, looks: Looks) -> None:
+        review(_job(looks), user=self._desk.user, progress=self._progress)
 
-    def _rerender(self, shot: Shot) -> None:
-        suspect = shot.rules.suspect == "rerender"
-        rerender(to_rerender(_job(shot), suspect=suspect, user=self._desk.user),
+    def _rerender(self, looks: Looks) -> None:
+        suspect = looks.shot.rules.suspect == "rerender"
+        rerender(to_rerender(_job(looks), suspect=suspect, user=self._desk.user),
                         user=self._desk.user)  # fmt: skip
 
-    def _stitch(self, shot: Shot) -> None:
-        stitch(_job(shot), user=self._desk.user, progress=self._progress)
+    def _stitch(self, looks: Looks) -> None:
+        stitch(_job(looks), user=self._desk.user, progress=self._progress)
 
-    def _deliver(self, shot: Shot) -> None:
+    def _deliver(self, looks: Looks) -> None:
+        shot = looks.shot
         if shot.deliver is None:
             return
-        found = deliver_frames(_job(shot), shot.deliver, user=self._desk.user, progress=self._progress)
+        found = deliver_frames(_job(looks), shot.deliver, user=self._desk.user, progress=self._progress)
         if found.missing:
             first = found.missing[0]
             left = len({one.frame for one in found.missing})
             what = f"{left} frame{' is' if left == 1 else 's are'} not good, so nothing was delivered"
             raise WrongUsage(what, f"frame {first.frame}", first.why)
 
-    def _report(self, shot: Shot) -> None:
+    def _report(self, looks: Looks) -> None:
+        shot = looks.shot
         if shot.report is None:
             return
         if self._write_report is None:
             raise WrongUsage("nothing here writes a record", shot.report)
-        self._write_report(shot.report, record(_job(shot), user=self._desk.user))
+        self._write_report(shot.report, record(_job(looks), user=self._desk.user))
 
 
 def shot_for(
@@ -282,19 +287,10 @@ def lock_of(shot: Shot) -> Path:
     return shot.crate.parent / f".{shot.crate.name}.carried"
 
 
-def standing_job(shot: Shot) -> str | None:
-    """Return the job of a shot, None where it was not sent."""
-    from tidy_crate.core.workflow.looks import Looks
-
-    row = Looks(shot).job
-    return row.id if row is not None else None
-
-
-def _job(shot: Shot) -> str:
-    name = standing_job(shot)
-    if name is None:
-        raise WrongUsage("it was not sent", shot.crate, "carry it on")
-    return name
+def _job(looks: Looks) -> str:
+    if looks.job is None:
+        raise WrongUsage("it was not sent", looks.shot.crate, "carry it on")
+    return looks.job.id
 
 
 def _of(shot: Shot) -> Path:

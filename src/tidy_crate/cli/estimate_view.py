@@ -17,6 +17,7 @@ from tidy_crate.core.estimate.probe_result import ProbeResult
 from tidy_crate.core.estimate.what_if import Change, parse_change
 from tidy_crate.core.job.experience import Accuracy
 from tidy_crate.core.money import CENT
+from tidy_crate.core.workflow.shot import options_of, send_line
 
 PRACTICE_NOTE = "The timings come from the practice renderer: valid for the practice farm only."
 
@@ -137,15 +138,12 @@ def order_of(target: str, quote: Quote, what_if: str, named: Mapping[str, str]) 
     if not is_crate(Path(target)):
         return ["handover", target, "--to", farm, "--machine", quote.machine, "--nodes", str(quote.nodes),
                 "--batch", str(quote.batch)]  # fmt: skip
-    words = ["send", target]
     if quote.shares:
+        words = ["send", target]
         for one in quote.shares:
             words += ["--farm", named.get(one.farm, one.farm), "--share", f"{one.farm}={one.frames}"]
     else:
-        words += ["--farm", farm, "--machine", quote.machine, "--nodes", str(quote.nodes)]
-        words += ["--batch", str(quote.batch)]
-        words += ["--priority", quote.priority] if quote.priority else []
-        words += ["--reclaimable"] if quote.reclaimable else []
+        words = [*send_line(target, farm, options_of(quote))]
     change = parse_change(what_if) if what_if else Change()
     words += ["--size", f"{change.scale * 100:.4g}%"] if change.scale else []
     words += ["--samples", str(change.samples)] if change.samples else []

@@ -17,10 +17,10 @@ _BACK = {StepName.RERENDER: StepName.RENDER, StepName.RENDER: StepName.RENDER}
 class Acts(Protocol):
     """Does the steps."""
 
-    def do(self, shot: Shot, standing: Standing) -> None:
-        """Do a step. Raises TidyCrateError where it cannot be done."""
+    def do(self, looks: Looks, standing: Standing) -> None:
+        """Do a step, by what was found while it was looked at. Raises TidyCrateError where it cannot be done."""
 
-    def wait(self, shot: Shot, standing: Standing) -> None:
+    def wait(self, looks: Looks) -> None:
         """Bring home what a farm has rendered, and let some time pass."""
 
 
@@ -62,7 +62,7 @@ class Carrier:
             return self._failed[step]
         self._tried[step] = standing.said
         try:
-            self._acts.do(self.looks.shot, standing)
+            self._acts.do(self.looks, standing)
         except FarmBusy as error:
             # what may pass is tried again at the next turn
             del self._tried[step]
@@ -79,10 +79,10 @@ class Carrier:
                 self._tried.pop(later, None)
         return None
 
-    def wait(self, standing: Standing) -> None:
+    def wait(self) -> None:
         """Let a farm go on."""
         try:
-            self._acts.wait(self.looks.shot, standing)
+            self._acts.wait(self.looks)
         finally:
             self.looks.refresh()
 
@@ -110,14 +110,14 @@ def carry(shot: Shot, acts: Acts, tell: Tell, until: StepName | None = None) -> 
                 tell(troubled)
                 if troubled.state is not StepState.FARM:
                     return carrier.standings()
-                carrier.wait(troubled)
+                carrier.wait()
         elif standing.state is StepState.FARM:
             # not every frame that a farm has rendered, but that it renders, or has fallen silent
             news = standing.step.value if standing.progress is not None else standing.said
             if news != said:
                 tell(standing)
                 said = news
-            carrier.wait(standing)
+            carrier.wait()
         else:
             return carrier.standings()
 

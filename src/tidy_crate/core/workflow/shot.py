@@ -37,6 +37,8 @@ class Offer:
     options: SendOptions
     quote: Quote | None
     """None where no estimate can be made."""
+    ways: tuple[Quote, ...]
+    """All ways that were estimated, of which it is one; none where no estimate can be made."""
     no_quote: str
     """Why there is none."""
     errors: tuple[str, ...]
@@ -120,6 +122,15 @@ def options_of(quote: Quote) -> SendOptions:
     found |= {"priority": quote.priority} if quote.priority else {}
     found |= {"reclaimable": True} if quote.reclaimable else {}
     return SendOptions.model_validate(found)
+
+
+def send_line(crate: Path | str, farm: str, options: SendOptions) -> tuple[str, ...]:
+    """Return the line that sends a crate so, as words without the program's name."""
+    words = ["send", str(crate), "--farm", farm]
+    for name in ("machine", "nodes", "batch", "priority"):
+        value = getattr(options, name)
+        words += [f"--{name}", str(value)] if value is not None else []
+    return (*words, *(["--reclaimable"] if options.reclaimable else []))
 
 
 def words_of(*words: object) -> tuple[str, ...]:

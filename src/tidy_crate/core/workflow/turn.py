@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from enum import StrEnum
@@ -82,11 +81,8 @@ class Turn:
 class NightActs(Acts, Protocol):
     """Does the steps, and what a night needs beside them."""
 
-    def fetch(self, shot: Shot) -> bool:
+    def fetch(self, looks: Looks) -> bool:
         """Bring home what a farm has rendered. Return whether anything came. Raises FarmBusy."""
-
-    def quotes(self, shot: Shot) -> tuple[Quote, ...]:
-        """Return the ways to send a shot's crate that its farms offer."""
 
 
 def take_turn(shot: Shot, acts: NightActs, *, may_send: bool) -> Turn:
@@ -106,7 +102,7 @@ def take_turn(shot: Shot, acts: NightActs, *, may_send: bool) -> Turn:
             carrier.seen[troubled.step] = troubled
             standing = troubled
         if standing.step is StepName.SEND and standing.state is StepState.PERSON and not may_send:
-            return _offered(carrier, acts, standing, news)
+            return _offered(carrier, standing, news)
         if standing.state is StepState.FARM:
             if not fetched and standing.step in (StepName.RENDER, StepName.RERENDER):
                 fetched = True
@@ -118,7 +114,7 @@ def take_turn(shot: Shot, acts: NightActs, *, may_send: bool) -> Turn:
         return _turn(carrier, after, standing, news)
 
 
-def look_turn(shot: Shot, acts: NightActs) -> Turn:
+def look_turn(shot: Shot) -> Turn:
     """Look at a shot without doing anything: how it stands, and for how much it could be sent."""
     looks = Looks(shot)
     found = stand(looks)
@@ -131,8 +127,7 @@ def look_turn(shot: Shot, acts: NightActs) -> Turn:
     if current is not None and current.step is StepName.SEND:
         offer = looks.offer
         if offer is not None and not isinstance(offer, TidyCrateError) and not offer.errors:
-            with suppress(TidyCrateError):
-                quotes = acts.quotes(shot)
+            quotes = offer.ways
         after = After.OFFERED if quotes else after
     return _told(looks, after, current, seen, news=False, quotes=quotes)
 
@@ -145,21 +140,18 @@ def failed_turn(error: TidyCrateError) -> Turn:
 
 def _fetched(carrier: Carrier, acts: NightActs) -> bool:
     try:
-        return acts.fetch(carrier.looks.shot)
+        return acts.fetch(carrier.looks)
     except FarmBusy:
         return False
     finally:
         carrier.looks.refresh()
 
 
-def _offered(carrier: Carrier, acts: NightActs, standing: Standing, news: bool) -> Turn:
+def _offered(carrier: Carrier, standing: Standing, news: bool) -> Turn:
     offer = carrier.looks.offer
     if offer is None or isinstance(offer, TidyCrateError) or offer.errors:
         return _turn(carrier, After.PERSON, standing, news)
-    try:
-        quotes = acts.quotes(carrier.looks.shot)
-    except TidyCrateError:
-        quotes = (offer.quote,) if offer.quote is not None else ()
+    quotes = offer.ways or ((offer.quote,) if offer.quote is not None else ())
     if not quotes:
         # without an estimate no plan can hold it: a person sends it
         return _turn(carrier, After.PERSON, standing, news)
